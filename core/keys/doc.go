@@ -1,0 +1,37 @@
+// Package keys turns what a person knows and has into what opens their vault.
+//
+// # From the master password
+//
+// [Stretch] makes the master password slow to guess. [Derive] mixes it with the
+// carried half, 160 random bits that only the person's devices and their recovery
+// sheet hold, into an unlock key and a sign-in key. The cloud sees the sign-in
+// key, never the carried half: a stolen cloud can't test even one guess.
+//
+// # The vault key
+//
+// Everything in a vault is sealed under keys derived from its random [VaultKey].
+// The vault key itself is stored wrapped ([Wrap]), once under the unlock key and
+// once under the recovery key of [DeriveRecovery], so that changing the master
+// password re-wraps 32 bytes and re-seals nothing.
+//
+// # Sealing
+//
+// A [Vault] seals records and heads with XChaCha20-Poly1305 under random nonces.
+// The associated data names the format, the vault, the record and its revision, so
+// that nothing sealed can stand in another's place. Lengths are padded to Padmé
+// sizes first.
+//
+// # On paper
+//
+// A [Code] is 160 bits as it is printed on the sheet: eight groups of four
+// letters and digits, each closed by a check character that catches any one wrong
+// character, any two swapped neighbours, and a group read in another's place.
+//
+// # Fingerprints
+//
+// [Words] names a digest by words that two people, or one person at two
+// screens, can compare.
+//
+// Callers pass in randomness, and must treat every key as short-lived: derive,
+// use, drop. The formats are specified in docs/format.md, with vectors in testdata/.
+package keys

@@ -1,0 +1,134 @@
+package ledger
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"redlocket/core/secret"
+	"redlocket/core/vault"
+)
+
+func entry(t require.TestingT, c vault.Changes) vault.Entry {
+	e, err := vault.New("01", vault.TypeLogin, vault.Stamp{At: 1000, By: "desk"}, c)
+	require.NoError(t, err)
+	return e
+}
+
+func with(t require.TestingT, e vault.Entry, at int64, by string, c vault.Changes) vault.Entry {
+	out, err := e.With(vault.Stamp{At: at, By: by}, c)
+	require.NoError(t, err)
+	return out
+}
+
+func TestMergeByField(t *testing.T) {
+	base := entry(t, vault.Changes{vault.FieldTitle: "Ferrylink", vault.FieldUsername: "mtolliver"})
+	a := with(t, base, 2000, "desk", vault.Changes{vault.FieldTitle: "Ferrylink tickets"})
+	b := with(t, base, 3000, "laptop", vault.Changes{vault.FieldUsername: "maren"})
+	m := Merge(a, b)
+	assert.Equal(t, "Ferrylink tickets", m.Text(vault.FieldTitle))
+	assert.Equal(t, "maren", m.Text(vault.FieldUsername))
+	assert.Empty(t, m.Rivals())
+}
+
+func TestTwoNewPasswordsAreBothKept(t *testing.T) {
+	base := entry(t, vault.Changes{vault.FieldPassword: secret.New("old")})
+	a := with(t, base, 2000, "desk", vault.Changes{vault.FieldPassword: secret.New("from desk")})
+	b := with(t, base, 3000, "laptop", vault.Changes{vault.FieldPassword: secret.New("from laptop")})
+	m := Merge(a, b)
+	assert.Equal(t, "from laptop", m.Text(vault.FieldPassword))
+	require.Len(t, m.Rivals(), 1)
+	assert.Equal(t, `"from desk"`, m.Rivals()[0].Value.Reveal())
+
+	// Somebody who has seen both decides; merging the stale side in again changes nothing.
+	settled, err := m.Settle(vault.Stamp{At: 4000, By: "desk"}, secret.New("from desk"))
+	require.NoError(t, err)
+	assert.Empty(t, Merge(settled, b).Rivals())
+	assert.Equal(t, "from desk", Merge(settled, b).Text(vault.FieldPassword))
+}
+
+func TestALaterEditIsNoContest(t *testing.T) {
+	base := entry(t, vault.Changes{vault.FieldPassword: secret.New("old")})
+	a := with(t, base, 2000, "desk", vault.Changes{vault.FieldPassword: secret.New("one")})
+	b := with(t, a, 3000, "laptop", vault.Changes{vault.FieldPassword: secret.New("two")})
+	assert.Empty(t, Merge(a, b).Rivals(), "two grew from one")
+	assert.Equal(t, b, Merge(a, b))
+}
+
+func TestDeletionLosesToAnEdit(t *testing.T) {
+	base := entry(t, vault.Changes{vault.FieldTitle: "Lanternfish"})
+	gone, err := base.Archive(vault.Stamp{At: 5000, By: "desk"})
+	require.NoError(t, err)
+	edited := with(t, base, 2000, "laptop", vault.Changes{vault.FieldNotes: "Wren uses it"})
+	assert.False(t, Merge(gone, edited).Archived())
+	assert.True(t, Merge(gone, base).Archived())
+}
+
+// Devices edit one entry without hearing of each other, then meet in some
+// order. Whatever the order, they end with the same entry, and every password
+// that was ever typed is in it.
+func TestAnyOrderOfMergesConverges(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		base := entry(t, vault.Changes{vault.FieldTitle: "t", vault.FieldPassword: secret.New("p0")})
+		typed := map[string]bool{"p0": true}
+		versions := make([]vault.Entry, rapid.IntRange(2, 5).Draw(t, "devices"))
+		for d := range versions {
+			v := base
+			for i := range rapid.IntRange(0, 4).Draw(t, "edits") {
+				at := rapid.Int64Range(900, 1100).Draw(t, "at") // clocks differ and go back
+				by := fmt.Sprint("device", d)
+				switch rapid.IntRange(0, 4).Draw(t, "edit") {
+				case 0:
+					v = with(t, v, at, by, vault.Changes{vault.FieldTitle: rapid.SampledFrom([]string{"t", "u", "v"}).Draw(t, "title")})
+				case 1, 2:
+					p := rapid.SampledFrom([]string{"same", fmt.Sprint("p", d, "-", i)}).Draw(t, "password")
+					typed[p] = true
+					v = with(t, v, at, by, vault.Changes{vault.FieldPassword: secret.New(p)})
+				case 3:
+					v, _ = v.Archive(vault.Stamp{At: at, By: by})
+				case 4:
+					v = with(t, v, at, by, vault.Changes{vault.FieldTags: []string{fmt.Sprint(d)}})
+				}
+			}
+			versions[d] = v
+		}
+		first := fold(t, versions)
+		other := fold(t, rapid.Permutation(versions).Draw(t, "order"))
+		if first != other {
+			t.Fatalf("orders differ:\n%s\n%s", first, other)
+		}
+		merged, err := vault.Decode([]byte(first))
+		require.NoError(t, err)
+		have := map[string]bool{merged.Text(vault.FieldPassword): true}
+		for _, p := range merged.Past {
+			if p.Field == vault.FieldPassword {
+				have[p.Value.Reveal()[1:len(p.Value.Reveal())-1]] = true
+			}
+		}
+		for p := range typed {
+			if !have[p] {
+				t.Fatalf("password %q was lost: %v", p, have)
+			}
+		}
+		if again := Merge(merged, versions[0]); encode(t, again) != first {
+			t.Fatalf("merging twice changes the entry")
+		}
+	})
+}
+
+func fold(t require.TestingT, versions []vault.Entry) string {
+	m := versions[0]
+	for _, v := range versions[1:] {
+		m = Merge(v, m)
+	}
+	return encode(t, m)
+}
+
+func encode(t require.TestingT, e vault.Entry) string {
+	b, err := e.Encode()
+	require.NoError(t, err)
+	return string(b)
+}

@@ -1,0 +1,143 @@
+package vault
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"unicode/utf8"
+
+	"redlocket/core/secret"
+)
+
+// MaxEncoded is the largest encoded entry that is written or read, in bytes.
+// It leaves room for long notes and a long past, and bounds what a broken or
+// hostile record can make a device hold.
+const MaxEncoded = 1 << 20
+
+// ErrTooLarge is returned for an entry above [MaxEncoded].
+var ErrTooLarge = errors.New("the entry is larger than one record can hold")
+
+// The wire shapes, named as in docs/format.md.
+type wireRegister struct {
+	V  json.RawMessage `json:"v"`
+	At int64           `json:"at"`
+	By string          `json:"by"`
+}
+
+type wirePast struct {
+	F     Field           `json:"f"`
+	V     json.RawMessage `json:"v"`
+	At    int64           `json:"at"`
+	By    string          `json:"by"`
+	Until int64           `json:"until,omitempty"`
+}
+
+// Encode returns the entry's bytes, ready to be sealed. It is the only place
+// where an entry's secrets are written out together.
+func (e Entry) Encode() ([]byte, error) {
+	m := map[string]any{"t": e.Type, "id": e.ID, "created": e.Created}
+	for k, v := range e.Extra {
+		m[k] = v
+	}
+	fields := make(map[Field]wireRegister, len(e.Fields))
+	for f, r := range e.Fields {
+		fields[f] = wireRegister{json.RawMessage(r.Value.Reveal()), r.Stamp.At, r.Stamp.By}
+	}
+	m["f"] = fields
+	if len(e.Past) > 0 {
+		past := make([]wirePast, len(e.Past))
+		for i, p := range e.Past {
+			past[i] = wirePast{p.Field, json.RawMessage(p.Value.Reveal()), p.From.At, p.From.By, p.Until}
+		}
+		m["past"] = past
+	}
+	b, err := json.Marshal(m)
+	if err != nil {
+		return nil, fmt.Errorf("failed to encode entry %s: %w", e.ID, err)
+	}
+	if len(b) > MaxEncoded {
+		return nil, ErrTooLarge
+	}
+	return b, nil
+}
+
+// Decode reads what [Entry.Encode] wrote, in this or another version.
+func Decode(b []byte) (Entry, error) {
+	if len(b) > MaxEncoded {
+		return Entry{}, ErrTooLarge
+	}
+	if !utf8.Valid(b) {
+		return Entry{}, errors.New("failed to decode entry: not UTF-8")
+	}
+	var w struct {
+		T       Type                   `json:"t"`
+		ID      string                 `json:"id"`
+		Created int64                  `json:"created"`
+		F       map[Field]wireRegister `json:"f"`
+		Past    []wirePast             `json:"past"`
+	}
+	if err := json.Unmarshal(b, &w); err != nil {
+		return Entry{}, fmt.Errorf("failed to decode entry: %w", err)
+	}
+	if w.ID == "" || w.T == "" {
+		return Entry{}, errors.New("failed to decode entry: id or type is missing")
+	}
+	e := Entry{ID: w.ID, Type: w.T, Created: w.Created, Fields: make(map[Field]Register, len(w.F))}
+	for f, r := range w.F {
+		text, err := canonical(r.V)
+		if err != nil {
+			return Entry{}, fmt.Errorf("failed to decode field %s: %w", f, err)
+		}
+		e.Fields[f] = Register{text, Stamp{r.At, r.By}}
+	}
+	for _, p := range w.Past {
+		text, err := canonical(p.V)
+		if err != nil {
+			return Entry{}, fmt.Errorf("failed to decode the past of field %s: %w", p.F, err)
+		}
+		e.Past = append(e.Past, Past{p.F, text, Stamp{p.At, p.By}, p.Until})
+	}
+	slices.SortFunc(e.Past, comparePast)
+	return e, e.readExtra(b)
+}
+
+// readExtra keeps the keys that this version doesn't know.
+func (e *Entry) readExtra(b []byte) error {
+	var all map[string]json.RawMessage
+	if err := json.Unmarshal(b, &all); err != nil {
+		return fmt.Errorf("failed to decode entry: %w", err)
+	}
+	for _, k := range []string{"t", "id", "created", "f", "past"} {
+		delete(all, k)
+	}
+	for k, v := range all {
+		text, err := canonical(v)
+		if err != nil {
+			return fmt.Errorf("failed to decode key %s: %w", k, err)
+		}
+		all[k] = json.RawMessage(text.Reveal())
+	}
+	if len(all) > 0 {
+		e.Extra = all
+	}
+	return nil
+}
+
+func canonical(raw json.RawMessage) (secret.Text, error) {
+	if len(raw) == 0 {
+		return secret.New("null"), nil
+	}
+	if raw[0] == '"' && !slices.Contains(raw, '\\') {
+		return secret.New(string(raw)), nil // the common case needs no second pass
+	}
+	var v any
+	if err := json.Unmarshal(raw, &v); err != nil {
+		return secret.Text{}, err
+	}
+	switch v.(type) {
+	case string, bool:
+		return encodeValue(v)
+	}
+	return encodeValue(raw) // numbers keep their digits
+}

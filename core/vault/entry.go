@@ -1,0 +1,286 @@
+package vault
+
+import (
+	"bytes"
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"redlocket/core/secret"
+)
+
+// Type says what an entry stands for.
+type Type string
+
+// The types this version writes. Others are kept and passed on unread.
+const (
+	TypeLogin   Type = "login"
+	TypeDevice  Type = "device"
+	TypeProfile Type = "profile"
+)
+
+// Field names a register.
+type Field string
+
+// The registers this version knows. Values are JSON: strings, but for
+// FieldAddresses (array of [Address]), FieldTags (array of strings) and
+// FieldPinned (boolean).
+const (
+	FieldTitle     Field = "title"
+	FieldUsername  Field = "username"
+	FieldPassword  Field = "password"
+	FieldAddresses Field = "addresses"
+	FieldNotes     Field = "notes"
+	FieldFolder    Field = "folder"
+	FieldTags      Field = "tags"
+	FieldPinned    Field = "pinned"
+
+	// fieldArchived holds the digest of the content that was archived, so that
+	// an edit made elsewhere meanwhile brings the entry back (see Archive).
+	fieldArchived Field = "archived"
+
+	FieldName     Field = "name"     // device: what its owner calls it
+	FieldPlatform Field = "platform" // device: operating system
+	FieldSeed     Field = "seed"     // profile: medallion seed, hex
+)
+
+// Stamp is a moment on a device. Moments are milliseconds since 1970 UTC.
+type Stamp struct {
+	At int64  `json:"at"`
+	By string `json:"by"`
+}
+
+// Compare orders stamps by time, then by device, so that any two devices agree.
+func (s Stamp) Compare(t Stamp) int {
+	return cmp.Or(cmp.Compare(s.At, t.At), strings.Compare(s.By, t.By))
+}
+
+// Time returns the moment as a time in UTC.
+func (s Stamp) Time() time.Time { return time.UnixMilli(s.At).UTC() }
+
+// Register is one value and the stamp of the edit that set it. The value is
+// canonical JSON text, held as a secret because any field may be one.
+type Register struct {
+	Value secret.Text
+	Stamp Stamp
+}
+
+// Past is a value that a register had before. Until is when somebody who saw
+// the value replaced it. It is zero for a value that only lost in a merge,
+// against one set elsewhere without knowledge of it: for a password that means
+// it may be the one the site knows.
+type Past struct {
+	Field Field
+	Value secret.Text
+	From  Stamp
+	Until int64 // milliseconds since 1970
+}
+
+// Entry is what one record holds. Treat it as a value: methods never change
+// their receiver's maps or slices.
+type Entry struct {
+	ID      string
+	Type    Type
+	Created int64 // milliseconds since 1970
+	Fields  map[Field]Register
+	Past    []Past
+	Extra   map[string]json.RawMessage // keys of a newer version, kept as they came
+}
+
+// Changes are new values by field, as given to [Entry.With]. A value is
+// anything encoding/json takes, or a [secret.Text].
+type Changes map[Field]any
+
+// New returns an entry of the given type with the given values.
+func New(id string, t Type, by Stamp, c Changes) (Entry, error) {
+	return Entry{ID: id, Type: t, Created: by.At}.With(by, c)
+}
+
+// With returns the entry after an edit. Fields whose value doesn't change keep
+// their stamp; where nothing changes the entry comes back as it was. Replaced
+// values move to the past. A clock that went back can't make an edit older
+// than what it replaces: the stamp is moved past it.
+func (e Entry) With(by Stamp, c Changes) (Entry, error) {
+	out := e
+	cloned := false
+	for _, f := range slices.Sorted(maps.Keys(c)) {
+		text, err := encodeValue(c[f])
+		if err != nil {
+			return e, fmt.Errorf("failed to encode field %s: %w", f, err)
+		}
+		old, had := e.Fields[f]
+		if had && old.Value == text || !had && isBlank(text.Reveal()) {
+			continue
+		}
+		if !cloned {
+			out.Fields = maps.Clone(e.Fields)
+			if out.Fields == nil {
+				out.Fields = map[Field]Register{}
+			}
+			out.Past = slices.Clone(e.Past)
+			cloned = true
+		}
+		stamp := by
+		if stamp.Compare(old.Stamp) <= 0 {
+			stamp.At = old.Stamp.At + 1
+		}
+		if had && keepsPast(f) && !isBlank(old.Value.Reveal()) {
+			out.Past = addPast(out.Past, Past{Field: f, Value: old.Value, From: old.Stamp, Until: stamp.At})
+		}
+		out.Fields[f] = Register{text, stamp}
+	}
+	return out, nil
+}
+
+func encodeValue(v any) (secret.Text, error) {
+	if s, ok := v.(secret.Text); ok {
+		v = s.Reveal()
+	}
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	if err := enc.Encode(v); err != nil {
+		return secret.Text{}, err
+	}
+	return secret.New(strings.TrimSuffix(b.String(), "\n")), nil
+}
+
+func isBlank(jsonText string) bool {
+	switch jsonText {
+	case "", `""`, "null", "[]", "false":
+		return true
+	}
+	return false
+}
+
+// keepsPast reports whether earlier values of f are worth reading later.
+// Registers of newer versions are kept too: better one too many than one lost.
+func keepsPast(f Field) bool {
+	switch f {
+	case FieldPinned, fieldArchived:
+		return false
+	}
+	return true
+}
+
+// Text returns a text field's value, empty if unset or not text.
+func (e Entry) Text(f Field) string {
+	var s string
+	e.read(f, &s)
+	return s
+}
+
+// Secret returns a text field's value wrapped.
+func (e Entry) Secret(f Field) secret.Text { return secret.New(e.Text(f)) }
+
+func (e Entry) read(f Field, to any) {
+	if r, ok := e.Fields[f]; ok {
+		_ = json.Unmarshal([]byte(r.Value.Reveal()), to) // a value of another shape reads as unset
+	}
+}
+
+// Modified is the latest stamp among the entry's registers.
+func (e Entry) Modified() Stamp {
+	var last Stamp
+	for _, r := range e.Fields {
+		if r.Stamp.Compare(last) > 0 {
+			last = r.Stamp
+		}
+	}
+	return last
+}
+
+// Archive puts the entry away. What is recorded is the content that was seen:
+// if another device edited the entry meanwhile, the merged content differs and
+// the entry stays in the book. A deletion loses to an edit.
+func (e Entry) Archive(by Stamp) (Entry, error) {
+	return e.With(by, Changes{fieldArchived: e.contentDigest()})
+}
+
+// Restore brings an archived entry back.
+func (e Entry) Restore(by Stamp) (Entry, error) { return e.With(by, Changes{fieldArchived: ""}) }
+
+// Archived reports whether the entry is put away.
+func (e Entry) Archived() bool {
+	seen := e.Text(fieldArchived)
+	return seen != "" && seen == e.contentDigest()
+}
+
+// contentDigest covers every register but the archive's own and the pin.
+func (e Entry) contentDigest() string {
+	h := sha256.New()
+	for _, f := range slices.Sorted(maps.Keys(e.Fields)) {
+		if f == fieldArchived || f == FieldPinned {
+			continue
+		}
+		r := e.Fields[f]
+		fmt.Fprintf(h, "%d:%s%d:%s%d:%d:%s", len(f), f, len(r.Value.Reveal()), r.Value.Reveal(), r.Stamp.At, len(r.Stamp.By), r.Stamp.By)
+	}
+	return hex.EncodeToString(h.Sum(nil)[:16])
+}
+
+// Rivals returns the passwords that lost in a merge and that nobody has decided
+// about yet, latest first. While there are any, the current one is undecided.
+func (e Entry) Rivals() []Past {
+	var out []Past
+	for _, p := range e.Past {
+		if p.Field == FieldPassword && p.Until == 0 && p.Value != e.Fields[FieldPassword].Value {
+			out = append(out, p)
+		}
+	}
+	slices.Reverse(out)
+	return out
+}
+
+// Settle decides between rivals: password becomes or stays the current one,
+// and the rivals known now are plain history from here on.
+func (e Entry) Settle(by Stamp, password secret.Text) (Entry, error) {
+	out := e
+	out.Past = slices.Clone(e.Past)
+	for i, p := range out.Past {
+		if p.Field == FieldPassword && p.Until == 0 {
+			out.Past[i].Until = max(by.At, p.From.At+1)
+		}
+	}
+	return out.With(by, Changes{FieldPassword: password})
+}
+
+// addPast inserts p, or joins it with the same value of the same moment: that
+// somebody replaced it knowingly, and the first time somebody did, is kept. The
+// order is fixed, so that equal sets are equal slices.
+func addPast(list []Past, p Past) []Past {
+	i, found := slices.BinarySearchFunc(list, p, comparePast)
+	if !found {
+		return slices.Insert(list, i, p)
+	}
+	if old := list[i].Until; old == 0 || p.Until != 0 && p.Until < old {
+		list[i].Until = p.Until
+	}
+	return list
+}
+
+func comparePast(a, b Past) int {
+	return cmp.Or(a.From.Compare(b.From), strings.Compare(string(a.Field), string(b.Field)),
+		strings.Compare(a.Value.Reveal(), b.Value.Reveal()))
+}
+
+// JoinPast returns the union of two pasts.
+func JoinPast(a, b []Past) []Past {
+	out := slices.Clone(a)
+	for _, p := range b {
+		out = addPast(out, p)
+	}
+	return out
+}
+
+// Beaten returns how r, the value of f, stands in the past after losing a merge;
+// ok is false where nothing worth keeping was lost.
+func Beaten(f Field, r Register) (p Past, ok bool) {
+	return Past{Field: f, Value: r.Value, From: r.Stamp}, keepsPast(f) && !isBlank(r.Value.Reveal())
+}

@@ -1,0 +1,16 @@
+module redlocket
+
+go 1.26.0
+
+require (
+	github.com/sethvargo/go-diceware v0.6.0
+	github.com/stretchr/testify v1.12.1
+	golang.org/x/crypto v0.58.0
+	golang.org/x/text v0.43.0
+	pgregory.net/rapid v1.3.0
+)
+
+require (
+	go.yaml.in/yaml/v3 v3.0.5 // indirect
+	golang.org/x/sys v0.49.0 // indirect
+)
