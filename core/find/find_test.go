@@ -1,0 +1,106 @@
+package find
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/text/language"
+
+	"redlocket/core/vault"
+)
+
+func item(title, url, user string, more ...func(*vault.Item)) vault.Item {
+	it := vault.Item{ID: title + user, Title: title, Username: user}
+	if url != "" {
+		it.Addresses = []vault.Address{{URL: url}}
+	}
+	for _, m := range more {
+		m(&it)
+	}
+	return it
+}
+
+func book() *Index {
+	return NewIndex([]vault.Item{
+		item("Lanternfish", "https://lanternfish.example/", "wren"),
+		item("Lanternfish", "https://lanternfish.example/", "maren.tolliver@cormorant.example"),
+		item("Gullwing Credit Union", "https://gullwing.example/sign-in", "idris.t"),
+		item("Ærø Ferries", "https://aero.example/", "mtolliver"),
+		item("zebra crossing club", "", ""),
+		item("Éclair & Sons", "https://eclair.example/", "maren", func(i *vault.Item) { i.Notes = "Birthday cakes" }),
+		item("Dory 10", "https://dory.example/", ""), item("Dory 9", "https://dory.example/", ""),
+		item("Old gull", "", "", func(i *vault.Item) { i.Archived = true }),
+		item("Pantry & Pier", "https://pantry.example/", "gullible", func(i *vault.Item) { i.Pinned = true }),
+	}, language.English)
+}
+
+func titles(s []Site) (out []string) {
+	for _, x := range s {
+		out = append(out, x.Title)
+	}
+	return out
+}
+
+func TestBookIsInAlphabeticalOrder(t *testing.T) {
+	b := book().Book()
+	assert.Equal(t, []string{"Ærø Ferries", "Dory 9", "Dory 10", "Éclair & Sons", "Gullwing Credit Union", "Lanternfish", "Pantry & Pier", "zebra crossing club"}, titles(b))
+	assert.Len(t, b[5].Accounts, 2)
+	assert.Equal(t, "maren.tolliver@cormorant.example", b[5].Accounts[0].Username)
+	assert.Equal(t, "E", b[3].Letter)
+	assert.Equal(t, 9, book().Len())
+}
+
+func TestFind(t *testing.T) {
+	for query, want := range map[string]string{
+		"gul":            "Gullwing Credit Union", // the title's start beats a user name
+		"credit gull":    "Gullwing Credit Union",
+		"UNION":          "Gullwing Credit Union",
+		"eclair":         "Éclair & Sons",
+		"cakes":          "Éclair & Sons",
+		"wren":           "Lanternfish",
+		"lantern.fish":   "",
+		"gullwing.examp": "Gullwing Credit Union",
+		"gullib":         "Pantry & Pier",
+		"old":            "", // archived
+		"fish":           "Lanternfish",
+	} {
+		got := titles(book().Find(query))
+		if want == "" {
+			assert.Empty(t, got, query)
+			continue
+		}
+		require.NotEmpty(t, got, query)
+		assert.Equal(t, want, got[0], query)
+	}
+	assert.Len(t, book().Find("wren")[0].Accounts, 1, "only the account that fits")
+	assert.Equal(t, titles(book().Book()), titles(book().Find("  ")))
+}
+
+func BenchmarkFind10000(b *testing.B) {
+	var items []vault.Item
+	var scan []string
+	for i := range 10000 {
+		it := item(fmt.Sprintf("Shop %d of the quay", i), fmt.Sprintf("https://shop%d.example/", i), fmt.Sprintf("user%d", i%77))
+		items = append(items, it)
+		scan = append(scan, strings.ToLower(it.Title+it.Username+it.Addresses[0].URL))
+	}
+	x := NewIndex(items, language.English)
+	b.Run("find", func(b *testing.B) {
+		for b.Loop() {
+			x.Find("quay 99")
+		}
+	})
+	b.Run("scan", func(b *testing.B) {
+		n := 0
+		for b.Loop() {
+			for _, s := range scan {
+				if strings.Contains(s, "quay") && strings.Contains(s, "99") {
+					n++
+				}
+			}
+		}
+	})
+}

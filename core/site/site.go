@@ -1,0 +1,221 @@
+// Package site says what an address is, and whether a page belongs to it.
+//
+// An address as a person types or a browser hands it over is brought to one clean
+// form by [Clean]: scheme, host, port and path, without the query strings and
+// session ids that would make it unlike itself tomorrow. [Domain] gives the
+// registrable domain, which decides whether two hosts are one site; the public
+// suffix list (golang.org/x/net/publicsuffix, ICANN and private sections) is
+// its source.
+//
+// [Matches] is the one rule by which a page is held against a kept address.
+// Nothing in this program offers or fills a value past a false answer from it.
+package site
+
+import (
+	"errors"
+	"net/netip"
+	"net/url"
+	"path"
+	"regexp"
+	"strings"
+
+	"golang.org/x/net/idna"
+	"golang.org/x/net/publicsuffix"
+
+	"redlocket/core/vault"
+)
+
+// MaxLength is the longest address that is taken, in bytes.
+const MaxLength = 2048
+
+// The errors of Clean.
+var (
+	ErrEmpty   = errors.New("the address is empty")
+	ErrTooLong = errors.New("the address is longer than 2,048 characters")
+	ErrNoHost  = errors.New("the address names no site, like harbourwater.example")
+	ErrScheme  = errors.New("the address must begin with https:// or http://")
+)
+
+// Clean brings an address to the form it is kept in. A missing scheme is taken
+// as https (http for loopback hosts). User info, query and fragment go; so do
+// path parameters that hold a session (";jsessionid=…"), a default port and a
+// host's final dot. The host becomes lower-case ASCII (UTS #46, as browsers do).
+func Clean(raw string) (string, error) {
+	u, err := parse(raw)
+	if err != nil {
+		return "", err
+	}
+	u.User, u.RawQuery, u.Fragment, u.RawFragment, u.ForceQuery = nil, "", "", "", false
+	p := session.ReplaceAllString(u.EscapedPath(), "")
+	if p == "" || p == "." {
+		p = "/"
+	}
+	trailing := strings.HasSuffix(p, "/")
+	p = path.Clean("/" + p)
+	if trailing && p != "/" {
+		p += "/"
+	}
+	return u.Scheme + "://" + u.Host + p, nil
+}
+
+// session matches path parameters and segments that carry a session id (common
+// practice of servlet and older PHP and ASP servers).
+var session = regexp.MustCompile(`(?i);(?:jsessionid|phpsessid|aspsessionid\w*|sid|sessionid)=[^/;]*|/\((?:S|F|A)\([^)]*\)\)`)
+
+func parse(raw string) (*url.URL, error) {
+	raw = strings.TrimSpace(raw)
+	switch {
+	case raw == "":
+		return nil, ErrEmpty
+	case len(raw) > MaxLength:
+		return nil, ErrTooLong
+	}
+	given := strings.Contains(raw, "://")
+	if !given {
+		if strings.HasPrefix(raw, "//") {
+			raw = raw[2:]
+		}
+		if head, _, ok := strings.Cut(raw, ":"); ok && !strings.ContainsAny(head, "./") && head != "localhost" {
+			return nil, ErrScheme // mailto:, javascript:, about:
+		}
+		raw = "https://" + raw
+	}
+	u, err := url.Parse(raw)
+	if err != nil {
+		return nil, ErrNoHost
+	}
+	u.Scheme = strings.ToLower(u.Scheme)
+	if u.Scheme != "http" && u.Scheme != "https" {
+		return nil, ErrScheme
+	}
+	host, err := cleanHost(u.Hostname())
+	if err != nil {
+		return nil, err
+	}
+	if !given && isLoopback(host) {
+		u.Scheme = "http"
+	}
+	port := u.Port()
+	if port == "80" && u.Scheme == "http" || port == "443" && u.Scheme == "https" {
+		port = ""
+	}
+	u.Host = host
+	if strings.Contains(host, ":") {
+		u.Host = "[" + host + "]"
+	}
+	if port != "" {
+		u.Host += ":" + port
+	}
+	return u, nil
+}
+
+func cleanHost(h string) (string, error) {
+	h = strings.TrimSuffix(h, ".")
+	if addr, err := netip.ParseAddr(h); err == nil {
+		return addr.WithZone("").String(), nil
+	}
+	ascii, err := idna.Lookup.ToASCII(h)
+	if err != nil { // underscores and the like: browsers open them, so keep them
+		ascii = strings.ToLower(h)
+	}
+	if ascii == "" || strings.ContainsAny(ascii, " \t/\\%<>\"'") || strings.Contains(ascii, "..") || strings.HasPrefix(ascii, ".") {
+		return "", ErrNoHost
+	}
+	for _, r := range ascii {
+		if r > 127 || r < 33 {
+			return "", ErrNoHost
+		}
+	}
+	if !strings.Contains(ascii, ".") && ascii != "localhost" {
+		return "", ErrNoHost
+	}
+	return ascii, nil
+}
+
+func isLoopback(host string) bool {
+	if host == "localhost" || strings.HasSuffix(host, ".localhost") {
+		return true
+	}
+	a, err := netip.ParseAddr(host)
+	return err == nil && a.IsLoopback()
+}
+
+// Host returns a clean address's host, without port; empty for a bad one.
+func Host(address string) string {
+	u, err := parse(address)
+	if err != nil {
+		return ""
+	}
+	return u.Hostname()
+}
+
+// Domain returns the registrable domain of an address: the public suffix and
+// one label more. For IP addresses and bare suffixes it is the host itself.
+func Domain(address string) string {
+	h := Host(address)
+	if h == "" {
+		return ""
+	}
+	if _, err := netip.ParseAddr(h); err == nil {
+		return h
+	}
+	d, err := publicsuffix.EffectiveTLDPlusOne(h)
+	if err != nil {
+		return h
+	}
+	return d
+}
+
+// Shown returns a clean address as the book shows it: without scheme or
+// trailing slash, international names in their own letters where that is safe.
+func Shown(address string) string {
+	u, err := parse(address)
+	if err != nil {
+		return address
+	}
+	host := u.Host
+	if uni, err := idna.Display.ToUnicode(u.Hostname()); err == nil && u.Port() == "" {
+		host = uni
+	}
+	return strings.TrimSuffix(host+u.EscapedPath(), "/")
+}
+
+// Matches reports whether the page belongs to a kept address, by its match rule.
+// A page on plain http never matches an address kept as https: whoever sits on
+// the line could be serving it. The reverse is an upgrade and does match.
+func Matches(kept vault.Address, page string) bool {
+	k, err := parse(kept.URL)
+	if err != nil {
+		return false
+	}
+	p, err := parse(page)
+	if err != nil || !strings.Contains(page, "://") {
+		return false
+	}
+	if k.Scheme == "https" && p.Scheme == "http" {
+		return false
+	}
+	switch kept.Match {
+	case vault.MatchSite:
+		return Domain(kept.URL) == Domain(page)
+	case vault.MatchHost:
+		return k.Host == p.Host
+	case vault.MatchPage:
+		return k.Host == p.Host && strings.TrimSuffix(path.Clean("/"+k.Path), "/") == strings.TrimSuffix(path.Clean("/"+p.Path), "/")
+	}
+	return false // a rule of a newer version: rather nothing than too much
+}
+
+// Title makes a title from an address: the registrable domain's first label with
+// a capital, for want of anything better.
+func Title(address string) string {
+	label, _, _ := strings.Cut(Domain(address), ".")
+	if label == "" || Host(address) == Domain(address) && strings.ContainsAny(label, ":0123456789") {
+		return Host(address)
+	}
+	if uni, err := idna.Display.ToUnicode(label); err == nil {
+		label = uni
+	}
+	r := []rune(strings.ReplaceAll(label, "-", " "))
+	return strings.ToUpper(string(r[:1])) + string(r[1:])
+}
