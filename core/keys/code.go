@@ -172,3 +172,18 @@ func (c *Code) put(bit int, v byte) {
 		c[bit/8+1] |= byte(w)
 	}
 }
+
+// NormalGroup brings one typed group to the form it is printed in.
+func NormalGroup(s string) string {
+	return strings.Map(func(r rune) rune {
+		switch r {
+		case ' ', '-', '\t', '\u00a0':
+			return -1
+		case 'O':
+			return '0'
+		case 'I', 'L':
+			return '1'
+		}
+		return r
+	}, strings.ToUpper(s))
+}

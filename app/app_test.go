@@ -1,0 +1,346 @@
+package app_test
+
+import (
+	"context"
+	"crypto/rand"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"redlocket/app"
+	"redlocket/app/cloudclient"
+	"redlocket/app/store"
+	"redlocket/cloud"
+	"redlocket/core/secret"
+	"redlocket/core/vault"
+)
+
+const (
+	email  = "maren.tolliver@cormorant.example"
+	master = "kelp ferry lantern forty"
+)
+
+// world is a cloud and as many devices as a test wants.
+type world struct {
+	t     *testing.T
+	cloud *cloud.Server
+	url   string
+	down  atomic.Bool
+	// between, if set, sees every request on its way to the cloud.
+	between atomic.Pointer[func(http.ResponseWriter, *http.Request, http.Handler)]
+	now     atomic.Int64 // milliseconds added to the clock
+}
+
+func newWorld(t *testing.T) *world {
+	w := &world{t: t}
+	var err error
+	w.cloud, err = cloud.New(t.Context(), filepath.Join(t.TempDir(), "cloud.db"), cloud.Limits{PerAccount: 1000, PerAddress: 1000, Window: time.Minute}, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	require.NoError(t, err)
+	srv := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		if w.down.Load() {
+			conn, _, err := http.NewResponseController(rw).Hijack()
+			if err == nil {
+				conn.Close()
+			}
+			return
+		}
+		if f := w.between.Load(); f != nil {
+			(*f)(rw, r, w.cloud)
+			return
+		}
+		w.cloud.ServeHTTP(rw, r)
+	}))
+	w.url = srv.URL
+	t.Cleanup(func() {
+		w.cloud.EndStreams()
+		srv.CloseClientConnections()
+		srv.Close()
+		assert.NoError(t, w.cloud.Close())
+	})
+	return w
+}
+
+func (w *world) device(name string) *app.Device {
+	f, err := store.In(filepath.Join(w.t.TempDir(), name))
+	require.NoError(w.t, err)
+	return w.deviceIn(f)
+}
+
+func (w *world) deviceIn(f *store.Folder) *app.Device {
+	d := app.New(app.Ports{Stores: f, Dial: cloudclient.Dial, Rand: rand.Reader, Platform: "test",
+		Now: func() time.Time { return time.Now().Add(time.Duration(w.now.Load()) * time.Millisecond) }})
+	w.t.Cleanup(func() { assert.NoError(w.t, d.Close()) })
+	return d
+}
+
+func (w *world) create(d *app.Device) *app.Vault {
+	v, err := d.Create(w.t.Context(), app.NewVault{Name: "Maren Tolliver", Email: email, Password: secret.New(master), Repeat: secret.New(master), Cloud: w.url, DeviceName: "desk"})
+	require.NoError(w.t, err)
+	return v
+}
+
+func (w *world) join(d *app.Device, v *app.Vault) *app.Vault {
+	sheet, err := v.Sheet(w.t.Context())
+	require.NoError(w.t, err)
+	w.inStep(v)
+	out, err := d.Join(w.t.Context(), app.Join{Email: email, Cloud: w.url, Password: secret.New(master), Carried: strings.Join(sheet.Carried, "-"), DeviceName: "laptop"})
+	require.NoError(w.t, err)
+	return out
+}
+
+func (w *world) inStep(vs ...*app.Vault) {
+	w.t.Helper()
+	require.Eventually(w.t, func() bool {
+		for _, v := range vs {
+			if s := v.Status(); s.State != app.InStep || s.Waits > 0 {
+				return false
+			}
+		}
+		return true
+	}, 10*time.Second, 5*time.Millisecond, "not in step")
+}
+
+func login(title, password string) vault.Changes {
+	return vault.Draft{Title: title, Username: "mtolliver", Password: secret.New(password), Addresses: []vault.Address{{URL: "https://" + strings.ToLower(title) + ".example/"}}}.Changes()
+}
+
+func password(t *testing.T, v *app.Vault, id string) string {
+	e, err := v.Entry(id)
+	require.NoError(t, err)
+	return e.Text(vault.FieldPassword)
+}
+
+func TestALoginTravels(t *testing.T) {
+	w := newWorld(t)
+	desk := w.create(w.device("desk"))
+	laptop := w.join(w.device("laptop"), desk)
+	id := app.NewID()
+	require.NoError(t, desk.Save(t.Context(), id, login("Ferrylink", "pw-1")))
+	require.Eventually(t, func() bool { _, err := laptop.Entry(id); return err == nil }, 5*time.Second, time.Millisecond)
+	assert.Equal(t, "pw-1", password(t, laptop, id))
+	assert.Equal(t, desk.Card().Seed, laptop.Card().Seed, "the medallion is the same on both")
+	assert.Equal(t, "Maren Tolliver", laptop.Card().Name)
+
+	w.inStep(desk, laptop)
+	list, away, err := desk.Devices(t.Context())
+	require.NoError(t, err)
+	assert.False(t, away)
+	require.Len(t, list, 2)
+	assert.Equal(t, "desk", list[0].Name)
+	assert.True(t, list[1].SignedIn)
+
+	require.NoError(t, desk.ShutOut(t.Context(), list[1].ID))
+	require.NoError(t, desk.Save(t.Context(), id, vault.Changes{vault.FieldNotes: "after"}))
+	require.Eventually(t, func() bool { return laptop.Status().State == app.Ended }, 5*time.Second, time.Millisecond)
+}
+
+func TestOfflineEditsMergeAndBothPasswordsStay(t *testing.T) {
+	w := newWorld(t)
+	desk := w.create(w.device("desk"))
+	laptop := w.join(w.device("laptop"), desk)
+	id := app.NewID()
+	require.NoError(t, desk.Save(t.Context(), id, login("Brackish", "old")))
+	require.Eventually(t, func() bool { _, err := laptop.Entry(id); return err == nil }, 5*time.Second, time.Millisecond)
+	w.inStep(desk, laptop)
+
+	w.down.Store(true)
+	require.NoError(t, desk.Save(t.Context(), id, vault.Changes{vault.FieldPassword: secret.New("from desk"), vault.FieldNotes: "desk's note"}))
+	require.NoError(t, laptop.Save(t.Context(), id, vault.Changes{vault.FieldPassword: secret.New("from laptop"), vault.FieldTitle: "Brackish Radio"}))
+	require.Eventually(t, func() bool { return desk.Status().State == app.Away && laptop.Status().State == app.Away }, 5*time.Second, time.Millisecond)
+	assert.Equal(t, 1, desk.Status().Waits)
+	w.down.Store(false)
+
+	require.Eventually(t, func() bool {
+		a, _ := desk.Entry(id)
+		b, _ := laptop.Entry(id)
+		x, _ := a.Encode()
+		y, _ := b.Encode()
+		return string(x) == string(y) && a.Text(vault.FieldTitle) == "Brackish Radio"
+	}, 20*time.Second, 5*time.Millisecond)
+	e, err := desk.Entry(id)
+	require.NoError(t, err)
+	assert.Equal(t, "desk's note", e.Text(vault.FieldNotes))
+	require.Len(t, e.Rivals(), 1)
+	both := e.Text(vault.FieldPassword) + e.Rivals()[0].Value.Reveal()
+	assert.Contains(t, both, "from desk")
+	assert.Contains(t, both, "from laptop")
+
+	require.NoError(t, laptop.Settle(t.Context(), id, secret.New("from desk")))
+	require.Eventually(t, func() bool { e, _ := desk.Entry(id); return len(e.Rivals()) == 0 }, 5*time.Second, time.Millisecond)
+	assert.Equal(t, "from desk", password(t, desk, id))
+}
+
+func TestUnlockAndLock(t *testing.T) {
+	w := newWorld(t)
+	folder, err := store.In(t.TempDir())
+	require.NoError(t, err)
+	d := w.deviceIn(folder)
+	v := w.create(d)
+	id := app.NewID()
+	require.NoError(t, v.Save(t.Context(), id, login("Lanternfish", "pw")))
+	notices, end := v.Listen()
+	defer end()
+	v.Lock()
+	require.Eventually(t, func() bool { return (<-notices).Kind == app.NoticeLocked }, time.Second, time.Millisecond)
+	_, err = v.Entry(id)
+	assert.ErrorIs(t, err, app.ErrLocked)
+	assert.ErrorIs(t, v.Save(t.Context(), id, login("x", "y")), app.ErrLocked)
+
+	profile := v.Card().ID
+	for range 3 {
+		_, err = d.Unlock(t.Context(), profile, secret.New("wrong password"))
+		var wrong *app.WrongPassword
+		require.ErrorAs(t, err, &wrong)
+	}
+	_, err = d.Unlock(t.Context(), profile, secret.New(master))
+	assert.ErrorContains(t, err, "wait", "even the right one has to wait now")
+	w.now.Add(3000)
+	again, err := d.Unlock(t.Context(), profile, secret.New(master))
+	require.NoError(t, err)
+	assert.Equal(t, "pw", password(t, again, id))
+
+	// Another process on the same files: what was acknowledged is there.
+	require.NoError(t, d.Close())
+	third, err := w.deviceIn(folder).Unlock(t.Context(), profile, secret.New(master))
+	require.NoError(t, err)
+	assert.Equal(t, "pw", password(t, third, id))
+}
+
+func TestIdleAndSleepLock(t *testing.T) {
+	w := newWorld(t)
+	d := w.device("desk")
+	v := w.create(d)
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	go d.Keep(ctx)
+	require.NoError(t, v.SetLockAfter(t.Context(), time.Hour))
+	assert.Error(t, v.SetLockAfter(t.Context(), time.Second))
+	w.now.Add((10 * time.Second).Milliseconds())
+	time.Sleep(1200 * time.Millisecond) // the keeper looks every second
+	assert.False(t, v.Locked())
+	w.now.Add((20 * time.Minute).Milliseconds()) // a jump: the computer slept
+	require.Eventually(t, v.Locked, 3*time.Second, 10*time.Millisecond)
+}
+
+func TestRecoverySheet(t *testing.T) {
+	w := newWorld(t)
+	d := w.device("desk")
+	v := w.create(d)
+	sheet, err := v.Sheet(t.Context())
+	require.NoError(t, err)
+	require.True(t, v.SheetWaits(t.Context()))
+	assert.Error(t, v.CheckSheet(t.Context(), 1, "00000", 2, sheet.Recovery[1]))
+	require.NoError(t, v.CheckSheet(t.Context(), 3, strings.ToLower(sheet.Carried[2]), 8, sheet.Recovery[7]))
+	assert.False(t, v.SheetWaits(t.Context()))
+	after, err := v.Sheet(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, after.Recovery, "nobody can print it again")
+
+	laptop := w.join(w.device("laptop"), v)
+	w.inStep(v, laptop)
+	profile := v.Card().ID
+	fresh := secret.New("a patient tide comes back")
+	other, err := d.Recover(t.Context(), profile, strings.Join(sheet.Carried, ""), fresh, fresh)
+	require.Error(t, err, "the carried half is not the recovery code")
+	require.Nil(t, other)
+	back, err := d.Recover(t.Context(), profile, strings.Join(sheet.Recovery, " "), fresh, fresh)
+	require.NoError(t, err)
+	w.inStep(back)
+	back.Lock()
+	_, err = d.Unlock(t.Context(), profile, secret.New(master))
+	assert.Error(t, err, "the old master password is no longer good")
+	_, err = d.Unlock(t.Context(), profile, fresh)
+	require.NoError(t, err)
+	laptop.Sync(t.Context())
+	require.Eventually(t, func() bool { return laptop.Sync(t.Context()) == app.ErrToken }, 5*time.Second, 10*time.Millisecond, "other devices have to sign in again")
+}
+
+func TestIntroduction(t *testing.T) {
+	w := newWorld(t)
+	desk := w.create(w.device("desk"))
+	w.inStep(desk)
+	fresh := w.device("laptop")
+	a, err := fresh.Arrive(t.Context(), strings.ToUpper(email), w.url)
+	require.NoError(t, err)
+	_, err = fresh.Arrived(t.Context(), a.ID)
+	assert.ErrorIs(t, err, app.ErrNotReady)
+	assert.Error(t, desk.Introduce(t.Context(), "these are not the right words"))
+	require.NoError(t, desk.Introduce(t.Context(), strings.Join(a.Words, " ")))
+	_, err = fresh.Arrived(t.Context(), a.ID)
+	require.NoError(t, err)
+	_, err = fresh.Join(t.Context(), app.Join{Arrival: a.ID, Password: secret.New("not the master")})
+	assert.Error(t, err)
+	v, err := fresh.Join(t.Context(), app.Join{Arrival: a.ID, Password: secret.New(master), DeviceName: "laptop"})
+	require.NoError(t, err)
+	w.inStep(v)
+	_, err = fresh.Join(t.Context(), app.Join{Arrival: a.ID, Password: secret.New(master)})
+	assert.ErrorIs(t, err, app.ErrOver, "it serves once")
+}
+
+func TestWithoutACloudAndJoiningLater(t *testing.T) {
+	w := newWorld(t)
+	d := w.device("desk")
+	v, err := d.Create(t.Context(), app.NewVault{Email: email, Password: secret.New(master), Repeat: secret.New(master)})
+	require.NoError(t, err)
+	require.NoError(t, v.Save(t.Context(), app.NewID(), login("Harbour", "pw")))
+	assert.Equal(t, app.NoCloud, v.Status().State)
+	require.NoError(t, v.JoinCloud(t.Context(), w.url))
+	w.inStep(v)
+	other := w.join(w.device("laptop"), v)
+	items, err := other.Logins()
+	require.NoError(t, err)
+	assert.Len(t, items, 1)
+}
+
+func TestRefusals(t *testing.T) {
+	w := newWorld(t)
+	d := w.device("desk")
+	good := app.NewVault{Email: email, Password: secret.New(master), Repeat: secret.New(master), Cloud: w.url}
+	for field, change := range map[string]func(*app.NewVault){
+		"email":    func(n *app.NewVault) { n.Email = "maren" },
+		"password": func(n *app.NewVault) { n.Password = secret.New("password1") },
+		"repeat":   func(n *app.NewVault) { n.Repeat = secret.New("kelp ferry lantern fifty") },
+		"cloud":    func(n *app.NewVault) { n.Cloud = "http://cloud.example" },
+	} {
+		n := good
+		change(&n)
+		_, err := d.Create(t.Context(), n)
+		var in *app.InputError
+		require.ErrorAs(t, err, &in, field)
+		assert.Equal(t, field, in.Field)
+	}
+	cards, err := d.Profiles(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, cards, "a refused vault leaves nothing behind")
+
+	_, err = d.Create(t.Context(), good)
+	require.NoError(t, err)
+	_, err = w.device("other").Create(t.Context(), good)
+	assert.ErrorIs(t, err, app.ErrTaken)
+	_, err = d.Unlock(t.Context(), "../../etc/passwd", secret.New(master))
+	assert.ErrorIs(t, err, app.ErrNoProfile)
+}
+
+func TestADoubleSubmitMakesOneLogin(t *testing.T) {
+	w := newWorld(t)
+	v := w.create(w.device("desk"))
+	id := app.NewID()
+	for range 2 {
+		require.NoError(t, v.Save(t.Context(), id, login("Kelp", "pw")))
+	}
+	items, err := v.Logins()
+	require.NoError(t, err)
+	assert.Len(t, items, 1)
+	e, _ := v.Entry(id)
+	assert.Empty(t, e.Past)
+	assert.Error(t, v.Save(t.Context(), "nonsense", nil))
+}

@@ -1,0 +1,510 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+	"golang.org/x/text/language"
+
+	"redlocket/core/find"
+	"redlocket/core/keys"
+	"redlocket/core/ledger"
+	"redlocket/core/secret"
+	"redlocket/core/vault"
+)
+
+// ErrNoItem is returned for an id that the vault doesn't hold.
+var ErrNoItem = errors.New("this isn't in the vault")
+
+// Vault is an open vault. It is safe for concurrent use; after Lock every
+// method that needs it open returns ErrLocked.
+type Vault struct {
+	d     *Device
+	store Store
+
+	mu      sync.RWMutex
+	card    Card
+	seal    *keys.Vault // nil once locked
+	cloud   Cloud       // nil without one
+	entries map[string]held
+	stand   Stand
+	index   *find.Index // nil when entries changed since
+	used    time.Time
+	status  Status
+	slip    map[string]*Slip
+	never   map[string]bool
+
+	listeners map[chan Notice]bool
+	wake      chan struct{}
+	stop      context.CancelFunc
+	stopped   chan struct{}
+}
+
+type held struct {
+	entry    vault.Entry
+	rev      uint64
+	hash     ledger.Hash
+	baseRev  uint64
+	baseHash ledger.Hash
+}
+
+// Notice tells a listener what happened.
+type Notice struct {
+	Kind string // NoticeChanged, NoticeStatus or NoticeLocked
+}
+
+// The kinds of notices.
+const (
+	NoticeChanged = "changed"
+	NoticeStatus  = "status"
+	NoticeLocked  = "locked"
+)
+
+func (d *Device) newVault(card Card, vk keys.VaultKey) *Vault {
+	return &Vault{
+		d: d, card: card, seal: keys.NewVault(card.Vault, vk, d.p.Rand),
+		entries: map[string]held{}, used: d.p.Now(), listeners: map[chan Notice]bool{},
+		slip: map[string]*Slip{}, never: map[string]bool{}, wake: make(chan struct{}, 1),
+	}
+}
+
+// load opens every record of the store.
+func (v *Vault) load(ctx context.Context) error {
+	stand, err := v.store.Stand(ctx)
+	if err != nil {
+		return err
+	}
+	v.stand = stand
+	type job struct {
+		row  Row
+		blob []byte
+	}
+	type result struct {
+		h   held
+		err error
+	}
+	const workers = 4
+	jobs, results := make(chan job, 64), make(chan result, 64)
+	var wg sync.WaitGroup
+	for range workers {
+		wg.Go(func() {
+			for j := range jobs {
+				h, err := v.openRow(j.row, j.blob)
+				results <- result{h, err}
+			}
+		})
+	}
+	var readErr error
+	go func() {
+		readErr = v.store.Rows(ctx, func(r Row) error {
+			jobs <- job{r, slices.Clone(r.Blob)}
+			return nil
+		})
+		close(jobs)
+		wg.Wait()
+		close(results)
+	}()
+	for r := range results {
+		if r.err != nil {
+			err = r.err
+			continue
+		}
+		v.entries[r.h.entry.ID] = r.h
+	}
+	if err := errors.Join(err, readErr); err != nil {
+		return fmt.Errorf("failed to open the vault on this computer: %w", err)
+	}
+	return v.loadNever(ctx)
+}
+
+func (v *Vault) openRow(r Row, blob []byte) (held, error) {
+	plain, err := v.seal.OpenRecord(r.ID, r.Rev, blob)
+	if err != nil {
+		return held{}, fmt.Errorf("record %s is damaged: %w", r.ID, err)
+	}
+	e, err := vault.Decode(plain)
+	if err != nil {
+		return held{}, fmt.Errorf("record %s is damaged: %w", r.ID, err)
+	}
+	return held{e, r.Rev, ledger.Sum(blob), r.BaseRev, r.BaseHash}, nil
+}
+
+// Lock closes the vault: keys and entries are dropped, the line to the cloud
+// ends, and every listener hears of it. Locking twice does nothing more.
+func (v *Vault) Lock() {
+	v.mu.Lock()
+	if v.seal == nil {
+		v.mu.Unlock()
+		return
+	}
+	v.seal, v.entries, v.index, v.slip = nil, nil, nil, nil
+	v.card.Closed = v.d.p.Now().UnixMilli()
+	card, stop, stopped := v.card, v.stop, v.stopped
+	v.mu.Unlock()
+
+	v.d.mu.Lock()
+	if v.d.open[card.ID] == v {
+		delete(v.d.open, card.ID)
+	}
+	v.d.mu.Unlock()
+	v.tell(NoticeLocked)
+	if stop != nil {
+		stop()
+		<-stopped
+	}
+	_ = v.store.SetCard(context.Background(), card) // only the time of closing is lost
+}
+
+// Locked reports whether the vault was locked.
+func (v *Vault) Locked() bool {
+	v.mu.RLock()
+	defer v.mu.RUnlock()
+	return v.seal == nil
+}
+
+// Touch notes that the vault is being used.
+func (v *Vault) Touch() {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.used = v.d.p.Now()
+}
+
+// LockAfter is how long the vault stays open without use.
+func (v *Vault) LockAfter() time.Duration {
+	if s := v.Card().LockAfter; s > 0 {
+		return time.Duration(s) * time.Second
+	}
+	return DefaultLockAfter
+}
+
+// SetLockAfter changes how long this device keeps the vault open without use:
+// from 10 seconds to two weeks.
+func (v *Vault) SetLockAfter(ctx context.Context, d time.Duration) error {
+	if d < 10*time.Second || d > 14*24*time.Hour {
+		return badInput("lock_after", errors.New("choose a time from 10 seconds to two weeks"))
+	}
+	v.mu.Lock()
+	v.card.LockAfter = int64(d / time.Second)
+	card := v.card
+	v.mu.Unlock()
+	v.tell(NoticeStatus)
+	return v.store.SetCard(ctx, card)
+}
+
+// Left is the time until the vault locks by itself.
+func (v *Vault) Left() time.Duration {
+	after := v.LockAfter()
+	v.mu.RLock()
+	defer v.mu.RUnlock()
+	return after - v.d.p.Now().Sub(v.used)
+}
+
+// Card returns the profile's card.
+func (v *Vault) Card() Card {
+	v.mu.RLock()
+	defer v.mu.RUnlock()
+	return v.card
+}
+
+// Listen returns a channel of notices and a function that ends it. A slow
+// listener misses notices but never the last.
+func (v *Vault) Listen() (<-chan Notice, func()) {
+	c := make(chan Notice, 8)
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.listeners[c] = true
+	return c, func() {
+		v.mu.Lock()
+		defer v.mu.Unlock()
+		delete(v.listeners, c)
+	}
+}
+
+func (v *Vault) tell(kind string) {
+	v.mu.RLock()
+	defer v.mu.RUnlock()
+	for c := range v.listeners {
+		select {
+		case c <- Notice{kind}:
+		default:
+			select { // drop the oldest: the newest must arrive
+			case <-c:
+			default:
+			}
+			select {
+			case c <- Notice{kind}:
+			default:
+			}
+		}
+	}
+}
+
+func (v *Vault) stamp() vault.Stamp {
+	return vault.Stamp{At: v.d.p.Now().UnixMilli(), By: v.card.Device}
+}
+
+// Index returns the book. It is rebuilt after changes only.
+func (v *Vault) Index() (*find.Index, error) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.seal == nil {
+		return nil, ErrLocked
+	}
+	if v.index == nil {
+		items := make([]vault.Item, 0, len(v.entries))
+		for _, h := range v.entries {
+			if h.entry.Type == vault.TypeLogin {
+				items = append(items, vault.View(h.entry))
+			}
+		}
+		v.index = find.NewIndex(items, language.English)
+	}
+	return v.index, nil
+}
+
+// Archived returns the archived items, latest first.
+func (v *Vault) Archived() ([]vault.Item, error) {
+	v.mu.RLock()
+	defer v.mu.RUnlock()
+	if v.seal == nil {
+		return nil, ErrLocked
+	}
+	var out []vault.Item
+	for _, h := range v.entries {
+		if h.entry.Type == vault.TypeLogin && h.entry.Archived() {
+			out = append(out, vault.View(h.entry))
+		}
+	}
+	slices.SortFunc(out, func(a, b vault.Item) int { return b.Modified.Compare(a.Modified) })
+	return out, nil
+}
+
+// Entry returns one entry.
+func (v *Vault) Entry(id string) (vault.Entry, error) {
+	v.mu.RLock()
+	defer v.mu.RUnlock()
+	if v.seal == nil {
+		return vault.Entry{}, ErrLocked
+	}
+	h, ok := v.entries[id]
+	if !ok {
+		return vault.Entry{}, ErrNoItem
+	}
+	return h.entry, nil
+}
+
+// Logins returns every login that isn't archived, in no order.
+func (v *Vault) Logins() ([]vault.Item, error) {
+	x, err := v.Index()
+	if err != nil {
+		return nil, err
+	}
+	var out []vault.Item
+	for _, s := range x.Book() {
+		out = append(out, s.Accounts...)
+	}
+	return out, nil
+}
+
+// Usernames returns the user names used before, the most used first.
+func (v *Vault) Usernames() ([]string, error) {
+	items, err := v.Logins()
+	if err != nil {
+		return nil, err
+	}
+	count := map[string]int{v.Card().Email: 1}
+	for _, it := range items {
+		if it.Username != "" {
+			count[it.Username]++
+		}
+	}
+	names := make([]string, 0, len(count))
+	for n := range count {
+		names = append(names, n)
+	}
+	slices.SortFunc(names, func(a, b string) int {
+		if c := count[b] - count[a]; c != 0 {
+			return c
+		}
+		return strings.Compare(a, b)
+	})
+	return names, nil
+}
+
+// NewID returns an id for an item to be made. A form that carries it can be
+// sent twice without making two items.
+func NewID() string { return uuid.Must(uuid.NewV7()).String() }
+
+// Save writes changes to the login with the given id, which is made if it isn't
+// there. Fields that the changes don't name stay as they are, so a form that sends
+// only what its user changed can't undo what another device did meanwhile.
+func (v *Vault) Save(ctx context.Context, id string, c vault.Changes) error {
+	if uuid.Validate(id) != nil {
+		return badInput("id", errors.New("this form is broken; please open it again"))
+	}
+	return v.change(ctx, id, func(e vault.Entry, ok bool) (vault.Entry, error) {
+		if !ok {
+			return vault.New(id, vault.TypeLogin, v.stamp(), c)
+		}
+		return e.With(v.stamp(), c)
+	})
+}
+
+// SaveAll writes many new logins at once.
+func (v *Vault) SaveAll(ctx context.Context, drafts []vault.Draft) error {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.seal == nil {
+		return ErrLocked
+	}
+	var list []vault.Entry
+	for _, d := range drafts {
+		e, err := vault.New(NewID(), vault.TypeLogin, v.stamp(), d.Changes())
+		if err != nil {
+			return err
+		}
+		list = append(list, e)
+	}
+	return v.write(ctx, list)
+}
+
+// Archive puts an item away; Restore brings it back.
+func (v *Vault) Archive(ctx context.Context, id string) error {
+	return v.existing(ctx, id, func(e vault.Entry) (vault.Entry, error) { return e.Archive(v.stamp()) })
+}
+
+// Restore brings an archived item back into the book.
+func (v *Vault) Restore(ctx context.Context, id string) error {
+	return v.existing(ctx, id, func(e vault.Entry) (vault.Entry, error) { return e.Restore(v.stamp()) })
+}
+
+// Settle decides which of two rival passwords is the current one.
+func (v *Vault) Settle(ctx context.Context, id string, password secret.Text) error {
+	return v.existing(ctx, id, func(e vault.Entry) (vault.Entry, error) { return e.Settle(v.stamp(), password) })
+}
+
+func (v *Vault) existing(ctx context.Context, id string, fn func(vault.Entry) (vault.Entry, error)) error {
+	return v.change(ctx, id, func(e vault.Entry, ok bool) (vault.Entry, error) {
+		if !ok {
+			return e, ErrNoItem
+		}
+		return fn(e)
+	})
+}
+
+func (v *Vault) change(ctx context.Context, id string, fn func(e vault.Entry, ok bool) (vault.Entry, error)) error {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.seal == nil {
+		return ErrLocked
+	}
+	h, ok := v.entries[id]
+	e, err := fn(h.entry, ok)
+	if err != nil {
+		return err
+	}
+	return v.write(ctx, []vault.Entry{e})
+}
+
+// write seals entries at their next revision and puts them into the store before
+// memory shows them: what was acknowledged is on disk. v.mu is held.
+func (v *Vault) write(ctx context.Context, list []vault.Entry) error {
+	rows := make([]Row, 0, len(list))
+	next := make([]held, 0, len(list))
+	for _, e := range list {
+		h := v.entries[e.ID]
+		h.entry, h.rev = e, h.baseRev+1
+		row, err := v.sealRow(&h)
+		if err != nil {
+			return err
+		}
+		rows, next = append(rows, row), append(next, h)
+	}
+	if err := v.store.Put(ctx, rows, nil); err != nil {
+		return fmt.Errorf("failed to save: %w", err)
+	}
+	for _, h := range next {
+		v.entries[h.entry.ID] = h
+	}
+	v.index = nil
+	v.nudge()
+	go v.tell(NoticeChanged)
+	return nil
+}
+
+// sealRow seals the entry at h.rev and notes the hash.
+func (v *Vault) sealRow(h *held) (Row, error) {
+	plain, err := h.entry.Encode()
+	if err != nil {
+		return Row{}, err
+	}
+	blob, err := v.seal.SealRecord(h.entry.ID, h.rev, plain)
+	if err != nil {
+		return Row{}, err
+	}
+	h.hash = ledger.Sum(blob)
+	return Row{h.entry.ID, h.rev, blob, h.baseRev, h.baseHash}, nil
+}
+
+// putOwn seals this device's own record, and for a new vault the profile's,
+// into a store that is being set up.
+func (v *Vault) putOwn(ctx context.Context, s Store, fresh bool) error {
+	list := []func() (vault.Entry, error){func() (vault.Entry, error) {
+		return vault.New(v.card.Device, vault.TypeDevice, v.stamp(), vault.Changes{vault.FieldName: v.card.DeviceName, vault.FieldPlatform: v.d.p.Platform})
+	}}
+	if fresh {
+		list = append(list, func() (vault.Entry, error) {
+			return vault.New(v.card.Vault, vault.TypeProfile, v.stamp(), vault.Changes{vault.FieldName: v.card.Name, vault.FieldSeed: fmt.Sprintf("%x", v.card.Seed)})
+		})
+	}
+	var rows []Row
+	for _, make := range list {
+		e, err := make()
+		if err != nil {
+			return err
+		}
+		h := held{entry: e, rev: 1}
+		row, err := v.sealRow(&h)
+		if err != nil {
+			return err
+		}
+		rows = append(rows, row)
+		v.entries[e.ID] = h
+	}
+	return s.Put(ctx, rows, nil)
+}
+
+func (v *Vault) setLocal(ctx context.Context, s Store, name string, plain []byte) error {
+	v.mu.RLock()
+	seal := v.seal
+	v.mu.RUnlock()
+	if seal == nil {
+		return ErrLocked
+	}
+	sealed, err := seal.SealLocal(name, plain)
+	if err != nil {
+		return err
+	}
+	return s.SetLocal(ctx, name, sealed)
+}
+
+// local opens what was sealed for this device under the name; nil if nothing was.
+func (v *Vault) local(ctx context.Context, name string) ([]byte, error) {
+	v.mu.RLock()
+	seal := v.seal
+	v.mu.RUnlock()
+	if seal == nil {
+		return nil, ErrLocked
+	}
+	sealed, err := v.store.Local(ctx, name)
+	if err != nil || sealed == nil {
+		return nil, err
+	}
+	return seal.OpenLocal(name, sealed)
+}

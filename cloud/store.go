@@ -1,0 +1,289 @@
+package cloud
+
+import (
+	"context"
+	"crypto/rand"
+	"database/sql"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the driver, without cgo
+
+	"redlocket/cloud/wire"
+	"redlocket/core/keys"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// The store's errors that handlers act on.
+var (
+	errNoAccount = errors.New("no such account")
+	errTaken     = errors.New("the e-mail address has an account already")
+	errConflict  = errors.New("the commit isn't on top of the newest head")
+	errNoSession = errors.New("no such session")
+)
+
+type store struct{ db *sqlx.DB }
+
+type account struct {
+	Account         string `db:"account"`
+	Email           string `db:"email"`
+	Vault           string `db:"vault"`
+	Params          string `db:"params"`
+	SignIn          []byte `db:"sign_in"`
+	RecoverySignIn  []byte `db:"recovery_sign_in"`
+	Wrapped         []byte `db:"wrapped"`
+	RecoveryWrapped []byte `db:"recovery_wrapped"`
+	Head            uint64 `db:"head"`
+	HeadHash        string `db:"head_hash"`
+	Created         int64  `db:"created"`
+}
+
+func (a account) params() (p keys.Params, err error) {
+	err = json.Unmarshal([]byte(a.Params), &p)
+	return p, err
+}
+
+func openStore(ctx context.Context, file string) (*store, error) {
+	db, err := sqlx.Open("sqlite", "file:"+file+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(10000)&_txlock=immediate")
+	if err != nil {
+		return nil, fmt.Errorf("failed to open the cloud's database: %w", err)
+	}
+	db.SetMaxOpenConns(4)
+	dir, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, db.DB, dir)
+	if err == nil {
+		_, err = p.Up(ctx)
+	}
+	if err != nil {
+		_ = db.Close()
+		return nil, fmt.Errorf("failed to bring the cloud's database up to date: %w", err)
+	}
+	return &store{db}, nil
+}
+
+func (s *store) close() error { return s.db.Close() }
+
+// secret returns the cloud's own key of the given name, drawn at first use.
+func (s *store) secret(ctx context.Context, name string) ([]byte, error) {
+	fresh := make([]byte, 32)
+	if _, err := rand.Read(fresh); err != nil {
+		return nil, err
+	}
+	if _, err := s.db.ExecContext(ctx, `INSERT INTO meta (key, value) VALUES (?, ?) ON CONFLICT DO NOTHING`, name, fresh); err != nil {
+		return nil, err
+	}
+	var b []byte
+	return b, s.db.GetContext(ctx, &b, `SELECT value FROM meta WHERE key = ?`, name)
+}
+
+func (s *store) addAccount(ctx context.Context, a account) error {
+	_, err := s.db.NamedExecContext(ctx, `INSERT INTO accounts (account, email, vault, params, sign_in, recovery_sign_in, wrapped, recovery_wrapped, created)
+		VALUES (:account, :email, :vault, :params, :sign_in, :recovery_sign_in, :wrapped, :recovery_wrapped, :created)`, a)
+	if err != nil {
+		if _, e := s.accountByEmail(ctx, a.Email); e == nil {
+			return errTaken
+		}
+	}
+	return err
+}
+
+func (s *store) accountByEmail(ctx context.Context, email string) (a account, err error) {
+	err = s.db.GetContext(ctx, &a, `SELECT * FROM accounts WHERE email = ?`, email)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = errNoAccount
+	}
+	return a, err
+}
+
+// setCredentials replaces what opens the account, and ends every other
+// device's session: whoever knew the old master password has to show the new one.
+func (s *store) setCredentials(ctx context.Context, id, device string, a account) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE accounts SET params = ?, sign_in = ?, recovery_sign_in = ?, wrapped = ?, recovery_wrapped = ? WHERE account = ?`,
+			a.Params, a.SignIn, a.RecoverySignIn, a.Wrapped, a.RecoveryWrapped, id); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM sessions WHERE account = ? AND device <> ?`, id, device)
+		return err
+	})
+}
+
+func (s *store) putSession(ctx context.Context, account, device string, token []byte, now int64) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO sessions (account, device, token, created, seen) VALUES (?, ?, ?, ?, ?)
+		ON CONFLICT (account, device) DO UPDATE SET token = excluded.token, seen = excluded.seen`, account, device, token, now, now)
+	return err
+}
+
+// sessionDevice returns the device that a token was given to.
+func (s *store) sessionDevice(ctx context.Context, account string, token []byte) (device string, seen int64, err error) {
+	err = s.db.QueryRowxContext(ctx, `SELECT device, seen FROM sessions WHERE account = ? AND token = ?`, account, token).Scan(&device, &seen)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = errNoSession
+	}
+	return device, seen, err
+}
+
+func (s *store) touch(ctx context.Context, account, device string, now int64) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE sessions SET seen = ? WHERE account = ? AND device = ?`, now, account, device)
+	return err
+}
+
+func (s *store) endSession(ctx context.Context, account, device string) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM sessions WHERE account = ? AND device = ?`, account, device)
+	return err
+}
+
+func (s *store) devices(ctx context.Context, account string) ([]wire.Device, error) {
+	var list []wire.Device
+	rows, err := s.db.QueryxContext(ctx, `SELECT device, created, seen FROM sessions WHERE account = ? ORDER BY created`, account)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var d wire.Device
+		if err := rows.Scan(&d.ID, &d.Since, &d.Seen); err != nil {
+			return nil, err
+		}
+		list = append(list, d)
+	}
+	return list, rows.Err()
+}
+
+// commit takes a commit whole or not at all.
+func (s *store) commit(ctx context.Context, account string, c wire.Commit, hash string) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		res, err := tx.ExecContext(ctx, `UPDATE accounts SET head = head + 1, head_hash = ? WHERE account = ? AND head = ? AND head_hash = ?`,
+			hash, account, c.Head.Number-1, c.Parent)
+		if err != nil {
+			return err
+		}
+		if n, err := res.RowsAffected(); err != nil || n != 1 {
+			return errors.Join(err, errConflict)
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO heads (account, number, blob) VALUES (?, ?, ?)`, account, c.Head.Number, c.Head.Blob); err != nil {
+			return err
+		}
+		put, err := tx.PreparexContext(ctx, `INSERT INTO records (account, record, rev, head, blob) VALUES (?, ?, ?, ?, ?)
+			ON CONFLICT (account, record) DO UPDATE SET rev = excluded.rev, head = excluded.head, blob = excluded.blob`)
+		if err != nil {
+			return err
+		}
+		defer put.Close()
+		for _, r := range c.Records {
+			if _, err := put.ExecContext(ctx, account, r.ID, r.Rev, c.Head.Number, r.Blob); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// changes reads what came after a head, at one moment.
+func (s *store) changes(ctx context.Context, account string, since uint64) (c wire.Changes, err error) {
+	tx, err := s.db.BeginTxx(ctx, &sql.TxOptions{ReadOnly: true})
+	if err != nil {
+		return c, err
+	}
+	defer func() { _ = tx.Rollback() }()
+	if err := tx.GetContext(ctx, &c.Latest, `SELECT head FROM accounts WHERE account = ?`, account); err != nil {
+		return c, err
+	}
+	heads, err := tx.QueryxContext(ctx, `SELECT number, blob FROM heads WHERE account = ? AND number > ? ORDER BY number`, account, since)
+	if err != nil {
+		return c, err
+	}
+	defer heads.Close()
+	for heads.Next() {
+		var h wire.Head
+		if err := heads.Scan(&h.Number, &h.Blob); err != nil {
+			return c, err
+		}
+		c.Heads = append(c.Heads, h)
+	}
+	if err := heads.Err(); err != nil {
+		return c, err
+	}
+	records, err := tx.QueryxContext(ctx, `SELECT record, rev, blob FROM records WHERE account = ? AND head > ? ORDER BY record`, account, since)
+	if err != nil {
+		return c, err
+	}
+	defer records.Close()
+	for records.Next() {
+		var r wire.Record
+		if err := records.Scan(&r.ID, &r.Rev, &r.Blob); err != nil {
+			return c, err
+		}
+		c.Records = append(c.Records, r)
+	}
+	return c, records.Err()
+}
+
+func (s *store) addIntroduction(ctx context.Context, account, id string, secret, key []byte, now int64) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM introductions WHERE created < ?`, now-introductionLife.Milliseconds()); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO introductions (account, id, secret, public_key, created) VALUES (?, ?, ?, ?, ?)`, account, id, secret, key, now)
+		return err
+	})
+}
+
+func (s *store) introductions(ctx context.Context, account string, now int64) ([]wire.Introduction, error) {
+	var out []wire.Introduction
+	rows, err := s.db.QueryxContext(ctx, `SELECT id, public_key FROM introductions WHERE account = ? AND sealed IS NULL AND created > ? ORDER BY created DESC LIMIT 20`,
+		account, now-introductionLife.Milliseconds())
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var in wire.Introduction
+		if err := rows.Scan(&in.ID, &in.PublicKey); err != nil {
+			return nil, err
+		}
+		out = append(out, in)
+	}
+	return out, rows.Err()
+}
+
+func (s *store) answerIntroduction(ctx context.Context, account, id string, sealed []byte) error {
+	res, err := s.db.ExecContext(ctx, `UPDATE introductions SET sealed = ? WHERE account = ? AND id = ? AND sealed IS NULL`, sealed, account, id)
+	if err != nil {
+		return err
+	}
+	if n, err := res.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(err, errNoSession)
+	}
+	return nil
+}
+
+func (s *store) introductionAnswer(ctx context.Context, id string, secret []byte) (sealed []byte, err error) {
+	err = s.db.GetContext(ctx, &sealed, `SELECT sealed FROM introductions WHERE id = ? AND secret = ?`, id, secret)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = errNoSession
+	}
+	return sealed, err
+}
+
+func (s *store) tx(ctx context.Context, do func(*sqlx.Tx) error) error {
+	tx, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	if err := do(tx); err != nil {
+		_ = tx.Rollback()
+		return err
+	}
+	return tx.Commit()
+}

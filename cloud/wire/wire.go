@@ -1,0 +1,122 @@
+// Package wire has the messages between a device and the cloud, as
+// docs/format.md specifies them. All travel as JSON; byte strings in base64.
+package wire
+
+import "redlocket/core/keys"
+
+// Limits that both sides keep.
+const (
+	MaxRecords = 20000     // records in one commit
+	MaxBody    = 256 << 20 // bytes of a request or answer
+)
+
+// Credentials are what a cloud keeps to know a person again, and the vault key
+// as only that person can unwrap it.
+type Credentials struct {
+	Params          keys.Params `json:"params"`
+	SignIn          []byte      `json:"sign_in"`
+	RecoverySignIn  []byte      `json:"recovery_sign_in"`
+	Wrapped         []byte      `json:"wrapped"`
+	RecoveryWrapped []byte      `json:"recovery_wrapped"`
+}
+
+// NewAccount asks for an account.
+type NewAccount struct {
+	Email  string `json:"email"`
+	Vault  string `json:"vault"`
+	Device string `json:"device"`
+	Credentials
+}
+
+// ParamsRequest asks how to stretch the master password for an e-mail address.
+type ParamsRequest struct {
+	Email string `json:"email"`
+}
+
+// SignIn proves to be the person. Key is the sign-in key or, for Recovery, the
+// recovery sign-in key.
+type SignIn struct {
+	Email    string `json:"email"`
+	Device   string `json:"device"`
+	Key      []byte `json:"key"`
+	Recovery bool   `json:"recovery,omitempty"`
+}
+
+// Session is the answer to a sign-in: a token for this device, and the vault key
+// as it is wrapped for the key that was shown.
+type Session struct {
+	Token   string      `json:"token"`
+	Vault   string      `json:"vault"`
+	Params  keys.Params `json:"params"`
+	Wrapped []byte      `json:"wrapped"`
+}
+
+// Head is a sealed head.
+type Head struct {
+	Number uint64 `json:"n"`
+	Blob   []byte `json:"blob"`
+}
+
+// Record is a sealed record.
+type Record struct {
+	ID   string `json:"id"`
+	Rev  uint64 `json:"rev"`
+	Blob []byte `json:"blob"`
+}
+
+// Changes are the heads after a given one, and the newest revision of every
+// record that changed in them.
+type Changes struct {
+	Latest  uint64   `json:"latest"`
+	Heads   []Head   `json:"heads"`
+	Records []Record `json:"records"`
+}
+
+// Commit brings changed records and the head that vouches for the state with
+// them. It is taken only on top of the head with the given hash.
+type Commit struct {
+	Parent  string   `json:"parent"` // hex SHA-256 of the sealed head before; empty for the first
+	Head    Head     `json:"head"`
+	Records []Record `json:"records"`
+}
+
+// Device is a device as the cloud knows it.
+type Device struct {
+	ID      string `json:"id"`
+	Since   int64  `json:"since"` // milliseconds since 1970
+	Seen    int64  `json:"seen"`
+	Current bool   `json:"current"`
+}
+
+// NewIntroduction is asked for by a new device.
+type NewIntroduction struct {
+	Email     string `json:"email"`
+	PublicKey []byte `json:"public_key"`
+}
+
+// Introduction is one that waits, or one that was answered.
+type Introduction struct {
+	ID        string `json:"id"`
+	Secret    string `json:"secret,omitempty"` // for the new device alone, to ask for the answer
+	PublicKey []byte `json:"public_key,omitempty"`
+	Sealed    []byte `json:"sealed,omitempty"`
+}
+
+// Error is the answer to a request that failed.
+type Error struct {
+	Code    string `json:"code"`
+	Message string `json:"message"`
+}
+
+// The codes of errors that devices act on.
+const (
+	CodeConflict   = "conflict"    // the commit isn't on top of the newest head
+	CodeSignIn     = "sign-in"     // e-mail address or key are not right
+	CodeToken      = "token"       // the session has ended
+	CodeTaken      = "taken"       // the e-mail address has an account
+	CodeTooMany    = "too-many"    // slow down
+	CodeBadRequest = "bad-request" // the message can't be read
+	CodeNotFound   = "not-found"   // nothing is there
+	CodeInternal   = "internal"    // the cloud's own trouble
+	CodeNotReady   = "not-ready"   // an introduction nobody has answered yet
+)
