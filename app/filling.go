@@ -327,8 +327,8 @@ func (v *Vault) SlipPassword(id string) (secret.Text, error) {
 	return s.attempt.Password, nil
 }
 
-// Keep makes a login of a slip, or updates the one it names.
-func (v *Vault) Keep(ctx context.Context, in Slip) error {
+// KeepSlip makes a login of a slip, or updates the one it names.
+func (v *Vault) KeepSlip(ctx context.Context, in Slip) error {
 	v.mu.RLock()
 	s, _ := v.findSlip(in.ID)
 	v.mu.RUnlock()

@@ -2,8 +2,10 @@ package app
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 	"sync"
@@ -25,8 +27,9 @@ var ErrNoItem = errors.New("this isn't in the vault")
 // Vault is an open vault. It is safe for concurrent use; after Lock every
 // method that needs it open returns ErrLocked.
 type Vault struct {
-	d     *Device
-	store Store
+	d        *Device
+	store    Store
+	instance string
 
 	mu      sync.RWMutex
 	card    Card
@@ -68,7 +71,7 @@ const (
 
 func (d *Device) newVault(card Card, vk keys.VaultKey) *Vault {
 	return &Vault{
-		d: d, card: card, seal: keys.NewVault(card.Vault, vk, d.p.Rand),
+		d: d, instance: rand.Text(), card: card, seal: keys.NewVault(card.Vault, vk, d.p.Rand),
 		entries: map[string]held{}, used: d.p.Now(), listeners: map[chan Notice]bool{},
 		slip: map[string]*Slip{}, never: map[string]bool{}, wake: make(chan struct{}, 1),
 	}
@@ -160,6 +163,10 @@ func (v *Vault) Lock() {
 	}
 	_ = v.store.SetCard(context.Background(), card) // only the time of closing is lost
 }
+
+// Instance names this opening of the vault. A session that was let in by another
+// opening has to show the master password again.
+func (v *Vault) Instance() string { return v.instance }
 
 // Locked reports whether the vault was locked.
 func (v *Vault) Locked() bool {
@@ -508,3 +515,17 @@ func (v *Vault) local(ctx context.Context, name string) ([]byte, error) {
 	}
 	return seal.OpenLocal(name, sealed)
 }
+
+// Rand is the device's source of randomness.
+func (v *Vault) Rand() io.Reader { return v.d.p.Rand }
+
+// Keep stores bytes under a name, sealed, on this device only; nil removes them.
+func (v *Vault) Keep(ctx context.Context, name string, plain []byte) error {
+	if plain == nil {
+		return v.store.SetLocal(ctx, name, nil)
+	}
+	return v.setLocal(ctx, v.store, name, plain)
+}
+
+// Kept returns what Keep stored; nil if nothing was.
+func (v *Vault) Kept(ctx context.Context, name string) ([]byte, error) { return v.local(ctx, name) }

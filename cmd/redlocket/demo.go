@@ -1,0 +1,116 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"redlocket/cloud"
+	"redlocket/demo"
+	"redlocket/practice"
+)
+
+func demoCommand() *cobra.Command {
+	var dir string
+	var port int
+	cmd := &cobra.Command{
+		Use: "demo", Short: "Runs everything at once, filled with made-up data", Args: cobra.NoArgs,
+		Long: `Runs the cloud, Maren's two devices, Idris's device and the practice town, filled
+with the made-up logins of Saltmarsh Quay. The data is in a temporary folder that
+is deleted at the end, unless --data names one.`,
+		RunE: func(cmd *cobra.Command, _ []string) error { return runDemo(cmd.Context(), dir, port) },
+	}
+	cmd.Flags().StringVar(&dir, "data", "", "folder that keeps the demo's data (default: a temporary one)")
+	cmd.Flags().IntVar(&port, "port", 7300, "first of eleven ports, on this computer only")
+	return cmd
+}
+
+// The demo's ports, counted from the first.
+const (
+	portCloud = iota
+	portDesk
+	portLaptop
+	portIdris
+	portTown = 10
+)
+
+func runDemo(ctx context.Context, dir string, port int) (err error) {
+	// The ports first: if one is taken, nothing was made yet.
+	lines := map[int]net.Listener{}
+	for _, p := range []int{portCloud, portDesk, portLaptop, portIdris, portTown} {
+		l, err := listen("the demo", loopback(port+p))
+		if err != nil {
+			return err
+		}
+		defer l.Close()
+		lines[p] = l
+	}
+	if dir == "" {
+		if dir, err = os.MkdirTemp("", "redlocket-demo-"); err != nil {
+			return fmt.Errorf("failed to make a folder for the demo: %w", err)
+		}
+		defer func() { err = errors.Join(err, os.RemoveAll(dir)) }()
+	} else if err := os.MkdirAll(dir, 0o700); err != nil {
+		return fmt.Errorf("failed to make the demo's folder: %w", err)
+	}
+	fmt.Println("Getting Saltmarsh Quay ready …")
+
+	// Everything in the demo comes from one network address.
+	lim := cloud.Limits{PerAccount: 200, PerAddress: 2000, Window: 5 * time.Minute}
+	c, err := cloud.New(ctx, filepath.Join(dir, "cloud.db"), lim, quiet())
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, c.Close()) }()
+	servers := []*server{serveOn("the cloud", lines[portCloud], c, c.EndStreams)}
+	defer func() { closeAll(servers) }()
+	cloudURL := fmt.Sprintf("http://127.0.0.1:%d", port+portCloud)
+
+	town, err := practice.New(demo.Residents())
+	if err != nil {
+		return err
+	}
+	servers = append(servers, serveOn("the practice town", lines[portTown], town, nil))
+
+	var devices [3]*deviceApp
+	for i, name := range []string{"desk", "laptop", "idris"} {
+		p := portDesk + i
+		d, err := newDevice(deviceOptions{dir: filepath.Join(dir, name), port: port + p, cloud: cloudURL, host: name + ".localhost"})
+		if err != nil {
+			return err
+		}
+		defer func() { err = errors.Join(err, d.device.Close()) }()
+		devices[i] = d
+		servers = append(servers, d.serve(ctx, name, lines[p]))
+	}
+	err = demo.Fill(ctx, demo.Devices{Desk: devices[0].device, Laptop: devices[1].device, Idris: devices[2].device}, cloudURL,
+		practiceURL(port+portTown), func(s string) { fmt.Println("  ·", s) })
+	if err != nil {
+		return err
+	}
+	fmt.Printf(`
+Maren's desk computer   %s
+Maren's laptop          %s
+    master password     %s
+Idris's computer        %s
+    master password     %s
+The practice town       http://practice.localhost:%d
+The cloud               %s
+The data is in          %s
+
+Ctrl-C ends it.
+`, devices[0].url, devices[1].url, demo.MarenPassword, devices[2].url, demo.IdrisPassword, port+portTown, cloudURL, dir)
+	return waitFor(ctx, servers...)
+}
+
+func closeAll(list []*server) {
+	for _, s := range list {
+		s.close()
+	}
+}

@@ -1,0 +1,106 @@
+// Command redlocket is the whole of Red Locket: the device app, the cloud, the
+// practice town, and a demo of all three.
+package main
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"redlocket/practice"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if err := root().ExecuteContext(ctx); err != nil {
+		fmt.Fprintln(os.Stderr, "redlocket:", err)
+		os.Exit(1)
+	}
+}
+
+func root() *cobra.Command {
+	var o deviceOptions
+	var noBrowser bool
+	cmd := &cobra.Command{
+		Use:   "redlocket",
+		Short: "Keeps website and app logins in a vault that only you can open",
+		Long: `Red Locket keeps website and app logins in an encrypted vault, on each of your
+computers and in your browsers.
+
+Without a subcommand it runs the device app on your own data folder and opens
+it in the browser. To try everything with made-up data: redlocket demo`,
+		Args: cobra.NoArgs, SilenceUsage: true, SilenceErrors: true,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if o.dir == "" {
+				dir, err := os.UserConfigDir()
+				if err != nil {
+					return fmt.Errorf("failed to find your data folder; name one with --data: %w", err)
+				}
+				o.dir = filepath.Join(dir, "redlocket")
+			}
+			return runDevice(cmd.Context(), o, !noBrowser)
+		},
+	}
+	cmd.Flags().StringVar(&o.dir, "data", "", "folder that keeps the profiles (default: your own)")
+	cmd.Flags().IntVar(&o.port, "port", 7301, "port of the device app, on this computer only")
+	cmd.Flags().StringVar(&o.cloud, "cloud", "", "cloud address offered to new vaults")
+	cmd.Flags().BoolVar(&noBrowser, "no-browser", false, "don't open the browser")
+	cmd.AddCommand(cloudCommand(), practiceCommand(), demoCommand())
+	return cmd
+}
+
+func cloudCommand() *cobra.Command {
+	var o cloudOptions
+	cmd := &cobra.Command{
+		Use: "cloud", Short: "Runs the sync service, which can read nothing", Args: cobra.NoArgs,
+		Long: `Runs the sync service. It keeps sealed records for its accounts in one SQLite file.
+
+Plain HTTP is served on this computer only; for others give it a certificate,
+or put a proxy that has one in front of it.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if o.file == "" {
+				o.file = "redlocket-cloud.db"
+			}
+			return runCloud(cmd.Context(), o)
+		},
+	}
+	cmd.Flags().StringVar(&o.file, "data", "", "database file (default redlocket-cloud.db)")
+	cmd.Flags().StringVar(&o.listen, "listen", "127.0.0.1:7300", "address and port")
+	cmd.Flags().StringVar(&o.cert, "cert", "", "TLS certificate file (PEM)")
+	cmd.Flags().StringVar(&o.key, "key", "", "TLS key file (PEM)")
+	return cmd
+}
+
+func practiceCommand() *cobra.Command {
+	var port int
+	cmd := &cobra.Command{
+		Use: "practice", Short: "Runs the practice town: sites to sign in to", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			town, err := practice.New(nil)
+			if err != nil {
+				return err
+			}
+			s, err := serve("the practice town", loopback(port), town, nil)
+			if err != nil {
+				return err
+			}
+			fmt.Printf("The practice town is at http://practice.localhost:%d\n", port)
+			return waitFor(cmd.Context(), s)
+		},
+	}
+	cmd.Flags().IntVar(&port, "port", 7310, "port, on this computer only")
+	return cmd
+}
+
+// quiet logs trouble only, to standard error, and never a secret: those print
+// as dots.
+func quiet() *slog.Logger {
+	return slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
+}

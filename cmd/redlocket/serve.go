@@ -1,0 +1,226 @@
+package main
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"log"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"redlocket/app"
+	"redlocket/app/bridge"
+	"redlocket/app/cloudclient"
+	"redlocket/app/store"
+	"redlocket/cloud"
+	"redlocket/extension"
+	"redlocket/web"
+)
+
+// server is one that listens.
+type server struct {
+	name string
+	http *http.Server
+	stop func() // ends streams, before the server shuts down
+	done chan error
+	once sync.Once
+}
+
+func loopback(port int) string { return fmt.Sprintf("127.0.0.1:%d", port) }
+
+// serve listens and answers in the background.
+func serve(name, addr string, h http.Handler, stop func()) (*server, error) {
+	l, err := listen(name, addr)
+	if err != nil {
+		return nil, err
+	}
+	return serveOn(name, l, h, stop), nil
+}
+
+func listen(name, addr string) (net.Listener, error) {
+	l, err := net.Listen("tcp", addr)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return nil, fmt.Errorf("%s can't start: something else uses %s already (another Red Locket?); choose another port", name, addr)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s can't start: %w", name, err)
+	}
+	return l, nil
+}
+
+func serveOn(name string, l net.Listener, h http.Handler, stop func()) *server {
+	s := &server{name: name, stop: stop, done: make(chan error, 1), http: &http.Server{
+		Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, WriteTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute,
+		MaxHeaderBytes: 64 << 10, ErrorLog: log.New(io.Discard, "", 0),
+	}}
+	go func() { s.done <- s.http.Serve(l) }()
+	return s
+}
+
+// close ends the server: requests under way get a moment to finish.
+func (s *server) close() {
+	s.once.Do(func() {
+		if s.stop != nil {
+			s.stop()
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+		defer cancel()
+		if s.http.Shutdown(ctx) != nil {
+			_ = s.http.Close()
+		}
+	})
+}
+
+// waitFor runs servers until ctx ends or one of them fails, then ends all.
+func waitFor(ctx context.Context, list ...*server) error {
+	failed := make(chan error, len(list))
+	for _, s := range list {
+		go func() {
+			if err := <-s.done; err != nil && !errors.Is(err, http.ErrServerClosed) {
+				failed <- fmt.Errorf("%s stopped: %w", s.name, err)
+			}
+		}()
+	}
+	var err error
+	select {
+	case <-ctx.Done():
+	case err = <-failed:
+	}
+	for _, s := range list {
+		s.close()
+	}
+	return err
+}
+
+type deviceOptions struct {
+	dir   string
+	port  int
+	cloud string
+	host  string // its own name; redlocket.localhost if empty
+}
+
+// deviceApp is a device with its pages.
+type deviceApp struct {
+	device *app.Device
+	pages  *web.Server
+	url    string
+}
+
+func newDevice(o deviceOptions) (*deviceApp, error) {
+	folder, err := store.In(o.dir)
+	if err != nil {
+		return nil, err
+	}
+	d := app.New(app.Ports{Stores: folder, Dial: cloudclient.Dial, Now: time.Now, Rand: rand.Reader, Platform: platform()})
+	if o.host == "" {
+		o.host = "redlocket.localhost"
+	}
+	own := fmt.Sprintf("http://%s:%d", o.host, o.port)
+	pages, err := web.New(d, web.Config{
+		Hosts: []string{o.host}, Cloud: o.cloud, Log: quiet(), Browsers: bridge.New(d, own), Extension: extension.Pack,
+	})
+	if err != nil {
+		return nil, err
+	}
+	return &deviceApp{d, pages, own}, nil
+}
+
+func (d *deviceApp) serve(ctx context.Context, name string, l net.Listener) *server {
+	go d.device.Keep(ctx)
+	return serveOn(name, l, d.pages, d.pages.Close)
+}
+
+func runDevice(ctx context.Context, o deviceOptions, open bool) error {
+	l, err := listen("Red Locket", loopback(o.port))
+	if err != nil {
+		return err
+	}
+	d, err := newDevice(o)
+	if err != nil {
+		return err
+	}
+	s := d.serve(ctx, "Red Locket", l)
+	fmt.Printf("Red Locket is at %s\nYour data is in %s\nCtrl-C ends it, and locks every vault.\n", d.url, o.dir)
+	if open {
+		openBrowser(d.url)
+	}
+	return errors.Join(waitFor(ctx, s), d.device.Close())
+}
+
+type cloudOptions struct{ file, listen, cert, key string }
+
+func runCloud(ctx context.Context, o cloudOptions) error {
+	host, _, err := net.SplitHostPort(o.listen)
+	if err != nil {
+		return fmt.Errorf("--listen wants an address and a port, like 127.0.0.1:7300: %w", err)
+	}
+	ip := net.ParseIP(host)
+	if o.cert == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return errors.New("plain HTTP is served on this computer only: give --cert and --key, or listen on 127.0.0.1 behind a proxy")
+	}
+	l, err := listen("the cloud", o.listen)
+	if err != nil {
+		return err
+	}
+	scheme := "http"
+	if o.cert != "" {
+		pair, err := tls.LoadX509KeyPair(o.cert, o.key)
+		if err != nil {
+			return fmt.Errorf("failed to read the certificate: %w", err)
+		}
+		l, scheme = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS13}), "https"
+	}
+	if err := os.MkdirAll(filepath.Dir(o.file), 0o700); err != nil {
+		return err
+	}
+	c, err := cloud.New(ctx, o.file, cloud.DefaultLimits, quiet())
+	if err != nil {
+		return err
+	}
+	s := serveOn("the cloud", l, c, c.EndStreams)
+	fmt.Printf("The cloud is at %s://%s\nIts data is in %s\n", scheme, l.Addr(), o.file)
+	return errors.Join(waitFor(ctx, s), c.Close())
+}
+
+func platform() string {
+	names := map[string]string{"darwin": "macOS", "windows": "Windows", "linux": "Linux"}
+	if n, ok := names[runtime.GOOS]; ok {
+		return n
+	}
+	return runtime.GOOS
+}
+
+// openBrowser shows an address in the user's browser; where that can't be done
+// the address was printed anyway.
+func openBrowser(url string) {
+	var cmd *exec.Cmd
+	switch runtime.GOOS {
+	case "darwin":
+		cmd = exec.Command("open", url)
+	case "windows":
+		cmd = exec.Command("rundll32", "url.dll,FileProtocolHandler", url)
+	default:
+		cmd = exec.Command("xdg-open", url)
+	}
+	if cmd.Start() == nil {
+		go func() { _ = cmd.Wait() }()
+	}
+}
+
+// practiceURL returns the address of a page of a practice site.
+func practiceURL(port int) func(site, path string) string {
+	return func(site, path string) string {
+		return fmt.Sprintf("http://%s.localhost:%d/%s", site, port, strings.TrimPrefix(path, "/"))
+	}
+}

@@ -1,0 +1,100 @@
+// Package demo fills a cloud and three devices with the demo data.
+package demo
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"redlocket/app"
+	"redlocket/core/secret"
+	"redlocket/practice"
+)
+
+// Devices are the demo's devices.
+type Devices struct{ Desk, Laptop, Idris *app.Device }
+
+// Residents are the accounts that the demo's logins have in the practice town.
+func Residents() []practice.Resident {
+	var out []practice.Resident
+	for _, r := range town(func(name, _ string) string { return name }) {
+		out = append(out, practice.Resident{Site: r[1], User: r[2], Password: r[3]})
+	}
+	return out
+}
+
+// Fill makes Maren's and Idris's vaults, unless they are there already. Practice
+// gives the address of a page of a practice site. Say is told what goes on.
+func Fill(ctx context.Context, d Devices, cloud string, practice func(site, path string) string, say func(string)) error {
+	if cards, err := d.Desk.Profiles(ctx); err != nil || len(cards) > 0 {
+		return err
+	}
+	say("Maren's vault on the desk computer")
+	desk, err := d.Desk.Create(ctx, person("Maren Tolliver", MarenEmail, MarenPassword, cloud, "desk"))
+	if err != nil {
+		return fmt.Errorf("failed to make Maren's vault: %w", err)
+	}
+	if err := desk.SaveAll(ctx, drafts(append(marens, town(practice)...))); err != nil {
+		return err
+	}
+	sheet, err := desk.Sheet(ctx)
+	if err != nil {
+		return err
+	}
+	if err := desk.CheckSheet(ctx, 1, sheet.Carried[0], 1, sheet.Recovery[0]); err != nil {
+		return err
+	}
+	if err := inStep(ctx, desk); err != nil {
+		return err
+	}
+	say("the same on her laptop, through the cloud")
+	laptop, err := d.Laptop.Join(ctx, app.Join{Email: MarenEmail, Cloud: cloud, Password: secret.New(MarenPassword), Carried: strings.Join(sheet.Carried, ""), DeviceName: "laptop"})
+	if err != nil {
+		return fmt.Errorf("failed to bring Maren's vault to the laptop: %w", err)
+	}
+	if err := inStep(ctx, laptop); err != nil {
+		return err
+	}
+	say("Idris's vault on his computer")
+	idris, err := d.Idris.Create(ctx, person("Idris Tolliver", IdrisEmail, IdrisPassword, cloud, "workshop"))
+	if err != nil {
+		return fmt.Errorf("failed to make Idris's vault: %w", err)
+	}
+	if err := idris.SaveAll(ctx, drafts(idriss)); err != nil {
+		return err
+	}
+	sheet, err = idris.Sheet(ctx)
+	if err != nil {
+		return err
+	}
+	if err := idris.CheckSheet(ctx, 1, sheet.Carried[0], 1, sheet.Recovery[0]); err != nil {
+		return err
+	}
+	if err := inStep(ctx, idris); err != nil {
+		return err
+	}
+	for _, v := range []*app.Vault{desk, laptop, idris} {
+		v.Lock()
+	}
+	return nil
+}
+
+func person(name, email, password, cloud, device string) app.NewVault {
+	return app.NewVault{Name: name, Email: email, Password: secret.New(password), Repeat: secret.New(password), Cloud: cloud, DeviceName: device}
+}
+
+// inStep waits until a vault has nothing left to send.
+func inStep(ctx context.Context, v *app.Vault) error {
+	for v.Status().Waits > 0 || v.Status().State != app.InStep {
+		if s := v.Status(); s.State == app.Fault || s.State == app.Ended {
+			return fmt.Errorf("the cloud: %s", s.Detail)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
+	return nil
+}

@@ -1,0 +1,144 @@
+// Draws in the page: the clasp, the offer and the slip, in a closed shadow root
+// in the top layer. A page can neither read nor press what stands there.
+"use strict";
+
+const STYLE = `
+:host { all: initial !important; position: fixed !important; inset: 0 !important; width: 100vw !important; height: 100vh !important; margin: 0 !important; padding: 0 !important; border: 0 !important; background: none !important; pointer-events: none !important; overflow: visible !important; display: block !important; opacity: 1 !important; visibility: visible !important; z-index: 2147483647 !important; }
+.paper, .clasp { pointer-events: auto; position: absolute; font: 15px/1.45 system-ui, sans-serif; color: #1c1a1b; }
+.clasp { width: 26px; height: 26px; border: 0; background: none; padding: 2px; cursor: pointer; }
+.clasp path { fill: none; stroke: #8b1a2b; stroke-width: 2.4; stroke-linecap: round; }
+.clasp svg { background: #fff; border-radius: 50%; display: block; }
+.paper { background: #fff; border: 1px solid #1c1a1b; border-radius: 4px; box-sizing: border-box; }
+button { font: inherit; color: inherit; background: none; border: 0; padding: 0; cursor: pointer; text-align: left; }
+:focus-visible { outline: 2px solid #a9812f; outline-offset: 1px; }
+.offer button.account { display: flex; justify-content: space-between; gap: 1em; width: 100%; padding: 9px 13px; border-left: 3px solid transparent; border-bottom: 1px solid #d9dbdd; }
+.offer button.account:hover, .offer button.account:focus { background: #f6ebea; border-left-color: #8b1a2b; outline: none; }
+.offer .name { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; } .offer button.account:first-child .name { font-weight: 650; }
+.offer .folder { color: #5f6062; font-size: 13px; white-space: nowrap; }
+.foot { display: flex; gap: 18px; padding: 8px 13px; flex-wrap: wrap; } .act { font-weight: 600; font-size: 14px; text-decoration: underline; text-decoration-color: #b3b6b8; text-underline-offset: 3px; }
+.say { padding: 9px 13px; margin: 0; } .say + .foot { padding-top: 0; }
+.slip { top: 26px; right: 26px; width: min(372px, calc(100vw - 32px)); padding: 16px 18px; } .slip::before { content: ""; position: absolute; left: 16px; right: 16px; top: -7px; height: 6px; background: repeating-linear-gradient(90deg, #a9812f 0 14px, transparent 14px 20px); }
+.slip h2 { font: 400 20px Georgia, serif; margin: 0 0 10px; }
+.row { display: grid; grid-template-columns: 84px 1fr auto; gap: 8px; padding: 6px 0; border-top: 1px solid #d9dbdd; align-items: baseline; } .row > span:first-child { color: #5f6062; font-size: 14px; } .row input { font: inherit; color: inherit; border: 0; border-bottom: 1px solid transparent; padding: 0; min-width: 0; background: none; width: 100%; } .row input:focus { outline: none; border-bottom-color: #a9812f; } .row > :nth-child(2) { overflow-wrap: anywhere; min-width: 0; }
+.acts { display: flex; gap: 18px; align-items: center; margin-top: 12px; } .main { background: #8b1a2b; color: #fff; border-radius: 4px; padding: 7px 18px; font-weight: 600; }
+.trouble { color: #7a4a00; border-left: 3px solid #b5731b; padding-left: 8px; margin: 8px 0 0; }
+@media (prefers-color-scheme: dark) { .paper { background: #221e1f; color: #edebea; border-color: #6a686a; } .clasp svg { background: #221e1f; } .clasp path { stroke: #ee9aa4; } .offer button.account:hover, .offer button.account:focus { background: #3a2327; } .folder, .row > span:first-child { color: #a6a4a5 !important; } .offer button.account, .row { border-color: #3b3637; } .trouble { color: #f0bf76; } }
+`;
+
+const host = document.createElement("div");
+const root = host.attachShadow({ mode: "closed" });
+const sheet = new CSSStyleSheet();
+sheet.replaceSync(STYLE);
+root.adoptedStyleSheets = [sheet];
+let drawnAt = 0;
+
+/** Makes an element; texts are set as text, never as markup. @param {string} tag @param {string} [cls] @param {string} [text] */
+function make(tag, cls, text) {
+  const el = document.createElement(tag);
+  if (cls) el.className = cls;
+  if (text !== undefined) el.textContent = text;
+  return el;
+}
+
+/** Puts the host above everything the page has. */
+function raise() {
+  if (!host.isConnected) document.documentElement.append(host);
+  if (typeof host.showPopover === "function") {
+    host.popover = "manual";
+    if (!host.matches(":popover-open")) host.showPopover();
+  }
+}
+
+/** Whether a press is a person's, on something they could see. @param {Event} e */
+function meant(e) {
+  if (!e.isTrusted || performance.now() - drawnAt < 120) return false;
+  for (let el = /** @type {Element | null} */ (host); el; el = el.parentElement) {
+    const s = getComputedStyle(el);
+    if (Number(s.opacity) < 0.99 || s.visibility !== "visible" || s.filter !== "none" || s.clipPath !== "none" || (el !== host && s.transform !== "none")) return false;
+  }
+  if (e instanceof MouseEvent && (e.clientX || e.clientY)) return document.elementFromPoint(e.clientX, e.clientY) === host;
+  return true;
+}
+
+/** A button whose press counts only if a person meant it. @param {string} text @param {string} cls @param {() => void} act */
+function button(text, cls, act) {
+  const b = make("button", cls, text);
+  b.setAttribute("type", "button");
+  b.addEventListener("click", (e) => {
+    e.stopPropagation();
+    if (meant(e)) act();
+  });
+  b.addEventListener("mousedown", (e) => e.preventDefault()); // the field keeps the focus
+  return b;
+}
+
+/** @param {HTMLElement} el @param {DOMRect} r @param {number} [width] */
+function below(el, r, width) {
+  el.style.left = `${Math.max(4, Math.min(r.left, innerWidth - (width ?? 300) - 4))}px`;
+  el.style.top = `${r.bottom + 3}px`;
+  if (width) el.style.width = `${width}px`;
+}
+
+/** @param {string} cls */
+function remove(cls) {
+  for (const el of root.querySelectorAll(`.${cls}`)) el.remove();
+}
+
+const SVG = "http://www.w3.org/2000/svg";
+
+/** The clasp at a field's end: two half circles. @param {HTMLInputElement} field @param {() => void} press */
+function clasp(field, press) {
+  const b = button("", "clasp", press);
+  b.setAttribute("aria-label", "Red Locket: fill in");
+  b.tabIndex = -1;
+  const svg = document.createElementNS(SVG, "svg");
+  svg.setAttribute("viewBox", "0 0 24 24");
+  for (const d of ["M10.5 6A6 6 0 0 0 10.5 18", "M13.5 6A6 6 0 0 1 13.5 18"]) {
+    const p = document.createElementNS(SVG, "path");
+    p.setAttribute("d", d);
+    svg.append(p);
+  }
+  b.append(svg);
+  const r = field.getBoundingClientRect();
+  b.style.left = `${r.right - 31}px`;
+  b.style.top = `${r.top + r.height / 2 - 13}px`;
+  root.append(b);
+  raise();
+}
+
+/**
+ * The offer below a field.
+ * @param {HTMLInputElement} field
+ * @param {{say?: string, accounts: {name: string, folder: string, choose: () => void}[], acts: {text: string, act: () => void}[]}} what
+ */
+function offer(field, what) {
+  remove("offer");
+  const p = make("div", "paper offer");
+  p.setAttribute("role", "dialog");
+  p.setAttribute("aria-label", "Red Locket");
+  if (what.say) p.append(make("p", "say", what.say));
+  for (const a of what.accounts) {
+    const b = button("", "account", a.choose);
+    b.append(make("span", "name", a.name || "no user name"), make("span", "folder", a.folder));
+    p.append(b);
+  }
+  if (what.acts.length) {
+    const foot = make("div", "foot");
+    for (const a of what.acts) foot.append(button(a.text, "act", a.act));
+    p.append(foot);
+  }
+  const r = field.getBoundingClientRect();
+  below(p, r, Math.max(260, Math.min(r.width, 420)));
+  root.append(p);
+  drawnAt = performance.now();
+  raise();
+}
+
+/** Moves the keyboard along the offer. @param {number} step @returns {boolean} whether there was one */
+function along(step) {
+  const list = /** @type {HTMLElement[]} */ ([...root.querySelectorAll(".offer button")]);
+  if (!list.length) return false;
+  const i = list.indexOf(/** @type {HTMLElement} */ (root.activeElement));
+  list[(i + step + list.length) % list.length].focus();
+  return true;
+}

@@ -1,0 +1,170 @@
+// The sealed line to the device app. What is said over it is decided elsewhere.
+"use strict";
+
+const api = globalThis.browser ?? chrome;
+
+/** @param {ArrayBuffer | Uint8Array} b @returns {string} */
+const toBase64 = (b) => btoa(String.fromCharCode(...new Uint8Array(b)));
+/** @param {string} s @returns {Uint8Array<ArrayBuffer>} */
+const fromBase64 = (s) => Uint8Array.from(atob(s), (c) => c.charCodeAt(0));
+/** @param {string} s */
+const bytes = (s) => new TextEncoder().encode(s);
+
+/** @param {Uint8Array[]} parts @returns {Uint8Array<ArrayBuffer>} */
+function concat(...parts) {
+  const out = new Uint8Array(parts.reduce((n, p) => n + p.length, 0));
+  let at = 0;
+  for (const p of parts) {
+    out.set(p, at);
+    at += p.length;
+  }
+  return out;
+}
+
+/** What came back instead of an answer. */
+class LineError extends Error {
+  /** @param {"none" | "locked" | "over" | "away" | "no session"} kind @param {string} [open] */
+  constructor(kind, open) {
+    super(kind);
+    this.kind = kind;
+    this.open = open;
+  }
+}
+
+/** @param {string} app @param {string} path @param {unknown} body @returns {Promise<any>} */
+async function post(app, path, body) {
+  let resp;
+  try {
+    resp = await fetch(`http://${app}/bridge/${path}`, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body), credentials: "omit", cache: "no-store" });
+  } catch {
+    throw new LineError("away");
+  }
+  const out = await resp.json().catch(() => ({}));
+  if (resp.ok) return out;
+  if (resp.status === 423) throw new LineError("locked", out.open);
+  if (resp.status === 401) throw new LineError("no session");
+  if (resp.status === 410) throw new LineError("over");
+  throw new LineError("away");
+}
+
+/** One value in the extension's own database: a key can be kept there without ever being readable. @returns {Promise<IDBDatabase>} */
+function database() {
+  return new Promise((done, fail) => {
+    const r = indexedDB.open("red-locket", 1);
+    r.onupgradeneeded = () => r.result.createObjectStore("line");
+    r.onsuccess = () => done(r.result);
+    r.onerror = () => fail(r.error);
+  });
+}
+
+/** @typedef {{app: string, profile: string, id: string, key: CryptoKey}} Connection */
+
+/** @returns {Promise<Connection | undefined>} */
+async function loadConnection() {
+  const db = await database();
+  return new Promise((done, fail) => {
+    const r = db.transaction("line").objectStore("line").get("connection");
+    r.onsuccess = () => done(r.result);
+    r.onerror = () => fail(r.error);
+  });
+}
+
+/** @param {Connection | undefined} c @returns {Promise<void>} */
+async function saveConnection(c) {
+  const db = await database();
+  return new Promise((done, fail) => {
+    const t = db.transaction("line", "readwrite");
+    if (c) t.objectStore("line").put(c, "connection");
+    else t.objectStore("line").delete("connection");
+    t.oncomplete = () => done();
+    t.onerror = () => fail(t.error);
+  });
+}
+
+/** Length-prefixed parts, as docs/format.md has them. @param {Uint8Array[]} parts */
+function prefixed(...parts) {
+  return concat(...parts.flatMap((p) => [new Uint8Array([p.length >> 8, p.length & 255]), p]));
+}
+
+/**
+ * Begins to connect: shows the four words, and resolves when the app has said yes or no.
+ * @param {string} app @param {string} name @param {(words: string[]) => void} show
+ * @returns {Promise<boolean>}
+ */
+async function connect(app, name, show) {
+  const pair = await crypto.subtle.generateKey({ name: "ECDH", namedCurve: "P-256" }, false, ["deriveBits"]);
+  const pub = new Uint8Array(await crypto.subtle.exportKey("raw", pair.publicKey));
+  const nonce = crypto.getRandomValues(new Uint8Array(32));
+  const commit = await crypto.subtle.digest("SHA-256", concat(pub, nonce));
+  const hello = await post(app, "hello", { commit: toBase64(commit), name });
+  const theirPub = fromBase64(hello.pub), theirNonce = fromBase64(hello.nonce);
+  const peer = await crypto.subtle.importKey("raw", theirPub, { name: "ECDH", namedCurve: "P-256" }, false, []);
+  const secret = await crypto.subtle.deriveBits({ name: "ECDH", public: peer }, pair.privateKey, 256);
+  const transcript = new Uint8Array(await crypto.subtle.digest("SHA-256", prefixed(bytes("redlocket/1 pairing"), pub, nonce, theirPub, theirNonce)));
+  await post(app, "reveal", { id: hello.id, pub: toBase64(pub), nonce: toBase64(nonce) });
+  show(wordsOf(transcript, 4));
+  const base = await crypto.subtle.importKey("raw", secret, "HKDF", false, ["deriveBits"]);
+  const shared = await crypto.subtle.deriveBits({ name: "HKDF", hash: "SHA-256", salt: transcript, info: bytes("redlocket/1 connection") }, base, 256);
+  const key = await crypto.subtle.importKey("raw", shared, "HKDF", false, ["deriveKey"]);
+  for (;;) {
+    const s = await post(app, "state", { id: hello.id });
+    if (s.state === "refused") return false;
+    if (s.state === "connected") {
+      await saveConnection({ app, profile: s.profile, id: hello.id, key });
+      return true;
+    }
+    await new Promise((r) => setTimeout(r, 700));
+  }
+}
+
+/** The words of a digest: five bytes each, modulo the list. @param {Uint8Array} digest @param {number} n @returns {string[]} */
+function wordsOf(digest, n) {
+  return Array.from({ length: n }, (_, i) => {
+    let v = 0n;
+    for (const b of digest.subarray(i * 5, i * 5 + 5)) v = v * 256n + BigInt(b);
+    return WORDS[Number(v % BigInt(WORDS.length))];
+  });
+}
+
+/** @type {Promise<{id: string, app: string, toApp: CryptoKey, back: CryptoKey, n: number}> | undefined} */
+let session;
+
+async function startSession() {
+  const c = await loadConnection();
+  if (!c) throw new LineError("none");
+  const nonce = crypto.getRandomValues(new Uint8Array(32));
+  const s = await post(c.app, "session", { profile: c.profile, id: c.id, nonce: toBase64(nonce) });
+  const salt = concat(nonce, fromBase64(s.nonce));
+  /** @param {string} info @param {KeyUsage[]} use */
+  const derive = (info, use) => crypto.subtle.deriveKey({ name: "HKDF", hash: "SHA-256", salt, info: bytes(info) }, c.key, { name: "AES-GCM", length: 256 }, false, use);
+  return { id: s.session, app: c.app, toApp: await derive("redlocket/1 to app", ["encrypt"]), back: await derive("redlocket/1 to browser", ["decrypt"]), n: 0 };
+}
+
+/** @param {number} n */
+function iv(n) {
+  const b = new Uint8Array(12);
+  new DataView(b.buffer).setBigUint64(4, BigInt(n));
+  return b;
+}
+
+/** Asks the app one thing. @param {Record<string, unknown>} request @returns {Promise<any>} */
+async function ask(request) {
+  for (let turn = 0; ; turn++) {
+    session ??= startSession();
+    const mine = session;
+    try {
+      const s = await mine;
+      const n = ++s.n;
+      const sealed = await crypto.subtle.encrypt({ name: "AES-GCM", iv: iv(n), additionalData: bytes(s.id) }, s.toApp, bytes(JSON.stringify(request)));
+      const answer = await post(s.app, "message", { session: s.id, n, sealed: toBase64(sealed) });
+      if (answer.n !== n) throw new LineError("away");
+      const plain = await crypto.subtle.decrypt({ name: "AES-GCM", iv: iv(n), additionalData: bytes(s.id) }, s.back, fromBase64(answer.sealed));
+      return JSON.parse(new TextDecoder().decode(plain));
+    } catch (e) {
+      if (session === mine) session = undefined;
+      // The app was started anew, or the vault was locked and opened: begin again, once.
+      if (e instanceof LineError && e.kind === "no session" && turn === 0) continue;
+      throw e;
+    }
+  }
+}

@@ -1,0 +1,165 @@
+package web
+
+import (
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"redlocket/app"
+)
+
+type devicesData struct {
+	Devices   []app.KnownDevice
+	Away      bool
+	Waiting   []app.Browser
+	Browsers  []app.Browser
+	Never     []string
+	LockAfter int
+	Choices   any
+	Cloud     string
+	Done      string
+	Words     string
+}
+
+func (s *Server) devicesData(r *http.Request) (d devicesData, err error) {
+	v := of(r)
+	d.LockAfter, d.Choices, d.Cloud = int(v.LockAfter().Seconds()), lockChoices, s.cfg.Cloud
+	d.Never = v.Nevers()
+	if d.Devices, d.Away, err = v.Devices(r.Context()); err != nil {
+		return d, err
+	}
+	if s.cfg.Browsers != nil {
+		d.Waiting = s.cfg.Browsers.Waiting()
+		d.Browsers, err = s.cfg.Browsers.Connected(r.Context(), v)
+	}
+	return d, err
+}
+
+func (s *Server) showDevices(w http.ResponseWriter, r *http.Request, err error, done string) {
+	page := s.view(r, "Devices", "devices", nil)
+	if err != nil && !page.bad(err) {
+		page.Bad["form"] = sentence(err.Error())
+	}
+	d, err2 := s.devicesData(r)
+	if err2 != nil {
+		s.fail(w, r, err2)
+		return
+	}
+	d.Done, d.Words = done, r.FormValue("words")
+	page.Data = d
+	status := http.StatusOK
+	if err != nil {
+		status = http.StatusUnprocessableEntity
+	}
+	s.render(w, r, status, "devices", page)
+}
+
+var doneWords = map[string]string{
+	"introduced": "Your new computer has what it needs. Type the master password there to finish.",
+	"shut-out":   "That device gets nothing new from now on.",
+	"cloud":      "This vault is kept in step with its cloud from now on.",
+	"saved":      "Saved.",
+	"connected":  "The browser is connected.",
+	"ended":      "The browser is no longer connected.",
+}
+
+func (s *Server) devices(w http.ResponseWriter, r *http.Request) {
+	s.showDevices(w, r, nil, doneWords[r.FormValue("done")])
+}
+
+func (s *Server) after(w http.ResponseWriter, r *http.Request, err error, done string) {
+	if err != nil {
+		s.showDevices(w, r, err, "")
+		return
+	}
+	go_(w, r, "/devices?done="+done)
+}
+
+func (s *Server) introduce(w http.ResponseWriter, r *http.Request) {
+	s.after(w, r, of(r).Introduce(r.Context(), r.FormValue("words")), "introduced")
+}
+
+func (s *Server) shutOut(w http.ResponseWriter, r *http.Request) {
+	s.after(w, r, of(r).ShutOut(r.Context(), chi.URLParam(r, "id")), "shut-out")
+}
+
+func (s *Server) joinCloud(w http.ResponseWriter, r *http.Request) {
+	s.after(w, r, of(r).JoinCloud(r.Context(), r.FormValue("cloud")), "cloud")
+}
+
+func (s *Server) lockAfter(w http.ResponseWriter, r *http.Request) {
+	n, _ := strconv.Atoi(r.FormValue("lock_after")) // nonsense is 0, which is refused with its reason
+	s.after(w, r, of(r).SetLockAfter(r.Context(), time.Duration(n)*time.Second), "saved")
+}
+
+func (s *Server) browsers(w http.ResponseWriter, r *http.Request) {
+	d, err := s.devicesData(r)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	s.render(w, r, http.StatusOK, "browsers", s.view(r, "Browsers", "devices", d))
+}
+
+func (s *Server) confirmBrowser(w http.ResponseWriter, r *http.Request) {
+	s.after(w, r, s.cfg.Browsers.Confirm(r.Context(), chi.URLParam(r, "id"), of(r)), "connected")
+}
+
+func (s *Server) refuseBrowser(w http.ResponseWriter, r *http.Request) {
+	s.cfg.Browsers.Refuse(chi.URLParam(r, "id"))
+	go_(w, r, "/devices")
+}
+
+func (s *Server) endBrowser(w http.ResponseWriter, r *http.Request) {
+	s.after(w, r, s.cfg.Browsers.End(r.Context(), of(r), chi.URLParam(r, "id")), "ended")
+}
+
+func (s *Server) again(w http.ResponseWriter, r *http.Request) {
+	s.after(w, r, of(r).Again(r.Context(), r.FormValue("domain")), "saved")
+}
+
+func (s *Server) statusLine(w http.ResponseWriter, r *http.Request) {
+	s.render(w, r, http.StatusOK, "status", s.view(r, "", "", nil))
+}
+
+// events tells a page's worker what happened to the vault: "changed", "status"
+// or "locked", and every few seconds how long it stays open.
+func (s *Server) events(w http.ResponseWriter, r *http.Request) {
+	v := of(r)
+	notices, end := v.Listen()
+	defer end()
+	rc := http.NewResponseController(w)
+	_ = rc.SetWriteDeadline(time.Time{}) // not every writer has one
+	w.Header().Set("Content-Type", "text/event-stream")
+	left := func() { fmt.Fprintf(w, "event: left\ndata: %d\n\n", max(0, int(v.Left().Seconds()))) }
+	left()
+	tick := time.NewTicker(5 * time.Second)
+	defer tick.Stop()
+	for {
+		if rc.Flush() != nil {
+			return
+		}
+		select {
+		case n := <-notices:
+			fmt.Fprintf(w, "event: %s\ndata: 1\n\n", n.Kind)
+			if n.Kind == app.NoticeLocked {
+				_ = rc.Flush()
+				return
+			}
+		case <-tick.C:
+			if v.Locked() {
+				fmt.Fprint(w, "event: locked\ndata: 1\n\n")
+				_ = rc.Flush()
+				return
+			}
+			left()
+		case <-s.done:
+			return
+		case <-r.Context().Done():
+			return
+		}
+	}
+}

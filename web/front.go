@@ -1,0 +1,329 @@
+package web
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"html/template"
+	"math/rand/v2"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/go-chi/chi/v5"
+
+	"redlocket/app"
+	"redlocket/core/secret"
+	"redlocket/core/strength"
+)
+
+func (s *Server) home(w http.ResponseWriter, r *http.Request) {
+	if _, ok := s.opened(r); ok {
+		go_(w, r, "/logins")
+		return
+	}
+	s.toLock(w, r)
+}
+
+// front leads to the profile that was used last, or to setting up the first.
+func (s *Server) front(w http.ResponseWriter, r *http.Request) {
+	cards, err := s.device.Profiles(r.Context())
+	switch {
+	case err != nil:
+		s.fail(w, r, err)
+	case len(cards) == 0:
+		s.render(w, r, http.StatusOK, "welcome", s.view(r, "Welcome", "", nil))
+	case len(cards) == 1:
+		go_(w, r, "/open/"+cards[0].ID)
+	default:
+		s.render(w, r, http.StatusOK, "front", s.view(r, "Whose vault?", "", cards))
+	}
+}
+
+type openData struct {
+	Card   app.Card
+	Others []app.Card
+	Wrong  string
+	Wait   int // seconds
+}
+
+func (s *Server) openData(r *http.Request) (d openData, err error) {
+	cards, err := s.device.Profiles(r.Context())
+	if err != nil {
+		return d, err
+	}
+	i := slices.IndexFunc(cards, func(c app.Card) bool { return c.ID == chi.URLParam(r, "profile") })
+	if i < 0 {
+		return d, app.ErrNoProfile
+	}
+	d.Card = cards[i]
+	d.Others = slices.Delete(cards, i, i+1)
+	slices.SortFunc(d.Others, func(a, b app.Card) int { return cmp.Compare(a.Name, b.Name) })
+	return d, nil
+}
+
+func (s *Server) openPage(w http.ResponseWriter, r *http.Request) {
+	if v, ok := s.opened(r); ok && v.Card().ID == chi.URLParam(r, "profile") {
+		go_(w, r, "/logins")
+		return
+	}
+	d, err := s.openData(r)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	s.render(w, r, http.StatusOK, "open", s.view(r, d.Card.Name, "", d))
+}
+
+func (s *Server) open(w http.ResponseWriter, r *http.Request) {
+	v, err := s.device.Unlock(r.Context(), chi.URLParam(r, "profile"), secret.New(r.FormValue("password")))
+	var wrong *app.WrongPassword
+	switch {
+	case errors.As(err, &wrong):
+		d, err := s.openData(r)
+		if err != nil {
+			s.fail(w, r, err)
+			return
+		}
+		d.Wrong, d.Wait = sentence(wrong.Error()), int(wrong.Wait.Seconds()+.99)
+		s.render(w, r, http.StatusUnauthorized, "open", s.view(r, d.Card.Name, "", d))
+	case err != nil:
+		s.fail(w, r, err)
+	default:
+		s.in(w, r, v, "/logins")
+	}
+}
+
+func (s *Server) in(w http.ResponseWriter, r *http.Request, v *app.Vault, to string) {
+	if err := s.enter(r, v); err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	go_(w, r, to)
+}
+
+func (s *Server) lock(w http.ResponseWriter, r *http.Request) {
+	if v, ok := s.opened(r); ok {
+		v.Lock()
+	}
+	s.toLock(w, r)
+}
+
+func (s *Server) forgotPage(w http.ResponseWriter, r *http.Request) {
+	d, err := s.openData(r)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	s.render(w, r, http.StatusOK, "forgot", s.view(r, "A new master password", "", d))
+}
+
+func (s *Server) forgot(w http.ResponseWriter, r *http.Request) {
+	d, err := s.openData(r)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	v, err := s.device.Recover(r.Context(), d.Card.ID, r.FormValue("code"), secret.New(r.FormValue("password")), secret.New(r.FormValue("repeat")))
+	if err == nil {
+		s.in(w, r, v, "/logins")
+		return
+	}
+	page := s.view(r, "A new master password", "", d)
+	var wrong *app.WrongPassword
+	if errors.As(err, &wrong) {
+		page.Bad["code"] = sentence(wrong.Error())
+	} else if !page.bad(err) {
+		s.fail(w, r, err)
+		return
+	}
+	s.render(w, r, http.StatusUnprocessableEntity, "forgot", page)
+}
+
+type newData struct{ Name, Email, Cloud, DeviceName string }
+
+func (s *Server) newPage(w http.ResponseWriter, r *http.Request) {
+	s.render(w, r, http.StatusOK, "new", s.view(r, "Create a vault", "", newData{Cloud: s.cfg.Cloud}))
+}
+
+func (s *Server) create(w http.ResponseWriter, r *http.Request) {
+	d := newData{r.FormValue("name"), r.FormValue("email"), strings.TrimSpace(r.FormValue("cloud")), r.FormValue("device")}
+	v, err := s.device.Create(r.Context(), app.NewVault{
+		Name: d.Name, Email: d.Email, Cloud: d.Cloud, DeviceName: d.DeviceName,
+		Password: secret.New(r.FormValue("password")), Repeat: secret.New(r.FormValue("repeat")),
+	})
+	if err == nil {
+		s.in(w, r, v, "/sheet")
+		return
+	}
+	page := s.view(r, "Create a vault", "", d)
+	if !page.bad(err) {
+		s.fail(w, r, err)
+		return
+	}
+	s.render(w, r, http.StatusUnprocessableEntity, "new", page)
+}
+
+type strengthData struct {
+	Verdict strength.Verdict
+	Refused string
+}
+
+// strength judges a password as it is typed.
+func (s *Server) strength(w http.ResponseWriter, r *http.Request) {
+	p := secret.New(r.FormValue("password"))
+	context := []string{r.FormValue("email"), r.FormValue("name"), r.FormValue("username"), r.FormValue("title")}
+	rate := strength.Leaked
+	d := strengthData{}
+	if r.FormValue("master") != "" {
+		rate = strength.Stretched
+		if err := strength.CheckMaster(p, context...); err != nil && !p.IsEmpty() {
+			d.Refused = sentence(err.Error())
+		}
+	}
+	d.Verdict = strength.Judge(p, rate, context...)
+	s.render(w, r, http.StatusOK, "strength", s.view(r, "", "", d))
+}
+
+type sheetData struct {
+	app.Sheet
+	CarriedQR, RecoveryQR template.HTML
+	CarriedAsk            int // the group to type back, from 1
+	RecoveryAsk           int
+}
+
+func (s *Server) sheetData(r *http.Request) (d sheetData, err error) {
+	if d.Sheet, err = of(r).Sheet(r.Context()); err != nil {
+		return d, err
+	}
+	if d.CarriedQR, err = qr(strings.Join(d.Carried, "")); err != nil {
+		return d, err
+	}
+	if len(d.Recovery) > 0 {
+		d.RecoveryQR, err = qr(strings.Join(d.Recovery, ""))
+	}
+	d.CarriedAsk, d.RecoveryAsk = 1+rand.IntN(len(d.Carried)), 1+rand.IntN(8)
+	return d, err
+}
+
+func (s *Server) sheet(w http.ResponseWriter, r *http.Request) {
+	d, err := s.sheetData(r)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	s.render(w, r, http.StatusOK, "sheet", s.view(r, "Recovery sheet", "", d))
+}
+
+func (s *Server) checkSheet(w http.ResponseWriter, r *http.Request) {
+	number := func(name string) int {
+		n, _ := strconv.Atoi(r.FormValue(name)) // 0 is no group, and refused below
+		return n
+	}
+	err := of(r).CheckSheet(r.Context(), number("carried_group"), r.FormValue("carried"), number("recovery_group"), r.FormValue("recovery"))
+	if err == nil {
+		go_(w, r, "/logins")
+		return
+	}
+	d, err2 := s.sheetData(r)
+	if err2 != nil {
+		s.fail(w, r, err2)
+		return
+	}
+	d.CarriedAsk, d.RecoveryAsk = max(1, min(8, number("carried_group"))), max(1, min(8, number("recovery_group")))
+	page := s.view(r, "Recovery sheet", "", d)
+	if !page.bad(err) {
+		s.fail(w, r, err)
+		return
+	}
+	s.render(w, r, http.StatusUnprocessableEntity, "sheet", page)
+}
+
+type joinData struct {
+	Email, Cloud, Carried, DeviceName string
+	Arrival                           *app.Arrival
+	Ready                             bool
+}
+
+func (s *Server) joinPage(w http.ResponseWriter, r *http.Request) {
+	s.render(w, r, http.StatusOK, "join", s.view(r, "Bring your vault here", "", joinData{Cloud: s.cfg.Cloud}))
+}
+
+func (s *Server) join(w http.ResponseWriter, r *http.Request) {
+	d := joinData{Email: r.FormValue("email"), Cloud: r.FormValue("cloud"), Carried: r.FormValue("carried"), DeviceName: r.FormValue("device")}
+	arrival := r.FormValue("arrival")
+	v, err := s.device.Join(r.Context(), app.Join{
+		Email: d.Email, Cloud: d.Cloud, Carried: d.Carried, Arrival: arrival, DeviceName: d.DeviceName, Password: secret.New(r.FormValue("password")),
+	})
+	if err == nil {
+		s.in(w, r, v, "/logins")
+		return
+	}
+	page := s.view(r, "Bring your vault here", "", d)
+	if !page.bad(err) {
+		page.Bad["form"] = sentence(err.Error())
+	}
+	name := "join"
+	if arrival != "" {
+		if a, e := s.device.Arrived(r.Context(), arrival); e == nil {
+			d.Arrival, d.Ready, page.Data, name = a, true, nil, "arrival"
+			page.Data = d
+		}
+	}
+	s.render(w, r, http.StatusUnprocessableEntity, name, page)
+}
+
+func (s *Server) arrive(w http.ResponseWriter, r *http.Request) {
+	a, err := s.device.Arrive(r.Context(), r.FormValue("email"), r.FormValue("cloud"))
+	if err == nil {
+		go_(w, r, "/arrive/"+a.ID)
+		return
+	}
+	page := s.view(r, "Bring your vault here", "", joinData{Email: r.FormValue("email"), Cloud: r.FormValue("cloud")})
+	if !page.bad(err) {
+		page.Bad["form"] = sentence(err.Error())
+	}
+	s.render(w, r, http.StatusUnprocessableEntity, "join", page)
+}
+
+// arrival shows the words until the other device has answered, then asks for
+// the master password. The page asks again by itself.
+func (s *Server) arrival(w http.ResponseWriter, r *http.Request) {
+	a, err := s.device.Arrived(r.Context(), chi.URLParam(r, "id"))
+	d := joinData{Arrival: a, Ready: err == nil}
+	page := s.view(r, "Bring your vault here", "", d)
+	switch {
+	case a == nil:
+		s.problem(w, r, http.StatusGone, "This introduction is over", "It lasts ten minutes. Start again with “Bring your vault here”.")
+		return
+	case err != nil && !errors.Is(err, app.ErrNotReady):
+		page.Bad["form"] = sentence(err.Error())
+	}
+	if fragment(r, "arrival") {
+		if !d.Ready && page.Bad["form"] == "" {
+			w.WriteHeader(http.StatusNoContent)
+			return
+		}
+		s.render(w, r, http.StatusOK, "arrival-state", page)
+		return
+	}
+	s.render(w, r, http.StatusOK, "arrival", page)
+}
+
+func (s *Server) extension(w http.ResponseWriter, r *http.Request) {
+	file := chi.URLParam(r, "file")
+	browser := map[string]string{"redlocket-chromium.zip": "chromium", "redlocket-firefox.xpi": "firefox"}[file]
+	if browser == "" || s.cfg.Extension == nil {
+		s.problem(w, r, http.StatusNotFound, "There is no such file", "The extension comes for Chromium and for Firefox.")
+		return
+	}
+	b, err := s.cfg.Extension(browser)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	w.Header().Set("Content-Type", "application/octet-stream")
+	w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", file))
+	_, _ = w.Write(b)
+}

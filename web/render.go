@@ -1,0 +1,123 @@
+package web
+
+import (
+	"bytes"
+	"errors"
+	"html/template"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+
+	"redlocket/app"
+	"redlocket/core/site"
+)
+
+// View is what every template gets.
+type View struct {
+	Title   string
+	Section string    // "logins", "devices"; empty on pages in front of a vault
+	Card    *app.Card // of the open vault, if one is
+	Vault   *app.Vault
+	Host    string
+	Bad     map[string]string // what is wrong, by field
+	Data    any
+}
+
+func (s *Server) funcs() template.FuncMap {
+	return template.FuncMap{
+		"static":    func(name string) string { return "/static/" + s.static + "/" + name },
+		"medallion": func(seed []byte) template.HTML { return medallion(seed, true) },
+		"engraving": func(seed []byte) template.HTML { return medallion(seed, false) },
+		"mark":      mark,
+		"chain":     chain,
+		"shown":     site.Shown,
+		"domain":    site.Domain,
+		"ago":       ago,
+		"date":      func(ms int64) string { return time.UnixMilli(ms).Format("2 January 2006") },
+		"sentence":  sentence,
+		"join":      strings.Join,
+		"first":     func(s string) string { f, _, _ := strings.Cut(s, " "); return f },
+		"seconds":   func(d time.Duration) int { return int(d.Seconds()) },
+		"letters":   func() []string { return strings.Split("ABCDEFGHIJKLMNOPQRSTUVWXYZ#", "") },
+		"slot":      slot,
+		"plural": func(n int, one, many string) string {
+			if n == 1 {
+				return "1 " + one
+			}
+			return humanize.Comma(int64(n)) + " " + many
+		},
+	}
+}
+
+func ago(t time.Time) string {
+	switch d := time.Since(t); {
+	case t.IsZero():
+		return "never"
+	case d < 10*time.Second:
+		return "just now"
+	case d < time.Minute:
+		return "less than a minute ago"
+	}
+	return humanize.Time(t)
+}
+
+func (s *Server) view(r *http.Request, title, section string, data any) View {
+	out := View{Title: title, Section: section, Data: data, Host: r.Host, Bad: map[string]string{}}
+	if v, ok := s.opened(r); ok {
+		card := v.Card()
+		out.Card, out.Vault = &card, v
+	}
+	return out
+}
+
+// render writes the named template whole or not at all.
+func (s *Server) render(w http.ResponseWriter, r *http.Request, status int, name string, v View) {
+	var b bytes.Buffer
+	if err := s.pages.ExecuteTemplate(&b, name, v); err != nil {
+		s.cfg.Log.ErrorContext(r.Context(), "failed to render", "template", name, "err", err)
+		http.Error(w, "This page can't be shown.", http.StatusInternalServerError)
+		return
+	}
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	w.WriteHeader(status)
+	_, _ = b.WriteTo(w)
+}
+
+// fragment reports whether htmx asks for the part of the page with the given id.
+func fragment(r *http.Request, target string) bool {
+	return r.Header.Get("HX-Request") != "" && r.Header.Get("HX-Target") == target
+}
+
+func (s *Server) problem(w http.ResponseWriter, r *http.Request, status int, title, text string) {
+	v := s.view(r, title, "", text)
+	if r.Header.Get("HX-Request") != "" {
+		w.Header().Set("HX-Retarget", "#notices")
+		w.Header().Set("HX-Reswap", "innerHTML")
+		s.render(w, r, http.StatusOK, "notice", v)
+		return
+	}
+	s.render(w, r, status, "problem", v)
+}
+
+// bad notes an input error on a view, and reports whether it was one.
+func (v *View) bad(err error) bool {
+	var in *app.InputError
+	if !errors.As(err, &in) {
+		return false
+	}
+	v.Bad[in.Field] = sentence(in.Error())
+	return true
+}
+
+// slot says which secret a hidden place stands for: the current password, or with
+// past from 0 an earlier one.
+func slot(id string, past int) secretData {
+	d := secretData{ID: id}
+	if past >= 0 {
+		d.Past = strconv.Itoa(past)
+	}
+	return d
+}

@@ -1,0 +1,46 @@
+// Hears what happens to the vault: locks the page, refreshes it, turns the rim.
+"use strict";
+
+const script = /** @type {HTMLScriptElement} */ (document.querySelector("script[data-worker]"));
+const button = document.querySelector("button.medallion");
+
+/** @param {{kind: string, data: string}} m */
+function hear(m) {
+  switch (m.kind) {
+    case "locked":
+      location.replace("/");
+      break;
+    case "left":
+      turn(Number(m.data));
+      break;
+    default:
+      document.body.dispatchEvent(new Event(`vault-${m.kind}`));
+      document.body.dispatchEvent(new Event("vault-status"));
+  }
+}
+
+/** Sets the medallion's rim to the time left, in seconds. @param {number} left */
+function turn(left) {
+  const rim = button?.querySelector(".medallion-rim");
+  const whole = Number(/** @type {HTMLElement | null} */ (button)?.dataset.lockAfter ?? 0);
+  if (rim && whole) rim.setAttribute("stroke-dashoffset", String(100 - Math.min(100, (left / whole) * 100)));
+}
+turn(Number(/** @type {HTMLElement | null} */ (button)?.dataset.left ?? 0));
+
+// One line to the device app for all pages of this browser: a line for each page
+// would use up the few that browsers allow to one host.
+if ("SharedWorker" in window) {
+  const w = new SharedWorker(script.dataset.worker ?? "", "red-locket");
+  w.port.onmessage = (e) => hear(e.data);
+  w.port.start();
+  window.addEventListener("pagehide", () => w.port.postMessage("bye"));
+  window.addEventListener("pageshow", (e) => {
+    if (e.persisted) location.reload();
+  });
+} else {
+  const line = new EventSource("/events");
+  for (const kind of ["locked", "changed", "status", "left"]) line.addEventListener(kind, (e) => hear({ kind, data: e.data }));
+  line.onerror = () => {
+    if (line.readyState === EventSource.CLOSED) location.replace("/");
+  };
+}
