@@ -1,7 +1,6 @@
 package app_test
 
 import (
-	"context"
 	"crypto/rand"
 	"io"
 	"log/slog"
@@ -219,16 +218,23 @@ func TestIdleAndSleepLock(t *testing.T) {
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)
-	ctx, cancel := context.WithCancel(t.Context())
-	defer cancel()
-	go d.Keep(ctx)
 	require.NoError(t, v.SetLockAfter(t.Context(), time.Hour))
 	assert.Error(t, v.SetLockAfter(t.Context(), time.Second))
-	w.now.Add((10 * time.Second).Milliseconds())
-	time.Sleep(1200 * time.Millisecond) // the keeper looks every second
+	d.LookNow(false)
 	assert.False(t, v.Locked())
-	w.now.Add((20 * time.Minute).Milliseconds()) // a jump: the computer slept
-	require.Eventually(t, v.Locked, 3*time.Second, 10*time.Millisecond)
+	w.now.Add((59 * time.Minute).Milliseconds())
+	v.Touch()
+	w.now.Add((59 * time.Minute).Milliseconds())
+	d.LookNow(false)
+	assert.False(t, v.Locked(), "it was used meanwhile")
+	w.now.Add((2 * time.Minute).Milliseconds())
+	d.LookNow(false)
+	assert.True(t, v.Locked(), "an hour without use")
+
+	v, err := d.Unlock(t.Context(), v.Card().ID, secret.New(master))
+	require.NoError(t, err)
+	d.LookNow(true)
+	assert.True(t, v.Locked(), "the clock jumped: the computer slept")
 }
 
 func TestRecoverySheet(t *testing.T) {

@@ -286,7 +286,7 @@ func (v *Vault) ripe(p Page, readings []autofill.Reading) *Slip {
 	if err != nil {
 		return nil
 	}
-	out.Address, out.Username = address, s.attempt.Username
+	out.Address, out.Username = site.Shown(address), s.attempt.Username
 	for _, it := range items {
 		if !strings.EqualFold(it.Username, s.attempt.Username) {
 			continue

@@ -19,6 +19,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/mail"
 	"strconv"
@@ -101,7 +102,7 @@ func (s *Server) routes(lim Limits) http.Handler {
 	})
 	r.Get("/v1/hello", func(w http.ResponseWriter, r *http.Request) { reply(w, map[string]int{"redlocket": 1}) })
 	r.Group(func(r chi.Router) {
-		r.Use(httprate.Limit(lim.PerAddress, lim.Window, httprate.WithKeyByIP(), tooMany))
+		r.Use(httprate.LimitBy(lim.PerAddress, lim.Window, byAddress, tooMany))
 		perAccount := httprate.NewRateLimiter(lim.PerAccount, lim.Window, tooMany)
 		r.Post("/v1/params", s.params)
 		r.Post("/v1/accounts", s.createAccount)
@@ -121,6 +122,13 @@ func (s *Server) routes(lim Limits) http.Handler {
 		r.Put("/v1/introductions/{id}", s.answerIntroduction)
 	})
 	return r
+}
+
+// byAddress counts attempts by the network address that a request came from.
+// Behind a proxy that is the proxy's, and the limit holds for everybody at once.
+func byAddress(r *http.Request) (string, error) {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	return httprate.CanonicalizeIP(host), err
 }
 
 // NormalEmail brings an e-mail address to the form accounts are known by.

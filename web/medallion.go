@@ -18,7 +18,11 @@ import (
 func medallion(seed []byte, rim bool) template.HTML {
 	rnd := drawFrom(seed)
 	var b strings.Builder
-	b.WriteString(`<svg class="medallion-disc" viewBox="0 0 100 100" aria-hidden="true" focusable="false">`)
+	box := "7 7 86 86"
+	if rim {
+		box = "0 0 100 100"
+	}
+	fmt.Fprintf(&b, `<svg class="medallion-disc" viewBox="%s" aria-hidden="true" focusable="false">`, box)
 	if rim {
 		b.WriteString(`<circle class="medallion-track" cx="50" cy="50" r="47"/><circle class="medallion-rim" cx="50" cy="50" r="47" pathLength="100" transform="rotate(-90 50 50)"/>`)
 	}
@@ -77,7 +81,7 @@ func mark(title, domain string) template.HTML {
 		t := turn + float64(i)/float64(corners)*2*math.Pi
 		fmt.Fprintf(&pts, "%.1f,%.1f ", 16+14*math.Cos(t), 16+14*math.Sin(t))
 	}
-	return template.HTML(fmt.Sprintf(`<svg class="mark mark-%d" viewBox="0 0 32 32" aria-hidden="true" focusable="false"><polygon points="%s"/><text x="16" y="19.7" text-anchor="middle">%s</text></svg>`, //nolint:gosec // escaped
+	return template.HTML(fmt.Sprintf(`<svg class="site-mark tint-%d" viewBox="0 0 32 32" aria-hidden="true" focusable="false"><polygon points="%s"/><text x="16" y="19.7" text-anchor="middle">%s</text></svg>`, //nolint:gosec // escaped
 		tint, strings.TrimSpace(pts.String()), template.HTMLEscapeString(initials(title))))
 }
 

@@ -41,7 +41,7 @@ func (s *Server) funcs() template.FuncMap {
 		"join":      strings.Join,
 		"first":     func(s string) string { f, _, _ := strings.Cut(s, " "); return f },
 		"seconds":   func(d time.Duration) int { return int(d.Seconds()) },
-		"letters":   func() []string { return strings.Split("ABCDEFGHIJKLMNOPQRSTUVWXYZ#", "") },
+		"letters":   func() []string { return strings.Split("#ABCDEFGHIJKLMNOPQRSTUVWXYZ", "") },
 		"slot":      slot,
 		"plural": func(n int, one, many string) string {
 			if n == 1 {

@@ -72,9 +72,7 @@ func parse(raw string) (*url.URL, error) {
 	}
 	given := strings.Contains(raw, "://")
 	if !given {
-		if strings.HasPrefix(raw, "//") {
-			raw = raw[2:]
-		}
+		raw = strings.TrimPrefix(raw, "//")
 		if head, _, ok := strings.Cut(raw, ":"); ok && !strings.ContainsAny(head, "./") && head != "localhost" {
 			return nil, ErrScheme // mailto:, javascript:, about:
 		}

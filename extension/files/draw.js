@@ -128,7 +128,7 @@ function offer(field, what) {
     p.append(foot);
   }
   const r = field.getBoundingClientRect();
-  below(p, r, Math.max(260, Math.min(r.width, 420)));
+  below(p, r, Math.max(330, Math.min(r.width, 440)));
   root.append(p);
   drawnAt = performance.now();
   raise();

@@ -30,6 +30,7 @@ const tidy = (s) => (s ?? "").replace(/\s+/g, " ").trim().slice(0, 150);
 
 /** @param {HTMLInputElement} el */
 function labelOf(el) {
+  /** @type {(string | null)[]} */
   const said = [...(el.labels ?? [])].map((l) => l.textContent);
   for (const id of (el.getAttribute("aria-labelledby") ?? "").split(/\s+/)) said.push(id ? document.getElementById(id)?.textContent ?? "" : "");
   said.push(el.getAttribute("aria-label"), el.placeholder, el.title);

@@ -1,0 +1,193 @@
+package app_test
+
+import (
+	"bytes"
+	"encoding/hex"
+	"encoding/json"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"redlocket/app"
+	"redlocket/cloud/wire"
+	"redlocket/core/ledger"
+	"redlocket/core/secret"
+	"redlocket/core/vault"
+)
+
+// The cloud turns hostile: a proxy between it and the laptop changes what the
+// laptop pulls. Whatever it does is detected and named, nothing on the laptop is
+// overwritten, its user can go on working, and once the cloud behaves again both
+// devices agree.
+func TestHostileCloud(t *testing.T) {
+	flip := func(b []byte) []byte { c := bytes.Clone(b); c[len(c)/2] ^= 4; return c }
+	cases := []struct {
+		name string
+		do   func(old, now *wire.Changes) // old is everything as it was, now is what comes
+		want ledger.Kind
+	}{
+		{"alters a record", func(_, c *wire.Changes) { c.Records[0].Blob = flip(c.Records[0].Blob) }, ledger.BadRecord},
+		{"cuts a record", func(_, c *wire.Changes) { c.Records[0].Blob = c.Records[0].Blob[:40] }, ledger.BadRecord},
+		{"swaps records between ids", func(_, c *wire.Changes) {
+			c.Records[0].Blob, c.Records[1].Blob = c.Records[1].Blob, c.Records[0].Blob
+		}, ledger.BadRecord},
+		{"drops a record", func(_, c *wire.Changes) { c.Records = c.Records[1:] }, ledger.Incomplete},
+		{"replays an old record", func(old, c *wire.Changes) { c.Records[0] = find(old.Records, c.Records[0].ID) }, ledger.Incomplete},
+		{"replays one under a new revision", func(old, c *wire.Changes) {
+			c.Records[0].Blob = find(old.Records, c.Records[0].ID).Blob
+		}, ledger.BadRecord},
+		{"invents a record", func(_, c *wire.Changes) {
+			c.Records = append(c.Records, wire.Record{ID: "invented", Rev: 1, Blob: flip(c.Records[0].Blob)})
+		}, ledger.BadRecord},
+		{"alters a head", func(_, c *wire.Changes) { c.Heads[0].Blob = flip(c.Heads[0].Blob) }, ledger.BadHead},
+		{"reorders heads", func(_, c *wire.Changes) {
+			c.Heads[0].Blob, c.Heads[1].Blob = c.Heads[1].Blob, c.Heads[0].Blob
+		}, ledger.BadHead},
+		{"drops the newest head", func(_, c *wire.Changes) { c.Heads = c.Heads[:len(c.Heads)-1] }, ledger.Incomplete},
+		{"invents a head", func(_, c *wire.Changes) {
+			c.Latest++
+			c.Heads = append(c.Heads, wire.Head{Number: c.Latest, Blob: flip(c.Heads[0].Blob)})
+		}, ledger.BadHead},
+		{"rolls back", func(old, c *wire.Changes) { *c = wire.Changes{Latest: old.Latest - 1} }, ledger.RolledBack},
+	}
+	w := newWorld(t)
+	desk := w.create(w.device("desk"))
+	laptop := w.join(w.device("laptop"), desk)
+	a, b := app.NewID(), app.NewID()
+	require.NoError(t, desk.Save(t.Context(), a, login("Lanternfish", "first")))
+	require.NoError(t, desk.Save(t.Context(), b, login("Brackish", "first")))
+	w.inStep(desk, laptop)
+	require.Eventually(t, func() bool { _, err := laptop.Entry(b); return err == nil }, 5*time.Second, time.Millisecond)
+
+	for i, c := range cases {
+		t.Run(c.name, func(t *testing.T) {
+			w.inStep(desk, laptop)
+			require.NoError(t, laptop.Sync(t.Context()))
+			var all wire.Changes
+			require.NoError(t, json.Unmarshal(pullAll(t, w, desk), &all))
+			before := password(t, laptop, a)
+
+			// The laptop is cut off while the desk makes two commits.
+			hold := between(func(rw http.ResponseWriter, r *http.Request, next http.Handler) {
+				if fromLaptop(r, laptop) {
+					rw.WriteHeader(http.StatusBadGateway)
+					return
+				}
+				next.ServeHTTP(rw, r)
+			})
+			w.between.Store(&hold)
+			fresh := strings.Repeat("x", i+1)
+			require.NoError(t, desk.Save(t.Context(), a, vault.Changes{vault.FieldPassword: secret.New(fresh)}))
+			w.inStep(desk)
+			require.NoError(t, desk.Save(t.Context(), b, vault.Changes{vault.FieldNotes: fresh}))
+			w.inStep(desk)
+
+			lie := between(func(rw http.ResponseWriter, r *http.Request, next http.Handler) {
+				if !fromLaptop(r, laptop) || r.URL.Path != "/v1/changes" {
+					next.ServeHTTP(rw, r)
+					return
+				}
+				rec := httptest.NewRecorder()
+				next.ServeHTTP(rec, r)
+				var out wire.Changes
+				if json.Unmarshal(rec.Body.Bytes(), &out) == nil && len(out.Records) > 1 {
+					c.do(&all, &out)
+				}
+				_ = json.NewEncoder(rw).Encode(out)
+			})
+			w.between.Store(&lie)
+			err := laptop.Sync(t.Context())
+			var f *ledger.Fault
+			require.ErrorAs(t, err, &f)
+			assert.Equal(t, c.want, f.Kind, f.Error())
+			assert.Equal(t, before, password(t, laptop, a), "nothing local was overwritten")
+			require.Eventually(t, func() bool { return laptop.Status().State == app.Fault }, 5*time.Second, time.Millisecond, "the user is told")
+			assert.NotEmpty(t, laptop.Status().Detail)
+			mine := app.NewID()
+			require.NoError(t, laptop.Save(t.Context(), mine, login("Mine", "pw")), "work goes on")
+
+			w.between.Store(nil)
+			require.NoError(t, laptop.Sync(t.Context()))
+			assert.Equal(t, fresh, password(t, laptop, a))
+			require.Eventually(t, func() bool { _, err := desk.Entry(mine); return err == nil }, 5*time.Second, time.Millisecond)
+		})
+	}
+}
+
+// Two devices are each shown a history of their own. As soon as one sees
+// anything of the other's, it is caught.
+func TestForkedCloud(t *testing.T) {
+	w := newWorld(t)
+	desk := w.create(w.device("desk"))
+	laptop := w.join(w.device("laptop"), desk)
+	w.inStep(desk, laptop)
+	require.NoError(t, desk.Sync(t.Context()))
+	require.NoError(t, laptop.Sync(t.Context()))
+	require.NoError(t, desk.Sync(t.Context()))
+
+	// The laptop's commit is swallowed: it is told yes, and nobody else hears of it.
+	var commit wire.Commit
+	catch := between(func(rw http.ResponseWriter, r *http.Request, next http.Handler) {
+		if fromLaptop(r, laptop) && r.URL.Path == "/v1/commits" {
+			_ = json.NewDecoder(r.Body).Decode(&commit)
+			_, _ = rw.Write([]byte(`{}`))
+			return
+		}
+		next.ServeHTTP(rw, r)
+	})
+	w.between.Store(&catch)
+	id := app.NewID()
+	require.NoError(t, laptop.Save(t.Context(), id, login("Fork", "pw")))
+	require.Eventually(t, func() bool { return laptop.Status().Waits == 0 }, 5*time.Second, time.Millisecond)
+	w.between.Store(nil)
+	require.NoError(t, desk.Save(t.Context(), app.NewID(), login("Desk", "pw")))
+	w.inStep(desk)
+
+	// The same number now has two heads; the laptop still holds the swallowed one.
+	_, err := hex.DecodeString(commit.Parent)
+	require.NoError(t, err)
+	require.NoError(t, desk.Save(t.Context(), app.NewID(), login("More", "pw")))
+	w.inStep(desk)
+	var f *ledger.Fault
+	require.ErrorAs(t, laptop.Sync(t.Context()), &f)
+	assert.Equal(t, ledger.Forked, f.Kind)
+	assert.Equal(t, "pw", password(t, laptop, id), "what the laptop wrote is still on it")
+}
+
+func between(f func(http.ResponseWriter, *http.Request, http.Handler)) func(http.ResponseWriter, *http.Request, http.Handler) {
+	return f
+}
+
+func find(list []wire.Record, id string) wire.Record {
+	for _, r := range list {
+		if r.ID == id {
+			return r
+		}
+	}
+	return wire.Record{ID: id, Rev: 1, Blob: []byte("x")}
+}
+
+func fromLaptop(r *http.Request, v *app.Vault) bool {
+	token, _ := v.Token(r.Context())
+	return r.Header.Get("Authorization") == "Bearer "+token
+}
+
+func pullAll(t *testing.T, w *world, v *app.Vault) []byte {
+	token, err := v.Token(t.Context())
+	require.NoError(t, err)
+	req, err := http.NewRequest(http.MethodGet, w.url+"/v1/changes?since=0", nil)
+	require.NoError(t, err)
+	req.Header.Set("Authorization", "Bearer "+token)
+	resp, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	b, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	return b
+}

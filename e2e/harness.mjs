@@ -1,0 +1,99 @@
+// Starts the demo on ports of its own and browsers on top of it.
+import { spawn, execFileSync } from "node:child_process";
+import { mkdtempSync, rmSync, cpSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join, dirname } from "node:path";
+import { fileURLToPath } from "node:url";
+import { createInterface } from "node:readline";
+import { chromium } from "playwright-core";
+
+export const root = dirname(dirname(fileURLToPath(import.meta.url)));
+export const maren = { email: "maren.tolliver@cormorant.example", password: "kelp ferry lantern forty" };
+export const idris = { email: "idris.tolliver@cormorant.example", password: "slack tide over ropewalk" };
+
+const which = (name) => execFileSync("sh", ["-c", `command -v ${name}`], { encoding: "utf8" }).trim();
+const flags = ["--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"];
+
+/** Builds the program once per run. */
+export function build() {
+  const out = join(mkdtempSync(join(tmpdir(), "redlocket-build-")), "redlocket");
+  execFileSync("go", ["build", "-o", out, "./cmd/redlocket"], { cwd: root, stdio: "inherit" });
+  return out;
+}
+
+/** Runs the program until it prints the given line. Its output is kept in log. */
+export async function start(program, args, ready) {
+  const child = spawn(program, args, { stdio: ["ignore", "pipe", "pipe"] });
+  const p = { child, log: "", ended: new Promise((r) => child.on("exit", r)) };
+  child.stderr.on("data", (b) => (p.log += b));
+  await new Promise((ok, fail) => {
+    const lines = createInterface({ input: child.stdout });
+    lines.on("line", (l) => {
+      p.log += l + "\n";
+      if (l.includes(ready)) ok();
+    });
+    p.ended.then((code) => fail(new Error(`ended with ${code}: ${p.log}`)));
+  });
+  p.stop = async (signal = "SIGINT") => {
+    child.kill(signal);
+    return p.ended;
+  };
+  return p;
+}
+
+/** The whole demo on eleven ports from the given one. */
+export async function demo(program, port, more = []) {
+  const dir = mkdtempSync(join(tmpdir(), "redlocket-e2e-"));
+  const p = await start(program, ["demo", "--port", String(port), "--data", dir, ...more], "Ctrl-C ends it");
+  return {
+    ...p, dir,
+    desk: `http://desk.localhost:${port + 1}`, laptop: `http://laptop.localhost:${port + 2}`, idris: `http://idris.localhost:${port + 3}`, cloud: `http://127.0.0.1:${port}`,
+    site: (name, path = "/") => `http://${name}.localhost:${port + 10}${path}`,
+    clean: () => rmSync(dir, { recursive: true, force: true }),
+  };
+}
+
+/** A Chromium with an empty profile; with the extension if asked for. */
+export async function browser({ extension = false, ...options } = {}) {
+  const profile = mkdtempSync(join(tmpdir(), "redlocket-profile-"));
+  const args = [...flags];
+  if (extension) {
+    const dir = join(profile, "extension");
+    cpSync(join(root, "extension/files"), dir, { recursive: true });
+    args.push("--headless=new", `--disable-extensions-except=${dir}`, `--load-extension=${dir}`, "--disable-features=DisableLoadExtensionCommandLineSwitch");
+  }
+  const context = await chromium.launchPersistentContext(join(profile, "data"), {
+    executablePath: which("chromium"), args, viewport: { width: 1280, height: 800 }, ignoreDefaultArgs: extension ? ["--disable-extensions"] : [], ...options,
+  });
+  let id = "";
+  if (extension) {
+    const worker = context.serviceWorkers()[0] ?? (await context.waitForEvent("serviceworker"));
+    id = new URL(worker.url()).host;
+  }
+  return { context, id, page: () => context.newPage(), close: async () => { await context.close(); rmSync(profile, { recursive: true, force: true }); } };
+}
+
+/** Opens a profile's vault on a device. */
+export async function unlock(page, device, password) {
+  await page.goto(device + "/");
+  await page.fill("#password", password);
+  await page.click("button:has-text('Open')");
+  await page.waitForURL("**/logins");
+}
+
+/** Connects a browser's extension to a device whose vault is open in page. */
+export async function connect(b, page, device) {
+  const c = await b.context.newPage();
+  await c.goto(`chrome-extension://${b.id}/connect.html`);
+  await c.fill("#app", new URL(device).host);
+  await c.click("button");
+  await c.waitForSelector("#words li");
+  const there = await c.locator("#words li").allInnerTexts();
+  await page.goto(device + "/devices");
+  await page.waitForSelector(".waiting");
+  const here = await page.locator(".waiting .fingerprint li").allInnerTexts();
+  await page.click("text=The same words");
+  await c.waitForSelector("text=Connected.");
+  await c.close();
+  return { there, here };
+}
