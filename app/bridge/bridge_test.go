@@ -1,0 +1,326 @@
+package bridge
+
+import (
+	"bytes"
+	"context"
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/ecdh"
+	"crypto/hkdf"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
+	"flag"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"redlocket/app"
+	"redlocket/app/store"
+	"redlocket/core/secret"
+	"redlocket/core/vault"
+)
+
+var write = flag.Bool("write", false, "write testdata/bridge.json anew")
+
+const (
+	origin = "chrome-extension://abcdefghijklmnopabcdefghijklmnop"
+	master = "kelp ferry lantern forty"
+)
+
+// TestBridgeVectors pins the bytes of a pairing and of a message. Byte strings
+// are in hex.
+func TestBridgeVectors(t *testing.T) {
+	seed := func(b byte) []byte { return bytes.Repeat([]byte{b}, 32) }
+	private, err := ecdh.P256().NewPrivateKey(seed(1))
+	require.NoError(t, err)
+	browser, err := ecdh.P256().NewPrivateKey(seed(2))
+	require.NoError(t, err)
+	shared, words, err := pair(private, browser.PublicKey().Bytes(), seed(3), seed(4))
+	require.NoError(t, err)
+	l, err := newLine("SESSION", shared, seed(5), seed(6))
+	require.NoError(t, err)
+	v := map[string]any{
+		"comment":     "Test vectors of docs/format.md, the bridge. Byte strings in hex.",
+		"app_private": hex.EncodeToString(seed(1)), "browser_private": hex.EncodeToString(seed(2)),
+		"app_public": hex.EncodeToString(private.PublicKey().Bytes()), "browser_public": hex.EncodeToString(browser.PublicKey().Bytes()),
+		"browser_nonce": hex.EncodeToString(seed(3)), "app_nonce": hex.EncodeToString(seed(4)),
+		"words": words, "shared": hex.EncodeToString(shared),
+		"session": "SESSION", "session_browser_nonce": hex.EncodeToString(seed(5)), "session_app_nonce": hex.EncodeToString(seed(6)),
+		"n": 7, "plain": `{"act":"lock"}`, "sealed_to_app": hex.EncodeToString(l.toApp.Seal(nil, iv(7), []byte(`{"act":"lock"}`), []byte("SESSION"))),
+		"answer": `{}`, "sealed_to_browser": hex.EncodeToString(l.seal(7, []byte(`{}`))),
+	}
+	got, err := json.MarshalIndent(v, "", "  ")
+	require.NoError(t, err)
+	got = append(got, '\n')
+	const file = "../../testdata/bridge.json"
+	if *write {
+		require.NoError(t, os.WriteFile(file, got, 0o644))
+	}
+	want, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, string(want), string(got))
+}
+
+func TestEachNumberOnce(t *testing.T) {
+	l, err := newLine("s", make([]byte, 32), make([]byte, 32), make([]byte, 32))
+	require.NoError(t, err)
+	msg := func(n uint64) []byte { return l.toApp.Seal(nil, iv(n), []byte("x"), []byte("s")) }
+	for _, n := range []uint64{1, 3, 2, 70, 10, 69} {
+		_, err := l.open(n, msg(n))
+		assert.NoError(t, err, n)
+	}
+	for _, n := range []uint64{0, 1, 2, 3, 6, 10, 69, 70} {
+		_, err := l.open(n, msg(n))
+		assert.ErrorIs(t, err, errSealed, n)
+	}
+	_, err = l.open(1<<40, msg(1<<41))
+	assert.ErrorIs(t, err, errSealed)
+	_, err = l.open(71, msg(71))
+	assert.NoError(t, err, "a refused number changes nothing")
+	_, err = l.open(80, l.seal(80, []byte("x")))
+	assert.ErrorIs(t, err, errSealed, "our own words sent back")
+}
+
+// extension is the browser's side, as the extension does it.
+type extension struct {
+	t       *testing.T
+	b       *Bridge
+	shared  []byte
+	profile string
+	id      string
+	session string
+	to, fro cipher.AEAD
+	n       uint64
+}
+
+func (e *extension) post(from, path string, body, out any) int {
+	raw, err := json.Marshal(body)
+	require.NoError(e.t, err)
+	r := httptest.NewRequest(http.MethodPost, "/bridge/"+path, bytes.NewReader(raw))
+	if from != "" {
+		r.Header.Set("Origin", from)
+	}
+	w := httptest.NewRecorder()
+	e.b.ServeHTTP(w, r)
+	if out != nil {
+		_ = json.Unmarshal(w.Body.Bytes(), out)
+	}
+	return w.Code
+}
+
+func (e *extension) start() int {
+	nonce := make([]byte, 32)
+	_, _ = rand.Read(nonce)
+	var s struct {
+		Session string
+		Nonce   []byte
+	}
+	code := e.post(origin, "session", map[string]any{"profile": e.profile, "id": e.id, "nonce": nonce}, &s)
+	if code != 200 {
+		return code
+	}
+	e.session, e.n = s.Session, 0
+	for to, info := range map[*cipher.AEAD]string{&e.to: "redlocket/1 to app", &e.fro: "redlocket/1 to browser"} {
+		k, err := hkdf.Key(sha256.New, e.shared, append(nonce[:32:32], s.Nonce...), info, 32)
+		require.NoError(e.t, err)
+		block, err := aes.NewCipher(k)
+		require.NoError(e.t, err)
+		*to, err = cipher.NewGCM(block)
+		require.NoError(e.t, err)
+	}
+	return code
+}
+
+func (e *extension) ask(request any, out any) (int, map[string]any) {
+	raw, err := json.Marshal(request)
+	require.NoError(e.t, err)
+	e.n++
+	body := map[string]any{"session": e.session, "n": e.n, "sealed": e.to.Seal(nil, iv(e.n), raw, []byte(e.session))}
+	var a struct {
+		N      uint64
+		Sealed []byte
+	}
+	code := e.post(origin, "message", body, &a)
+	if code == 200 {
+		plain, err := e.fro.Open(nil, iv(a.N), a.Sealed, []byte(e.session))
+		require.NoError(e.t, err)
+		require.NoError(e.t, json.Unmarshal(plain, out))
+	}
+	return code, body
+}
+
+func setup(t *testing.T) (*extension, *app.Device, *app.Vault) {
+	f, err := store.In(t.TempDir())
+	require.NoError(t, err)
+	d := app.New(app.Ports{Stores: f, Now: time.Now, Rand: rand.Reader})
+	t.Cleanup(func() { assert.NoError(t, d.Close()) })
+	v, err := d.Create(t.Context(), app.NewVault{Email: "m@cormorant.example", Password: secret.New(master), Repeat: secret.New(master)})
+	require.NoError(t, err)
+	return &extension{t: t, b: New(d, "http://desk.localhost:7301")}, d, v
+}
+
+func (e *extension) connect(v *app.Vault) {
+	private, err := ecdh.P256().GenerateKey(rand.Reader)
+	require.NoError(e.t, err)
+	nonce := make([]byte, 32)
+	_, _ = rand.Read(nonce)
+	pub := private.PublicKey().Bytes()
+	commit := sha256.Sum256(append(bytes.Clone(pub), nonce...))
+	var h struct {
+		ID    string
+		Pub   []byte
+		Nonce []byte
+	}
+	require.Equal(e.t, 200, e.post(origin, "hello", map[string]any{"commit": commit[:], "name": "Test"}, &h))
+	require.Empty(e.t, e.b.Waiting(), "nothing is shown before the browser has revealed its key")
+	assert.Error(e.t, e.b.Confirm(e.t.Context(), h.ID, v))
+	require.Equal(e.t, 200, e.post(origin, "reveal", map[string]any{"id": h.ID, "pub": pub, "nonce": nonce}, nil))
+	peer, err := ecdh.P256().NewPublicKey(h.Pub)
+	require.NoError(e.t, err)
+	secret, err := private.ECDH(peer)
+	require.NoError(e.t, err)
+	tr := transcript(pub, nonce, h.Pub, h.Nonce)
+	e.shared, err = hkdf.Key(sha256.New, secret, tr[:], "redlocket/1 connection", 32)
+	require.NoError(e.t, err)
+	require.Len(e.t, e.b.Waiting(), 1)
+	require.Len(e.t, e.b.Waiting()[0].Words, 4)
+	require.NoError(e.t, e.b.Confirm(e.t.Context(), h.ID, v))
+	var st struct{ State, Profile string }
+	e.post(origin, "state", map[string]any{"id": h.ID}, &st)
+	require.Equal(e.t, "connected", st.State)
+	e.id, e.profile = h.ID, st.Profile
+}
+
+func TestConnectedBrowserFills(t *testing.T) {
+	e, _, v := setup(t)
+	e.connect(v)
+	id := app.NewID()
+	require.NoError(t, v.Save(t.Context(), id, vault.Draft{Title: "Lanternfish", Username: "wren", Password: secret.New("cuttle"), Addresses: []vault.Address{{URL: "https://lanternfish.example/"}}}.Changes()))
+	require.Equal(t, 200, e.start())
+	snapshot := map[string]any{"title": "Sign in", "fields": []map[string]any{{"id": 1, "form": 9, "type": "text", "name": "user", "visible": true}, {"id": 2, "form": 9, "type": "password", "visible": true}}}
+	page := func(act, url, top string) map[string]any {
+		return map[string]any{"act": act, "id": id, "form": 9, "url": url, "top": top, "tab": "1", "snapshot": snapshot}
+	}
+	var view app.View
+	code, _ := e.ask(page("look", "https://lanternfish.example/in", "https://lanternfish.example/in"), &view)
+	require.Equal(t, 200, code)
+	require.Len(t, view.Offers, 1)
+	var values app.Values
+	e.ask(page("fill", "https://lanternfish.example/in", "https://lanternfish.example/in"), &values)
+	assert.Equal(t, []app.FieldValue{{Field: 1, Role: "username", Value: "wren"}, {Field: 2, Role: "current-password", Value: "cuttle"}}, values.Fills)
+
+	for name, p := range map[string][2]string{
+		"another site": {"https://lanternfish.example.trickster.example/", "https://lanternfish.example.trickster.example/"},
+		"a frame":      {"https://lanternfish.example/in", "https://trickster.example/"},
+		"plain http":   {"http://lanternfish.example/in", "http://lanternfish.example/in"},
+	} {
+		var refused struct {
+			Error string
+			Fills []app.FieldValue
+		}
+		e.ask(page("fill", p[0], p[1]), &refused)
+		assert.Contains(t, refused.Error, "doesn't belong", name)
+		assert.Empty(t, refused.Fills, name)
+		var view app.View
+		e.ask(page("look", p[0], p[1]), &view)
+		assert.Empty(t, view.Offers, name)
+	}
+}
+
+func TestHostileBrowserSide(t *testing.T) {
+	e, d, v := setup(t)
+	for _, from := range []string{"", "https://trickster.example", "http://desk.localhost:7301", "chrome-extension://short", "null"} {
+		assert.Equal(t, http.StatusForbidden, e.post(from, "hello", map[string]any{}, nil), "%q", from)
+	}
+	// A key that differs from the commitment is refused.
+	var h struct{ ID string }
+	commit := sha256.Sum256([]byte("another"))
+	e.post(origin, "hello", map[string]any{"commit": commit[:]}, &h)
+	k, _ := ecdh.P256().GenerateKey(rand.Reader)
+	assert.Equal(t, 400, e.post(origin, "reveal", map[string]any{"id": h.ID, "pub": k.PublicKey().Bytes(), "nonce": make([]byte, 32)}, nil))
+	assert.Empty(t, e.b.Waiting())
+
+	e.connect(v)
+	require.Equal(t, 200, e.start())
+	var out map[string]any
+	code, sent := e.ask(map[string]any{"act": "window"}, &out)
+	require.Equal(t, 200, code)
+	assert.Equal(t, 401, e.post(origin, "message", sent, nil), "replayed")
+	other := strings.Replace(origin, "abcd", "bbcd", 1)
+	assert.Equal(t, 401, e.post(other, "message", sent, nil), "another extension")
+	assert.Equal(t, 410, e.post(other, "session", map[string]any{"profile": e.profile, "id": e.id, "nonce": make([]byte, 32)}, nil))
+
+	old := *e
+	v.Lock()
+	code, _ = old.ask(map[string]any{"act": "window"}, &out)
+	assert.Equal(t, http.StatusLocked, code)
+	assert.Equal(t, http.StatusLocked, e.start())
+	v, err := d.Unlock(t.Context(), e.profile, secret.New(master))
+	require.NoError(t, err)
+	code, _ = old.ask(map[string]any{"act": "window"}, &out)
+	assert.NotEqual(t, 200, code, "a session doesn't outlive the lock")
+	require.Equal(t, 200, e.start())
+	require.NoError(t, e.b.End(t.Context(), v, e.id))
+	code, _ = e.ask(map[string]any{"act": "window"}, &out)
+	assert.Equal(t, 401, code)
+	assert.Equal(t, 410, e.start())
+}
+
+func FuzzMessage(f *testing.F) {
+	f.Add([]byte(`{"act":"look","url":"https://a.example/","snapshot":{"fields":[{"id":1,"type":"password","visible":true}]}}`))
+	f.Add([]byte(`{"act":"typed","values":{"1":"x"}}`))
+	dir := f.TempDir()
+	folder, err := store.In(dir)
+	if err != nil {
+		f.Fatal(err)
+	}
+	d := app.New(app.Ports{Stores: folder, Now: time.Now, Rand: rand.Reader})
+	v, err := d.Create(f.Context(), app.NewVault{Email: "m@cormorant.example", Password: secret.New(master), Repeat: secret.New(master)})
+	if err != nil {
+		f.Fatal(err)
+	}
+	b := New(d, "")
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		if bytes.Contains(raw, []byte("lock")) {
+			return
+		}
+		if _, err := json.Marshal(b.act(t.Context(), v, raw)); err != nil {
+			t.Fatal(err)
+		}
+	})
+}
+
+func FuzzHTTP(f *testing.F) {
+	f.Add("hello", []byte(`{"commit":"`+base64.StdEncoding.EncodeToString(make([]byte, 32))+`"}`))
+	f.Add("message", []byte(`{"session":"x","n":1,"sealed":""}`))
+	b := New(app.New(app.Ports{Stores: noStores{}, Now: time.Now, Rand: rand.Reader}), "")
+	f.Fuzz(func(t *testing.T, path string, body []byte) {
+		switch path {
+		case "hello", "reveal", "state", "session", "message":
+		default:
+			return
+		}
+		r := httptest.NewRequest(http.MethodPost, "/bridge/"+path, bytes.NewReader(body))
+		r.Header.Set("Origin", origin)
+		w := httptest.NewRecorder()
+		b.ServeHTTP(w, r)
+		if w.Code >= 500 {
+			got, _ := io.ReadAll(w.Body)
+			t.Fatalf("%d %s", w.Code, got)
+		}
+	})
+}
+
+type noStores struct{ app.Stores }
+
+func (noStores) Open(context.Context, string) (app.Store, error) { return nil, app.ErrNoProfile }

@@ -1,0 +1,211 @@
+package app_test
+
+import (
+	"bufio"
+	"context"
+	"crypto/rand"
+	"fmt"
+	"io"
+	"log/slog"
+	mrand "math/rand/v2"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"redlocket/app"
+	"redlocket/app/cloudclient"
+	"redlocket/app/store"
+	"redlocket/cloud"
+	"redlocket/core/secret"
+	"redlocket/core/vault"
+)
+
+// The crash test runs this test binary again as a cloud, a saving device or a
+// joining one, and kills it.
+func TestMain(m *testing.M) {
+	role := os.Getenv("REDLOCKET_CRASH")
+	if role == "" {
+		os.Exit(m.Run())
+	}
+	if err := crashRole(role, os.Getenv("REDLOCKET_DIR"), os.Getenv("REDLOCKET_CLOUD"), os.Getenv("REDLOCKET_CARRIED")); err != nil {
+		fmt.Println("error", err)
+		os.Exit(1)
+	}
+}
+
+func crashRole(role, dir, addr, carried string) error {
+	ctx := context.Background()
+	if role == "cloud" {
+		c, err := cloud.New(ctx, filepath.Join(dir, "cloud.db"), cloud.Limits{PerAccount: 1 << 20, PerAddress: 1 << 20, Window: time.Minute}, slog.New(slog.NewTextHandler(io.Discard, nil)))
+		if err != nil {
+			return err
+		}
+		l, err := net.Listen("tcp", addr)
+		if err != nil {
+			return err
+		}
+		fmt.Println("ready")
+		return http.Serve(l, c)
+	}
+	f, err := store.In(filepath.Join(dir, role))
+	if err != nil {
+		return err
+	}
+	d := app.New(app.Ports{Stores: f, Dial: cloudclient.Dial, Rand: rand.Reader, Now: time.Now, Platform: "test"})
+	fmt.Println("ready")
+	if role == "joining" {
+		_, err := d.Join(ctx, app.Join{Email: email, Cloud: "http://" + addr, Password: secret.New(master), Carried: carried})
+		fmt.Println("joined", err)
+		return err
+	}
+	cards, err := d.Profiles(ctx)
+	if err != nil {
+		return err
+	}
+	v, err := d.Unlock(ctx, cards[0].ID, secret.New(master))
+	if err != nil {
+		return err
+	}
+	ids := []string{}
+	for i := 0; ; i++ {
+		id := app.NewID()
+		if i%3 == 2 {
+			id = ids[mrand.IntN(len(ids))]
+		}
+		value := strconv.Itoa(i)
+		if err := v.Save(ctx, id, vault.Changes{vault.FieldTitle: "t", vault.FieldPassword: secret.New(value)}); err != nil {
+			return err
+		}
+		ids = append(ids, id)
+		fmt.Println("saved", id, value)
+		time.Sleep(time.Duration(mrand.IntN(4)) * time.Millisecond)
+	}
+}
+
+// victim is a process that will be killed.
+type victim struct {
+	cmd   *exec.Cmd
+	lines chan string
+}
+
+func run(t *testing.T, role, dir, addr, carried string) *victim {
+	v := &victim{exec.Command(os.Args[0]), make(chan string, 100000)}
+	v.cmd.Env = append(os.Environ(), "REDLOCKET_CRASH="+role, "REDLOCKET_DIR="+dir, "REDLOCKET_CLOUD="+addr, "REDLOCKET_CARRIED="+carried)
+	out, err := v.cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, v.cmd.Start())
+	go func() {
+		for s := bufio.NewScanner(out); s.Scan(); {
+			v.lines <- s.Text()
+		}
+		close(v.lines)
+	}()
+	require.Equal(t, "ready", <-v.lines)
+	return v
+}
+
+// kill ends the process at once and returns what it had said.
+func (v *victim) kill() (said []string) {
+	_ = v.cmd.Process.Kill()
+	for l := range v.lines {
+		said = append(said, l)
+	}
+	_ = v.cmd.Wait()
+	return said
+}
+
+// Processes are killed at random moments of saving, syncing and joining: the
+// saving device, the cloud under it, and a device that joins. Afterwards every
+// acknowledged save is there, both stores open, and heads verify on a device
+// that has never seen the vault. REDLOCKET_KILLS sets the number of kills.
+func TestKilledAtAnyMoment(t *testing.T) {
+	kills := 12
+	if n, err := strconv.Atoi(os.Getenv("REDLOCKET_KILLS")); err == nil {
+		kills = n
+	}
+	dir := t.TempDir()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	addr := l.Addr().String()
+	require.NoError(t, l.Close())
+
+	server := run(t, "cloud", dir, addr, "")
+	defer func() { server.kill() }()
+	folder, err := store.In(filepath.Join(dir, "saving"))
+	require.NoError(t, err)
+	ports := app.Ports{Stores: folder, Dial: cloudclient.Dial, Rand: rand.Reader, Now: time.Now, Platform: "test"}
+	d := app.New(ports)
+	v, err := d.Create(t.Context(), app.NewVault{Email: email, Password: secret.New(master), Repeat: secret.New(master), Cloud: "http://" + addr})
+	require.NoError(t, err)
+	sheet, err := v.Sheet(t.Context())
+	require.NoError(t, err)
+	carried := strings.Join(sheet.Carried, "")
+	require.NoError(t, d.Close())
+
+	acknowledged := map[string]string{}
+	total := 0
+	for kill := range kills {
+		saver := run(t, "saving", dir, addr, "")
+		first := <-saver.lines // unlocked and at work
+		switch kill % 3 {
+		case 1: // the cloud dies in the middle of it, and comes back
+			time.Sleep(time.Duration(mrand.IntN(60)) * time.Millisecond)
+			server.kill()
+			server = run(t, "cloud", dir, addr, "")
+		case 2: // a device dies while it joins
+			joiner := run(t, "joining", dir, addr, carried)
+			time.Sleep(time.Duration(mrand.IntN(350)) * time.Millisecond)
+			joiner.kill()
+			joined, err := filepath.Glob(filepath.Join(dir, "joining", "*.vault"))
+			require.NoError(t, err)
+			require.LessOrEqual(t, len(joined), 1)
+			require.NoError(t, os.RemoveAll(filepath.Join(dir, "joining")))
+		}
+		time.Sleep(time.Duration(mrand.IntN(120)) * time.Millisecond)
+		for _, line := range append([]string{first}, saver.kill()...) {
+			var id, value string
+			if n, _ := fmt.Sscanf(line, "saved %s %s", &id, &value); n == 2 {
+				acknowledged[id] = value
+				total++
+			} else {
+				t.Fatalf("the device said %q", line)
+			}
+		}
+	}
+	t.Logf("%d kills, %d acknowledged saves of %d logins", kills, total, len(acknowledged))
+
+	check := func(v *app.Vault) {
+		for id, value := range acknowledged {
+			e, err := v.Entry(id)
+			require.NoError(t, err, "an acknowledged save is gone")
+			got, err := strconv.Atoi(e.Text(vault.FieldPassword))
+			require.NoError(t, err)
+			want, _ := strconv.Atoi(value)
+			require.GreaterOrEqual(t, got, want, "an acknowledged save went back")
+		}
+	}
+	d = app.New(ports)
+	defer d.Close()
+	cards, err := d.Profiles(t.Context())
+	require.NoError(t, err)
+	v, err = d.Unlock(t.Context(), cards[0].ID, secret.New(master))
+	require.NoError(t, err)
+	check(v)
+	require.Eventually(t, func() bool { s := v.Status(); return s.State == app.InStep && s.Waits == 0 }, 20*time.Second, 10*time.Millisecond)
+	fresh, err := store.In(t.TempDir())
+	require.NoError(t, err)
+	ports.Stores = fresh
+	other := app.New(ports)
+	defer other.Close()
+	w, err := other.Join(t.Context(), app.Join{Email: email, Cloud: "http://" + addr, Password: secret.New(master), Carried: carried})
+	require.NoError(t, err, "heads verify from the first to the last")
+	check(w)
+}

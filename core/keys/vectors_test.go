@@ -1,0 +1,119 @@
+package keys
+
+import (
+	"encoding/hex"
+	"encoding/json"
+	"flag"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"redlocket/core/secret"
+)
+
+var write = flag.Bool("write", false, "write testdata/format.json anew")
+
+const vectorFile = "../../testdata/format.json"
+
+// vectors are what docs/format.md's other implementations are checked with.
+// Byte strings are in hex.
+type vectors struct {
+	Comment  string `json:"comment"`
+	Password string `json:"password"` // NFD and with a no-break space: to be prepared first
+	Prepared string `json:"prepared"`
+	Salt     string `json:"salt"`
+	Time     uint32 `json:"time"`
+	Memory   uint32 `json:"memory_kib"`
+	Threads  uint8  `json:"threads"`
+
+	Stretched      string   `json:"stretched"`
+	Carried        string   `json:"carried"`
+	CarriedPrinted []string `json:"carried_printed"`
+	Unlock         string   `json:"unlock_key"`
+	SignIn         string   `json:"sign_in_key"`
+
+	Recovery        string   `json:"recovery"`
+	RecoveryPrinted []string `json:"recovery_printed"`
+	RecoveryKey     string   `json:"recovery_key"`
+	RecoverySignIn  string   `json:"recovery_sign_in_key"`
+
+	VaultID   string `json:"vault_id"`
+	VaultKey  string `json:"vault_key"`
+	Wrapped   string `json:"wrapped_by_master"`
+	RecordKey string `json:"record_key"`
+	HeadKey   string `json:"head_key"`
+
+	RecordID     string `json:"record_id"`
+	RecordRev    uint64 `json:"record_rev"`
+	RecordPlain  string `json:"record_plain"` // text
+	RecordSealed string `json:"record_sealed"`
+	HeadNumber   uint64 `json:"head_number"`
+	HeadPlain    string `json:"head_plain"` // text
+	HeadSealed   string `json:"head_sealed"`
+
+	IntroductionKey   string   `json:"introduction_public_key"`
+	IntroductionWords []string `json:"introduction_words"`
+}
+
+// counting is a source of bytes that anyone can repeat: 0, 1, 2 …
+type counting byte
+
+func (c *counting) Read(b []byte) (int, error) {
+	for i := range b {
+		b[i] = byte(*c)
+		*c++
+	}
+	return len(b), nil
+}
+
+func TestFormatVectors(t *testing.T) {
+	var source counting
+	code := func(from byte) (c Code) {
+		for i := range c {
+			c[i] = from + byte(i)*7
+		}
+		return c
+	}
+	must := func(b []byte, err error) string {
+		require.NoError(t, err)
+		return hex.EncodeToString(b)
+	}
+	v := vectors{Comment: "Test vectors of docs/format.md. Byte strings in hex.", Password: "Mo\u0300le\u00a0Quay 12", VaultID: "0197f3a2-0000-7000-8000-000000000001", RecordID: "0197f3a2-0000-7000-8000-000000000002", RecordRev: 3, HeadNumber: 12}
+	p := DefaultParams([]byte("saltmarsh quay 1"))
+	v.Salt, v.Time, v.Memory, v.Threads = hex.EncodeToString(p.Salt), p.Time, p.Memory, p.Threads
+	v.Prepared = must(Prepare(secret.New(v.Password)))
+	stretched, err := Stretch(secret.New(v.Password), p)
+	require.NoError(t, err)
+	v.Stretched = hex.EncodeToString(stretched[:])
+	carried, recovery := code(1), code(100)
+	pair, rec := Derive(stretched, carried), DeriveRecovery(recovery)
+	v.Carried, v.CarriedPrinted, v.Unlock, v.SignIn = hex.EncodeToString(carried[:]), carried.Print(Carried), hex.EncodeToString(pair.Unlock[:]), hex.EncodeToString(pair.SignIn[:])
+	v.Recovery, v.RecoveryPrinted, v.RecoveryKey, v.RecoverySignIn = hex.EncodeToString(recovery[:]), recovery.Print(Recovery), hex.EncodeToString(rec.Unlock[:]), hex.EncodeToString(rec.SignIn[:])
+	vk, err := NewVaultKey(&source)
+	require.NoError(t, err)
+	v.VaultKey = hex.EncodeToString(vk[:])
+	v.Wrapped = must(Wrap(&source, pair.Unlock, ByMaster, v.VaultID, vk))
+	vault := NewVault(v.VaultID, vk, &source)
+	v.RecordKey, v.HeadKey = hex.EncodeToString(vault.record[:]), hex.EncodeToString(vault.head[:])
+	v.RecordPlain = `{"created":1,"f":{"password":{"at":1,"by":"d","v":"winkle"}},"id":"` + v.RecordID + `","t":"login"}`
+	v.RecordSealed = must(vault.SealRecord(v.RecordID, v.RecordRev, []byte(v.RecordPlain)))
+	v.HeadPlain = `{"n":12,"prev":"` + strings.Repeat("ab", 32) + `","root":"` + strings.Repeat("cd", 32) + `","device":"d","at":1}`
+	v.HeadSealed = must(vault.SealHead(v.HeadNumber, []byte(v.HeadPlain)))
+	v.IntroductionKey = strings.Repeat("5a", 1216)
+	key, err := hex.DecodeString(v.IntroductionKey)
+	require.NoError(t, err)
+	v.IntroductionWords = Fingerprint(key)
+
+	got, err := json.MarshalIndent(v, "", "  ")
+	require.NoError(t, err)
+	got = append(got, '\n')
+	if *write {
+		require.NoError(t, os.WriteFile(vectorFile, got, 0o644))
+	}
+	want, err := os.ReadFile(vectorFile)
+	require.NoError(t, err)
+	assert.Equal(t, string(want), string(got), "the format changed: what was sealed before can't be opened any more")
+}
