@@ -59,7 +59,7 @@ function draw() {
   remove("clasp");
   for (const f of fields()) {
     const r = roleOf(f);
-    if (r && offers(r)) clasp(f, () => open(f));
+    if (r && offers(r)) clasp(f, () => open(f, true));
   }
   if (document.activeElement instanceof HTMLInputElement && !filling) open(document.activeElement);
 }
@@ -69,10 +69,13 @@ function offers(r) {
   return r.role === "locked" || r.role === "new-password" || ((r.role === "username" || r.role === "current-password") && r.reading.kind !== "sign-up" && view.offers.length > 0);
 }
 
-/** Shows the offer at a field. @param {HTMLInputElement} f */
-function open(f) {
+/**
+ * Shows the offer at a field. One that has a value is left alone, unless its clasp was pressed.
+ * @param {HTMLInputElement} f @param {boolean} [asked]
+ */
+function open(f, asked = false) {
   const r = roleOf(f);
-  if (!r || !offers(r)) {
+  if (!r || !offers(r) || (f.value && !asked)) {
     remove("offer");
     return;
   }
@@ -197,6 +200,9 @@ document.addEventListener("focusin", (e) => {
   if (filling || e.target === host) return;
   if (f instanceof HTMLInputElement) open(f);
   else remove("offer");
+}, true);
+document.addEventListener("input", (e) => {
+  if (!filling && e.target !== host) remove("offer"); // somebody types it themselves
 }, true);
 document.addEventListener("pointerdown", (e) => {
   if (e.target !== host && !(e.target instanceof HTMLInputElement)) remove("offer");

@@ -1,0 +1,212 @@
+// The extension in Chromium, on the practice town.
+import test, { after, before } from "node:test";
+import assert from "node:assert/strict";
+import { browser, build, connect, demo, maren, unlock } from "./harness.mjs";
+
+let d, b, desk, site;
+
+before(async () => {
+  d = await demo(build(), 17400);
+  b = await browser({ extension: true });
+  desk = await b.page();
+  await unlock(desk, d.laptop, maren.password);
+  site = await b.page();
+});
+after(async () => {
+  await b?.close();
+  await d?.stop();
+  d?.clean();
+});
+
+/** What the extension drew stands in a closed root: pressed by place, as a person does. */
+async function press(page, dx, dy) {
+  await page.mouse.click(dx, dy);
+}
+
+/** Waits until the extension has drawn: its host is in the page. */
+const drawn = (page) => page.waitForFunction(() => [...document.documentElement.children].some((e) => e.matches(":popover-open")));
+const box = async (page, sel) => { const r = await page.locator(sel).boundingBox(); assert.ok(r); return r; };
+
+/** Presses the first line of the offer below a field. */
+async function choose(page, field) {
+  await page.click(field);
+  await drawn(page);
+  const r = await box(page, field);
+  await page.waitForTimeout(200); // a press right after the drawing is not taken: nobody could have read it
+  await press(page, r.x + 40, r.y + r.height + 22);
+}
+
+test("before it is connected, and while the words are compared", async () => {
+  const w = await b.page();
+  await w.goto(`chrome-extension://${b.id}/window.html`);
+  await w.waitForSelector("text=isn’t connected yet");
+  await w.goto(`chrome-extension://${b.id}/connect.html`);
+  await w.fill("#app", "trickster.example");
+  await w.click("button");
+  await w.waitForSelector("text=ends in .localhost");
+  await w.close();
+  const { there, here } = await connect(b, desk, d.laptop);
+  assert.equal(there.length, 4);
+  assert.deepEqual(there, here, "the same words on both sides");
+});
+
+test("one page: the offer fills user name and password, and signs in", async () => {
+  await site.goto(d.site("lanternfish", "/sign-in"));
+  await choose(site, "#user");
+  await site.waitForFunction(() => document.querySelector("#password").value !== "");
+  assert.equal(await site.inputValue("#user"), maren.email);
+  await site.click("main button");
+  await site.waitForURL("**/welcome");
+});
+
+test("two pages: the user name on one, the password on the next", async () => {
+  await site.goto(d.site("cormorant", "/sign-in"));
+  await choose(site, "#user");
+  await site.waitForFunction(() => document.querySelector("#user").value !== "");
+  await site.click("main button");
+  await site.waitForSelector("#password");
+  await choose(site, "#password");
+  await site.waitForFunction(() => document.querySelector("#password").value !== "");
+  await site.click("main button");
+  await site.waitForURL("**/welcome");
+});
+
+test("by keyboard alone", async () => {
+  await site.goto(d.site("gullwing", "/sign-in"));
+  await site.focus("#user");
+  await drawn(site);
+  await site.waitForTimeout(200);
+  await site.keyboard.press("ArrowDown");
+  await site.keyboard.press("Enter");
+  await site.waitForFunction(() => document.querySelector("#password").value !== "");
+  assert.equal(await site.inputValue("#user"), "mtolliver");
+});
+
+test("sign up: a made password in both boxes, kept by the slip, and on the other device", async () => {
+  await site.context().clearCookies({ name: "session" });
+  await site.goto(d.site("gullwing", "/sign-up"));
+  await site.fill("#user", "wren.t");
+  await site.focus("#password");
+  await drawn(site);
+  await site.waitForTimeout(200);
+  await site.keyboard.press("ArrowDown");
+  await site.keyboard.press("Enter");
+  await site.waitForFunction(() => document.querySelector("#repeat").value !== "");
+  const made = await site.inputValue("#password");
+  assert.equal(made, await site.inputValue("#repeat"));
+  assert.ok(made.length >= 20);
+  await site.click("main button");
+  await site.waitForURL("**/welcome");
+  await drawn(site);
+  await keepSlip(site);
+  await desk.goto(d.laptop + "/logins?q=wren.t");
+  await desk.locator(".line-main", { hasText: "wren.t" }).first().click();
+  await desk.waitForSelector("#sheet h1:has-text('Gullwing Credit Union')");
+  await desk.keyboard.press("s");
+  await desk.waitForSelector(".grouped");
+  assert.equal((await desk.locator(".glyphs").allInnerTexts()).join(""), made);
+  const other = await b.page();
+  await unlock(other, d.desk, maren.password);
+  await other.goto(d.desk + "/logins?q=wren.t");
+  await other.waitForSelector("text=wren.t");
+  await other.close();
+});
+
+/** Presses the slip's main act by the keyboard: it is the only thing drawn there. */
+async function keepSlip(page, act = 0) {
+  await page.waitForTimeout(300);
+  // Keep stands at the slip's lower left: found by its place in the window.
+  const y = await slipFoot(page);
+  await press(page, 1280 - 26 - 372 + 40 + [0, 80, 160][act], y);
+  await page.waitForTimeout(300);
+}
+
+/** The height of the slip's line of acts, found by the pointer that the browser shows there. */
+async function slipFoot(page) {
+  for (let y = 420; y > 150; y -= 6) {
+    const hit = await page.evaluate(([x, y]) => document.elementFromPoint(x, y)?.matches(":popover-open") ?? false, [1280 - 26 - 372 + 40, y]);
+    if (hit) return y - 30;
+  }
+  assert.fail("no slip is shown");
+}
+
+test("an unknown sign-in raises the slip; a refused one doesn't; Never here is kept", async () => {
+  await site.context().clearCookies({ name: "session" });
+  await site.goto(d.site("lanternfish", "/sign-up"));
+  for (const [f, v] of [["#user", "idris@x.example"], ["#password", "thole-pin-88"], ["#repeat", "thole-pin-88"]]) await site.fill(f, v);
+  await site.click("main button");
+  await site.waitForURL("**/welcome");
+  await drawn(site);
+  await keepSlip(site, 1); // Not now
+  await site.click("text=Sign out");
+  await site.goto(d.site("lanternfish", "/sign-in"));
+  await site.fill("#user", "idris@x.example");
+  await site.fill("#password", "wrong-one-99");
+  await site.click("main button");
+  await site.waitForSelector(".error");
+  await site.waitForTimeout(400);
+  assert.ok(!(await site.evaluate(() => document.elementFromPoint(1000, 80)?.matches(":popover-open"))), "a refused sign-in isn't asked about");
+  await site.fill("#user", "idris@x.example");
+  await site.fill("#password", "thole-pin-88");
+  await site.click("main button");
+  await site.waitForURL("**/welcome");
+  await drawn(site);
+  await keepSlip(site, 2); // Never here
+  await desk.goto(d.laptop + "/devices");
+  await desk.waitForSelector("text=lanternfish.localhost");
+  await desk.goto(d.laptop + "/logins?q=idris%40x");
+  await desk.waitForSelector("text=Nothing fits");
+});
+
+test("nothing is offered where it doesn't belong", async () => {
+  for (const url of [d.site("gullwing.localhost.trickster"), d.site("framed")]) {
+    await site.goto(url);
+    await site.waitForTimeout(600);
+    const frame = site.frames().find((f) => f.url().includes("lanternfish")) ?? site.mainFrame();
+    await frame.click("#user");
+    await site.waitForTimeout(400);
+    for (const f of site.frames()) assert.equal(await f.evaluate(() => [...document.documentElement.children].some((e) => e.matches(":popover-open"))), false, url);
+  }
+});
+
+test("a page's own presses do nothing", async () => {
+  await site.goto(d.site("lanternfish", "/sign-in"));
+  await site.click("#user");
+  await drawn(site);
+  await site.waitForTimeout(200);
+  await site.evaluate(() => {
+    const host = [...document.documentElement.children].find((e) => e.matches(":popover-open"));
+    for (const type of ["mousedown", "mouseup", "click"]) host.dispatchEvent(new MouseEvent(type, { bubbles: true, clientX: 400, clientY: 200 }));
+    host.click();
+    for (const key of ["ArrowDown", "Enter"]) document.querySelector("#user").dispatchEvent(new KeyboardEvent("keydown", { key, bubbles: true }));
+  });
+  assert.equal(await site.evaluate(() => [...document.documentElement.children].find((e) => e.matches(":popover-open")).shadowRoot), null, "the root is closed");
+  await site.evaluate(() => (document.documentElement.style.opacity = "0.01"));
+  const r = await box(site, "#user");
+  await press(site, r.x + 40, r.y + r.height + 22);
+  await site.waitForTimeout(300);
+  assert.equal(await site.inputValue("#password"), "", "made invisible, a press isn't taken");
+});
+
+test("the extension's window: this page's logins, others, and locking", async () => {
+  await site.goto(d.site("lanternfish", "/sign-in"));
+  await site.waitForTimeout(300);
+  const tab = await b.context.serviceWorkers()[0].evaluate(async (url) => (await chrome.tabs.query({ url: url + "*" }))[0].id, d.site("lanternfish"));
+  const w = await b.page();
+  await w.goto(`chrome-extension://${b.id}/window.html?tab=${tab}`);
+  await w.waitForSelector("text=Logins for lanternfish.localhost");
+  await w.fill("#find", "ferryl");
+  await w.waitForSelector("#list b:has-text('Ferrylink')");
+  await w.fill("#find", "");
+  await w.click("#list button:has-text('Lanternfish')");
+  await site.waitForFunction(() => document.querySelector("#password").value !== "");
+  const w2 = await b.page();
+  await w2.goto(`chrome-extension://${b.id}/window.html?tab=${tab}`);
+  await w2.click("#lock");
+  await w2.waitForSelector("text=The vault is locked");
+  await desk.waitForURL("**/open/*");
+  await site.reload();
+  await site.click("#password");
+  await drawn(site);
+  await w2.close();
+});

@@ -1,0 +1,258 @@
+// The first walk in a real browser: from an empty machine to a vault on two devices.
+import test, { after, before } from "node:test";
+import assert from "node:assert/strict";
+import { mkdtempSync, readFileSync, rmSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { createRequire } from "node:module";
+import { browser, build, demo, maren, start, unlock } from "./harness.mjs";
+
+const axe = readFileSync(createRequire(import.meta.url).resolve("axe-core/axe.min.js"), "utf8");
+let program, d, b, page;
+/** @type {string[]} */
+const troubles = [];
+
+before(async () => {
+  program = build();
+  d = await demo(program, 17300);
+  b = await browser();
+  page = await b.page();
+  page.on("pageerror", (e) => troubles.push(String(e)));
+  page.on("console", (m) => /violates|Refused/.test(m.text()) && troubles.push(m.text()));
+});
+after(async () => {
+  await b?.close();
+  await d?.stop();
+  d?.clean();
+});
+
+/** axe finds nothing serious on the page as it is. */
+async function accessible(p, what) {
+  // axe is put into the browser, not into the page: the page's own policy stays as it is.
+  await p.evaluate(axe);
+  const r = await p.evaluate(() => window.axe.run(document, { resultTypes: ["violations"] }));
+  const bad = r.violations.filter((v) => v.impact === "serious" || v.impact === "critical");
+  assert.deepEqual(bad.map((v) => `${v.id}: ${v.nodes.map((n) => n.target).join(" ")}`), [], what);
+}
+
+test("create a vault, check its sheet, make a login, find it, archive it", async () => {
+  const dir = mkdtempSync(join(tmpdir(), "redlocket-own-"));
+  const own = await start(program, ["--data", dir, "--port", "17350", "--no-browser", "--cloud", d.cloud], "Ctrl-C ends it");
+  const at = "http://redlocket.localhost:17350";
+  try {
+    await page.goto("http://localhost:17350/");
+    assert.equal(page.url(), `${at}/front`, "plain localhost leads to the own name");
+    await accessible(page, "welcome");
+    await page.click("text=Create a vault");
+    await accessible(page, "create");
+    await page.fill("#name", "Wren Tolliver");
+    await page.fill("#email", "wren.tolliver@cormorant.example");
+    await page.locator("#password").pressSequentially("password1");
+    await page.waitForSelector("#strength .bad");
+    await page.fill("#repeat", "password1");
+    await page.click("text=Create the vault");
+    await page.waitForSelector(".bad[role=alert]");
+    assert.equal(await page.inputValue("#email"), "wren.tolliver@cormorant.example", "what was typed is still there");
+    for (const f of ["#password", "#repeat"]) await page.fill(f, "oar lamp tide winkle");
+    await page.click("text=Create the vault");
+    await page.waitForURL("**/sheet");
+    await accessible(page, "sheet");
+    assert.equal(await page.locator("svg.qr").count(), 2);
+    const groups = (await page.locator(".groups").allInnerTexts()).map((t) => t.split(/\s+/).filter((w) => w.length === 5));
+    assert.deepEqual(groups.map((g) => g.length), [8, 8]);
+    await page.goto(`${at}/logins`);
+    assert.match(page.url(), /\/sheet$/, "the sheet first");
+    const asked = async (n) => Number(await page.inputValue(`[name=${n}_group]`)) - 1;
+    await page.fill("#carried", "00000");
+    await page.fill("#recovery", "00000");
+    await page.click("text=I have it on paper");
+    await page.waitForSelector(".bad");
+    await page.fill("#carried", groups[0][await asked("carried")].toLowerCase());
+    await page.fill("#recovery", groups[1][await asked("recovery")]);
+    await page.click("text=I have it on paper");
+    await page.waitForURL("**/logins");
+    await accessible(page, "empty book");
+
+    await page.keyboard.press("n");
+    await page.waitForSelector("#title");
+    await accessible(page, "form");
+    await page.fill("[name=address]", "HTTPS://KelpAndCrown.example/in;jsessionid=1?next=/");
+    await page.fill("#username", "wren");
+    await page.click("summary");
+    await page.fill("[name=length]", "30");
+    await page.click("button:has-text('Make one')");
+    await page.click("text=Use this one");
+    const made = await page.inputValue("#password");
+    assert.equal(made.length, 30);
+    await page.fill("#notes", "<b>beans</b>");
+    await page.dblclick(".sheet-acts button:has-text('Keep')");
+    await page.waitForSelector("#sheet h1:has-text('Kelpandcrown')");
+    assert.match(await page.innerText("#sheet"), /kelpandcrown\.example\/in\s/);
+    assert.equal(await page.locator(".line").count(), 1, "a double press makes one login");
+    assert.ok(!(await page.content()).includes(made), "hidden until asked for");
+    await page.keyboard.press("s");
+    await page.waitForSelector(".grouped");
+    assert.equal((await page.locator(".glyphs").allInnerTexts()).join(""), made);
+    await accessible(page, "sheet of a login");
+    await page.context().grantPermissions(["clipboard-read", "clipboard-write"], { origin: at });
+    await page.keyboard.press("p");
+    await page.waitForSelector("text=Copied");
+    assert.equal(await page.evaluate(() => navigator.clipboard.readText()), made);
+    await page.keyboard.press("e");
+    await page.waitForSelector("#title");
+    await page.fill("#title", "Kelp & Crown");
+    await page.fill("#password", "beans-and-tides");
+    await page.click(".sheet-acts button:has-text('Keep')");
+    await page.waitForSelector("#sheet h1:has-text('Kelp & Crown')");
+    await page.click("text=Read");
+    await page.waitForSelector("text=Earlier values");
+    await page.click("#sheet .secret button");
+    await page.waitForSelector(".grouped");
+    assert.equal((await page.locator(".glyphs").allInnerTexts()).join(""), made, "the earlier password is readable");
+    await page.click("text=Back to the sheet");
+    await page.click("text=Put into the archive");
+    await page.waitForSelector("text=in the archive");
+    await page.click("text=Bring back");
+    await page.waitForSelector("text=Put into the archive");
+
+    // Killed and started again: the vault is locked, and everything is there.
+    await own.stop("SIGKILL");
+    const again = await start(program, ["--data", dir, "--port", "17350", "--no-browser"], "Ctrl-C ends it");
+    try {
+      await unlock(page, at, "oar lamp tide winkle");
+      assert.equal(await page.locator(".line").count(), 1);
+      await page.goto(`${at}/sheet`);
+      assert.equal(await page.locator(".groups").count(), 1, "the recovery code is not shown again");
+    } finally {
+      await again.stop();
+    }
+  } finally {
+    await own.stop();
+    rmSync(dir, { recursive: true, force: true });
+  }
+});
+
+test("a wrong master password is refused and slowed down", async () => {
+  await page.goto(d.desk);
+  await accessible(page, "lock page");
+  for (let i = 0; i < 3; i++) {
+    await page.fill("#password", "not it");
+    await page.click("button:has-text('Open')");
+    await page.waitForSelector("#wrong");
+  }
+  assert.ok(await page.isDisabled("button[data-wait]"));
+  await page.waitForSelector("button[data-wait]:not([disabled])");
+});
+
+test("find in the book by typing, by keys and by letter", async () => {
+  await unlock(page, d.desk, maren.password);
+  await accessible(page, "book");
+  assert.ok((await page.locator(".line").count()) > 55);
+  await page.keyboard.press("/");
+  await page.keyboard.type("gul");
+  await page.waitForSelector("text=Show all");
+  assert.match(await page.locator(".site b").first().innerText(), /^gullwing|^Gullwing/);
+  await page.keyboard.press("ArrowDown");
+  await page.keyboard.press("Enter");
+  await page.waitForSelector("#sheet h1:has-text('Gullwing')");
+  await page.click("#find");
+  await page.keyboard.press("Escape");
+  await page.waitForSelector(".letter");
+  await page.click(".thumbs a[data-letter=S]");
+  assert.ok(await page.locator("#letter-S").evaluate((e) => e.getBoundingClientRect().top < 200));
+});
+
+test("a change shows on another device by itself, and the cloud may be away", async () => {
+  const other = await b.page();
+  await unlock(other, d.laptop, maren.password);
+  await unlock(page, d.desk, maren.password);
+  await page.goto(d.desk + "/logins/new");
+  await page.fill("#title", "Zebra Crossing Club");
+  await page.click(".sheet-acts button:has-text('Keep')");
+  await other.waitForSelector("b:has-text('Zebra Crossing Club')", { timeout: 3000 });
+  await other.click("text=Zebra Crossing Club");
+  await other.waitForSelector("#sheet h1:has-text('Zebra')");
+  await page.keyboard.press("e");
+  await page.fill("#notes", "meets on Tuesdays");
+  await page.click(".sheet-acts button:has-text('Keep')");
+  await other.waitForSelector("#sheet >> text=meets on Tuesdays", { timeout: 3000 });
+
+  const devices = await b.page();
+  await devices.goto(d.desk + "/devices");
+  await accessible(devices, "devices");
+  assert.match(await devices.innerText(".device-list"), /desk[\s\S]*laptop/);
+  await devices.close();
+  await other.close();
+});
+
+test("an edit from a stale tab doesn't undo what was changed meanwhile", async () => {
+  await unlock(page, d.desk, maren.password);
+  const stale = await b.page();
+  for (const p of [stale, page]) {
+    await p.goto(d.desk + "/logins?q=ferrylink");
+    await p.locator(".line-main").first().click();
+    await p.waitForSelector("#sheet h1");
+    await p.keyboard.press("e");
+    await p.waitForSelector("#title");
+  }
+  await page.fill("#notes", "changed here");
+  await page.click(".sheet-acts button:has-text('Keep')");
+  await page.waitForSelector("#sheet >> text=changed here");
+  await stale.fill("#folder", "Ferries");
+  await stale.click(".sheet-acts button:has-text('Keep')");
+  await stale.waitForSelector("#sheet >> text=Ferries");
+  assert.match(await stale.innerText("#sheet"), /changed here/);
+  await stale.close();
+});
+
+test("bring the vault to a new computer by introduction", async () => {
+  const dir = mkdtempSync(join(tmpdir(), "redlocket-new-"));
+  const own = await start(program, ["--data", dir, "--port", "17360", "--no-browser", "--cloud", d.cloud], "Ctrl-C ends it");
+  const fresh = await b.page();
+  try {
+    await fresh.goto("http://redlocket.localhost:17360/join");
+    await accessible(fresh, "join");
+    await fresh.fill("#arrive-email", maren.email);
+    await fresh.click("text=Show the words");
+    await fresh.waitForSelector(".fingerprint li");
+    const words = await fresh.locator(".fingerprint li").allInnerTexts();
+    assert.equal(words.length, 6);
+    await page.goto(d.desk + "/devices");
+    await page.fill("#words", "six words that are not right");
+    await page.click("text=Let it in");
+    await page.waitForSelector(".bad");
+    await page.fill("#words", words.join(" "));
+    await page.click("text=Let it in");
+    await page.waitForSelector(".done");
+    await fresh.fill("#password", maren.password);
+    await fresh.fill("#device", "attic");
+    await fresh.click("text=Bring it here");
+    await fresh.waitForURL("**/logins");
+    assert.ok((await fresh.locator(".line").count()) > 55);
+    await page.goto(d.desk + "/devices");
+    await page.waitForSelector("text=attic");
+  } finally {
+    await fresh.close();
+    await own.stop();
+    rmSync(dir, { recursive: true, force: true });
+  }
+});
+
+test("locking takes every page of the profile to the lock page at once", async () => {
+  await unlock(page, d.desk, maren.password);
+  const second = await b.page();
+  await second.goto(d.desk + "/devices");
+  await page.click("body");
+  await page.keyboard.press("Shift+L");
+  await page.waitForURL("**/open/*");
+  await second.waitForURL("**/open/*", { timeout: 3000 });
+  await second.goto(d.desk + "/logins");
+  assert.match(second.url(), /\/open\//);
+  await second.close();
+});
+
+test("the page is fenced in", async () => {
+  const r = await fetch(`http://127.0.0.1:17301/front`, { redirect: "manual", headers: {} });
+  assert.equal(r.status, 307, "a bare address leads to the device's own name");
+  assert.deepEqual(troubles, [], "no script error, nothing the policy refused");
+});
