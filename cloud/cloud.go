@@ -339,8 +339,7 @@ func (s *Server) commit(w http.ResponseWriter, r *http.Request) {
 		fail(w, http.StatusBadRequest, wire.CodeBadRequest, "the commit has no head or too many records")
 		return
 	}
-	sum := sha256.Sum256(in.Head.Blob)
-	switch err := s.store.commit(r.Context(), of(r).account, in, hex.EncodeToString(sum[:])); {
+	switch err := s.store.commit(r.Context(), of(r).account, in, hashHex(in.Head.Blob)); {
 	case errors.Is(err, errConflict):
 		fail(w, http.StatusConflict, wire.CodeConflict, err.Error())
 	case err != nil:
@@ -349,6 +348,11 @@ func (s *Server) commit(w http.ResponseWriter, r *http.Request) {
 		s.hub.tell(of(r).account, in.Head.Number)
 		reply(w, map[string]uint64{"n": in.Head.Number})
 	}
+}
+
+func hashHex(b []byte) string {
+	sum := sha256.Sum256(b)
+	return hex.EncodeToString(sum[:])
 }
 
 func (s *Server) devices(w http.ResponseWriter, r *http.Request) {

@@ -1,0 +1,265 @@
+package web_test
+
+import (
+	"context"
+	"crypto/rand"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"redlocket/app"
+	"redlocket/app/store"
+	"redlocket/core/secret"
+	"redlocket/core/vault"
+	"redlocket/web"
+)
+
+const (
+	host   = "desk.localhost:7301"
+	master = "kelp ferry lantern forty"
+)
+
+// client is a browser without scripts.
+type client struct {
+	t      *testing.T
+	h      http.Handler
+	cookie string
+}
+
+func (c *client) do(method, path string, form url.Values, header ...string) *http.Response {
+	r := httptest.NewRequest(method, "http://"+host+path, strings.NewReader(form.Encode()))
+	r.Host = host
+	if form != nil {
+		r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	}
+	if c.cookie != "" {
+		r.Header.Set("Cookie", c.cookie)
+	}
+	for i := 0; i+1 < len(header); i += 2 {
+		if header[i] == "Host" {
+			r.Host = header[i+1]
+		}
+		r.Header.Set(header[i], header[i+1])
+	}
+	w := httptest.NewRecorder()
+	c.h.ServeHTTP(w, r)
+	for _, k := range w.Result().Cookies() {
+		c.cookie = k.Name + "=" + k.Value
+		assert.True(c.t, k.HttpOnly)
+		assert.Equal(c.t, http.SameSiteStrictMode, k.SameSite)
+	}
+	return w.Result()
+}
+
+func body(t *testing.T, r *http.Response) string {
+	b, err := io.ReadAll(r.Body)
+	require.NoError(t, err)
+	return string(b)
+}
+
+func setup(t *testing.T) (*client, *app.Device, *app.Vault) {
+	f, err := store.In(t.TempDir())
+	require.NoError(t, err)
+	d := app.New(app.Ports{Stores: f, Now: time.Now, Rand: rand.Reader, Platform: "test"})
+	t.Cleanup(func() { assert.NoError(t, d.Close()) })
+	v, err := d.Create(t.Context(), app.NewVault{Name: "Maren", Email: "m@cormorant.example", Password: secret.New(master), Repeat: secret.New(master)})
+	require.NoError(t, err)
+	s, err := v.Sheet(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, v.CheckSheet(t.Context(), 1, s.Carried[0], 1, s.Recovery[0]))
+	p, err := web.New(d, web.Config{Hosts: []string{"desk.localhost"}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	require.NoError(t, err)
+	t.Cleanup(p.Close)
+	return &client{t: t, h: p}, d, v
+}
+
+func (c *client) open(v *app.Vault) {
+	r := c.do("POST", "/open/"+v.Card().ID, url.Values{"password": {master}})
+	require.Equal(c.t, http.StatusSeeOther, r.StatusCode)
+	require.Equal(c.t, "/logins", r.Header.Get("Location"))
+}
+
+func TestFences(t *testing.T) {
+	c, _, v := setup(t)
+	r := c.do("GET", "/front", nil)
+	csp := r.Header.Get("Content-Security-Policy")
+	for _, part := range []string{"default-src 'none'", "script-src 'self'", "style-src 'self'", "frame-ancestors 'none'", "base-uri 'none'", "form-action 'self'"} {
+		assert.Contains(t, csp, part)
+	}
+	assert.NotContains(t, csp, "unsafe")
+	assert.Equal(t, "no-store", r.Header.Get("Cache-Control"))
+	assert.Equal(t, "no-referrer", r.Header.Get("Referrer-Policy"))
+
+	for _, h := range []string{"trickster.example", "desk.localhost.trickster.example", "192.168.1.5:7301", ""} {
+		assert.Equal(t, http.StatusMisdirectedRequest, c.do("GET", "/front", nil, "Host", h).StatusCode, h)
+		assert.Equal(t, http.StatusMisdirectedRequest, c.do("POST", "/lock", url.Values{}, "Host", h).StatusCode, h)
+	}
+	r = c.do("GET", "/logins?q=x", nil, "Host", "localhost:7301")
+	assert.Equal(t, "http://desk.localhost:7301/logins?q=x", r.Header.Get("Location"))
+	assert.Equal(t, http.StatusMisdirectedRequest, c.do("POST", "/lock", url.Values{}, "Host", "localhost:7301").StatusCode)
+
+	c.open(v)
+	for _, from := range [][]string{{"Sec-Fetch-Site", "cross-site"}, {"Sec-Fetch-Site", "same-site"}, {"Origin", "http://trickster.localhost:7310"}} {
+		assert.Equal(t, http.StatusForbidden, c.do("POST", "/lock", url.Values{}, from...).StatusCode, from[1])
+	}
+	assert.False(t, v.Locked())
+	assert.Equal(t, http.StatusSeeOther, c.do("POST", "/lock", url.Values{}, "Sec-Fetch-Site", "same-origin").StatusCode)
+	assert.True(t, v.Locked())
+}
+
+var inline = regexp.MustCompile(`(?i)<script>|<style|\sstyle=|\son[a-z]+=`)
+
+func TestNoInlineScriptOrStyle(t *testing.T) {
+	c, _, v := setup(t)
+	id := app.NewID()
+	require.NoError(t, v.Save(t.Context(), id, vault.Draft{Title: "<script>alert(1)</script>", Username: "\" onload=\"x", Password: secret.New("p"), Notes: "<style>", Addresses: []vault.Address{{URL: "https://a.example/"}}}.Changes()))
+	paths := []string{"/new", "/join", "/open/" + v.Card().ID, "/forgot/" + v.Card().ID}
+	for i, p := range append(paths, "/logins", "/logins/"+id, "/logins/"+id+"/edit", "/logins/"+id+"/past", "/logins/new", "/archive", "/devices", "/sheet", "/nowhere") {
+		if i == len(paths) {
+			c.open(v)
+		}
+		page := body(t, c.do("GET", p, nil))
+		assert.NotContains(t, page, "<script>alert", p)
+		assert.Empty(t, inline.FindAllString(strings.ReplaceAll(page, `&#34; onload=`, ""), -1), p)
+		assert.Contains(t, page, "<!doctype html>", p)
+	}
+}
+
+func TestNothingWithoutTheMasterPassword(t *testing.T) {
+	c, d, v := setup(t)
+	id := app.NewID()
+	require.NoError(t, v.Save(t.Context(), id, vault.Draft{Title: "Lanternfish", Password: secret.New("cuttle")}.Changes()))
+	closed := []struct{ method, path string }{{"GET", "/logins"}, {"GET", "/logins/" + id}, {"POST", "/logins/" + id + "/show"}, {"POST", "/logins/" + id + "/copy"}, {"POST", "/logins/" + id}, {"POST", "/generate"}, {"GET", "/sheet"}, {"GET", "/devices"}, {"GET", "/events"}, {"POST", "/devices/introduce"}}
+	check := func(why string) {
+		for _, p := range closed {
+			r := c.do(p.method, p.path, url.Values{})
+			assert.Equal(t, http.StatusSeeOther, r.StatusCode, why+p.path)
+			assert.NotContains(t, body(t, r), "cuttle")
+		}
+	}
+	check("before: ")
+	c.open(v)
+	assert.Equal(t, "cuttle", body(t, c.do("POST", "/logins/"+id+"/copy", url.Values{})))
+	v.Lock()
+	check("after locking: ")
+	again, err := d.Unlock(context.Background(), v.Card().ID, secret.New(master))
+	require.NoError(t, err)
+	check("opened by somebody else: ")
+	assert.False(t, again.Locked())
+	r := c.do("POST", "/logins", url.Values{}, "HX-Request", "true")
+	assert.Equal(t, http.StatusMethodNotAllowed, r.StatusCode)
+}
+
+func TestFormsKeepWhatTheyDidNotChange(t *testing.T) {
+	c, _, v := setup(t)
+	c.open(v)
+	id := app.NewID()
+	form := url.Values{"new": {"1"}, "title": {""}, "address": {"https://ferrylink.example/in?x"}, "username": {" mtolliver "}, "password": {"one"}, "tags": {"a, b,a"}, "match": {"host"}}
+	r := c.do("POST", "/logins/"+id, form)
+	require.Equal(t, "/logins/"+id, r.Header.Get("Location"))
+	e, err := v.Entry(id)
+	require.NoError(t, err)
+	it := vault.View(e)
+	assert.Equal(t, "Ferrylink", it.Title)
+	assert.Equal(t, []vault.Address{{URL: "https://ferrylink.example/in", Match: vault.MatchHost}}, it.Addresses)
+	assert.Equal(t, []string{"a", "b"}, it.Tags)
+
+	page := body(t, c.do("GET", "/logins/"+id+"/edit", nil))
+	assert.NotContains(t, page, `value="one"`, "a form doesn't carry the password")
+	edit := url.Values{"title": {"Ferrylink"}, "address": {"https://ferrylink.example/in"}, "match": {"host"}, "username": {"mtolliver"}, "tags": {"a, b"}, "notes": {"mine"}}
+	for _, m := range regexp.MustCompile(`name="(was_\w+)" value="(\w+)"`).FindAllStringSubmatch(page, -1) {
+		edit.Set(m[1], m[2])
+	}
+	require.NoError(t, v.Save(t.Context(), id, vault.Changes{vault.FieldTitle: "Ferrylink tickets", vault.FieldPassword: secret.New("two")}))
+	require.Equal(t, http.StatusSeeOther, c.do("POST", "/logins/"+id, edit).StatusCode)
+	e, err = v.Entry(id)
+	require.NoError(t, err)
+	assert.Equal(t, "Ferrylink tickets", e.Text(vault.FieldTitle), "changed elsewhere, not by this form")
+	assert.Equal(t, "two", e.Text(vault.FieldPassword))
+	assert.Equal(t, "mine", e.Text(vault.FieldNotes))
+
+	bad := url.Values{"new": {"1"}, "title": {"x"}, "address": {"javascript:alert(1)"}, "notes": {"typed with care"}}
+	r = c.do("POST", "/logins/"+app.NewID(), bad)
+	assert.Equal(t, http.StatusUnprocessableEntity, r.StatusCode)
+	page = body(t, r)
+	assert.Contains(t, page, "must begin with https://")
+	assert.Contains(t, page, "typed with care")
+	assert.Equal(t, http.StatusNotFound, c.do("GET", "/logins/"+app.NewID(), nil).StatusCode)
+	assert.Equal(t, http.StatusUnprocessableEntity, c.do("POST", "/logins/nonsense", url.Values{"title": {"x"}}).StatusCode)
+	huge := url.Values{"title": {"x"}, "notes": {strings.Repeat("a", 3<<20)}}
+	assert.Equal(t, http.StatusRequestEntityTooLarge, c.do("POST", "/logins/"+id, huge).StatusCode)
+}
+
+func TestManyLoginsComeInParts(t *testing.T) {
+	c, _, v := setup(t)
+	var list []vault.Draft
+	for i := range 1000 {
+		list = append(list, vault.Draft{Title: "Shop " + strings.Repeat("x", i%7) + time.Duration(i).String(), Password: secret.New("p")})
+	}
+	require.NoError(t, v.SaveAll(t.Context(), list))
+	c.open(v)
+	lines := regexp.MustCompile(`class="line"`)
+	n, from := 0, ""
+	for range 4 {
+		page := body(t, c.do("GET", "/logins"+from, nil, "HX-Request", "true"))
+		n += len(lines.FindAllString(page, -1))
+		m := regexp.MustCompile(`hx-get="\?(from=\d+)"`).FindStringSubmatch(page)
+		if m == nil {
+			break
+		}
+		from = "?" + m[1]
+	}
+	assert.Equal(t, 1000, n)
+}
+
+func FuzzPages(f *testing.F) {
+	f.Add("/logins", "title=x&address=a.example")
+	f.Add("/generate", "length=8&lower=1")
+	folder, err := store.In(f.TempDir())
+	if err != nil {
+		f.Fatal(err)
+	}
+	d := app.New(app.Ports{Stores: folder, Now: time.Now, Rand: rand.Reader, Platform: "test"})
+	v, err := d.Create(f.Context(), app.NewVault{Name: "M", Email: "m@cormorant.example", Password: secret.New(master), Repeat: secret.New(master)})
+	if err != nil {
+		f.Fatal(err)
+	}
+	s, _ := v.Sheet(f.Context())
+	_ = v.CheckSheet(f.Context(), 1, s.Carried[0], 1, s.Recovery[0])
+	p, err := web.New(d, web.Config{Hosts: []string{"desk.localhost"}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	if err != nil {
+		f.Fatal(err)
+	}
+	c := &client{h: p}
+	r := httptest.NewRequest("POST", "http://"+host+"/open/"+v.Card().ID, strings.NewReader("password="+url.QueryEscape(master)))
+	r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	w := httptest.NewRecorder()
+	p.ServeHTTP(w, r)
+	c.cookie = w.Result().Cookies()[0].Name + "=" + w.Result().Cookies()[0].Value
+	id := app.NewID()
+	f.Fuzz(func(t *testing.T, path, form string) {
+		if path == "/logins" {
+			path = "/logins/" + id
+		}
+		if path != "/generate" && path != "/logins/"+id && path != "/strength" && path != "/never/again" {
+			return
+		}
+		r := httptest.NewRequest("POST", "http://"+host+path, strings.NewReader(form))
+		r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+		r.Header.Set("Cookie", c.cookie)
+		w := httptest.NewRecorder()
+		p.ServeHTTP(w, r)
+		if w.Code >= 500 {
+			t.Fatal(w.Code, w.Body.String())
+		}
+	})
+}
