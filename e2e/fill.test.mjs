@@ -45,6 +45,13 @@ test("before it is connected, and while the words are compared", async () => {
   await w.click("button");
   await w.waitForSelector("text=ends in .localhost");
   await w.close();
+  // From the device's own page there is nothing to type.
+  await desk.goto(d.laptop + "/devices");
+  const [opened] = await Promise.all([b.context.waitForEvent("page"), desk.click("[data-connect-browser]")]);
+  await opened.waitForSelector("#words li");
+  await desk.click("text=No, refuse it");
+  await opened.waitForSelector("text=Refused in Red Locket");
+  await opened.close();
   const { there, here } = await connect(b, desk, d.laptop);
   assert.equal(there.length, 4);
   assert.deepEqual(there, here, "the same words on both sides");

@@ -18,6 +18,11 @@ api.runtime.onMessage.addListener((message, sender, reply) => {
 /** @param {any} message @param {chrome.runtime.MessageSender} sender @returns {Promise<any>} */
 async function handle(message, sender) {
   if (sender.id !== api.runtime.id) return {};
+  if (message.act === "connect" && sender.url) {
+    const app = new URL(sender.url);
+    if (/(^|\.)localhost$/.test(app.hostname)) await api.tabs.create({ url: `${api.runtime.getURL("connect.html")}?app=${encodeURIComponent(app.host)}` });
+    return {};
+  }
   if (message.act === "open") {
     await api.tabs.create({ url: message.url });
     return {};
@@ -36,6 +41,11 @@ async function fromWindow(message) {
   if (message.act === "fill-tab") return api.tabs.sendMessage(tab.id ?? 0, { act: "fill", id: message.id }, { frameId: 0 });
   return ask({ ...message, url: tab?.url ?? "", top: tab?.url ?? "", tab: String(tab?.id ?? "") });
 }
+
+// Fresh in a browser, the first thing is to connect.
+api.runtime.onInstalled.addListener((d) => {
+  if (d.reason === "install") void api.tabs.create({ url: api.runtime.getURL("connect.html") });
+});
 
 api.commands.onCommand.addListener(async (command) => {
   const [tab] = await api.tabs.query({ active: true, currentWindow: true });

@@ -34,3 +34,10 @@ form.addEventListener("submit", async (e) => {
     say.textContent = err instanceof LineError && err.kind === "over" ? "It took too long. Please try again." : "Nobody answers at that address. Is Red Locket running?";
   }
 });
+
+// Asked for on Red Locket's own page, there is nothing to type.
+const asked = new URLSearchParams(location.search).get("app");
+if (asked) {
+  /** @type {HTMLInputElement} */ (document.getElementById("app")).value = asked;
+  form.requestSubmit();
+}

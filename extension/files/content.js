@@ -214,6 +214,7 @@ document.addEventListener("keydown", (e) => {
 }, true);
 document.addEventListener("submit", (e) => sent(e.target instanceof Element ? e.target : null), true);
 document.addEventListener("click", (e) => {
+  if (e.isTrusted && e.target instanceof Element && e.target.closest("[data-connect-browser]")) void tell({ act: "connect" });
   const b = e.target instanceof Element ? e.target.closest("button, input[type=submit], [role=button]") : null;
   if (b && b !== host) sent(b.closest("form") ?? document.body);
 }, true);
