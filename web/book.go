@@ -81,7 +81,7 @@ func (s *Server) leaves(w http.ResponseWriter, r *http.Request, status int, titl
 	case r.FormValue("from") != "" && r.Header.Get("HX-Request") != "":
 		s.render(w, r, status, "book-rows", v)
 	case fragment(r, "book-list"):
-		s.render(w, r, status, "book-list", v)
+		s.render(w, r, status, "book-part", v)
 	case fragment(r, "sheet"):
 		s.render(w, r, http.StatusOK, d.Sheet, v) // htmx swaps good answers only
 	default:

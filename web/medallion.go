@@ -6,6 +6,7 @@ import (
 	"html/template"
 	"math"
 	"strings"
+	"unicode"
 )
 
 // medallion draws a vault's engraving from its seed: interlaced rosettes, each a
@@ -87,7 +88,7 @@ func mark(title, domain string) template.HTML {
 
 func initials(title string) string {
 	var out []rune
-	for _, w := range strings.FieldsFunc(title, func(r rune) bool { return strings.ContainsRune(" .-&_/·", r) }) {
+	for _, w := range strings.FieldsFunc(title, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
 		out = append(out, []rune(strings.ToUpper(w))[0])
 		if len(out) == 2 {
 			break

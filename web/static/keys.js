@@ -87,3 +87,9 @@ document.addEventListener("click", (e) => {
     }
   }
 });
+
+// A book that was drawn anew still shows which login is on the sheet.
+document.addEventListener("htmx:afterSettle", () => {
+  const id = /** @type {HTMLElement | null} */ (document.querySelector("#sheet[data-id]"))?.dataset.id;
+  for (const l of lines()) l.toggleAttribute("data-open", l.dataset.id === id);
+});

@@ -1,0 +1,13 @@
+# Benchmarks with their floors, the long crash test, and packing.
+.PHONY: test bench crash dist
+test:
+	./test
+bench:
+	go test ./app ./cloud ./core/... -run '^$$' -bench . -benchtime 20x
+crash:
+	REDLOCKET_KILLS=200 go test ./app -run TestKilledAtAnyMoment -v -timeout 30m
+dist:
+	rm -rf dist && mkdir dist
+	for os in linux darwin windows; do for arch in amd64 arm64; do \
+	  ext=; [ $$os = windows ] && ext=.exe; \
+	  CGO_ENABLED=0 GOOS=$$os GOARCH=$$arch go build -trimpath -ldflags='-s -w' -o dist/redlocket-$$os-$$arch$$ext ./cmd/redlocket || exit 1; done; done
