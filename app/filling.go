@@ -345,6 +345,19 @@ func (v *Vault) KeepSlip(ctx context.Context, in Slip) error {
 	if err != nil {
 		return err
 	}
+	if in.Address != "" && in.Address != site.Shown(address) {
+		typed := in.Address
+		if scheme, _, ok := strings.Cut(address, "://"); ok && !strings.Contains(typed, "://") {
+			typed = scheme + "://" + typed
+		}
+		if typed, err = site.Clean(typed); err != nil {
+			return err
+		}
+		if site.Domain(typed) != site.Domain(address) {
+			return errors.New("this address belongs to another site than the page")
+		}
+		address = typed
+	}
 	if strings.TrimSpace(in.Title) == "" {
 		in.Title = site.Title(address)
 	}

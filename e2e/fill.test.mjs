@@ -52,9 +52,11 @@ test("before it is connected, and while the words are compared", async () => {
   await desk.click("text=No, refuse it");
   await opened.waitForSelector("text=Refused in Red Locket");
   await opened.close();
+  const saving = () => b.context.serviceWorkers()[0].evaluate(async () => (await chrome.privacy.services.passwordSavingEnabled.get({})).value);
   const { there, here } = await connect(b, desk, d.laptop);
   assert.equal(there.length, 4);
   assert.deepEqual(there, here, "the same words on both sides");
+  assert.equal(await saving(), false, "the browser's own saving was turned off when it was asked for");
 });
 
 test("one page: the offer fills user name and password, and signs in", async () => {
@@ -92,6 +94,9 @@ test("by keyboard alone", async () => {
 test("sign up: a made password in both boxes, kept by the slip, and on the other device", async () => {
   await site.context().clearCookies({ name: "session" });
   await site.goto(d.site("gullwing", "/sign-up"));
+  await choose(site, "#user"); // the user name used most is offered
+  await site.waitForFunction(() => document.querySelector("#user").value !== "");
+  assert.equal(await site.inputValue("#user"), maren.email);
   await site.fill("#user", "wren.t");
   await site.focus("#password");
   await drawn(site);

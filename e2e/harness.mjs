@@ -95,6 +95,10 @@ export async function connect(b, page, device) {
   const here = await page.locator(".waiting .fingerprint li").allInnerTexts();
   await page.click("text=The same words");
   await c.waitForSelector("text=Connected.");
+  if (await c.locator("#saving").isVisible()) {
+    await c.click("#stop");
+    await c.waitForSelector("text=password saving is off");
+  }
   await c.close();
   return { there, here };
 }

@@ -9,9 +9,12 @@
 package find
 
 import (
+	"bytes"
 	"cmp"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
 
 	"golang.org/x/text/collate"
@@ -34,7 +37,7 @@ type Site struct {
 
 // Index holds the items in the order of the book, folded for searching.
 type Index struct {
-	rows []row
+	rows []*row
 }
 
 type row struct {
@@ -49,38 +52,51 @@ type row struct {
 	rest     string
 }
 
-// NewIndex builds an index over the items, archived ones left out.
+// NewIndex builds an index over the items, archived ones left out. It uses every
+// processor: a vault's first page waits for it.
 func NewIndex(items []vault.Item, lang language.Tag) *Index {
+	parts := make([][]*row, max(1, min(runtime.GOMAXPROCS(0), len(items)/256)))
+	var wg sync.WaitGroup
+	for i := range parts {
+		wg.Go(func() {
+			parts[i] = newRows(items[i*len(items)/len(parts):(i+1)*len(items)/len(parts)], lang)
+		})
+	}
+	wg.Wait()
+	x := &Index{rows: slices.Concat(parts...)}
+	slices.SortFunc(x.rows, func(a, b *row) int {
+		return cmp.Or(bytes.Compare(a.sortKey, b.sortKey), strings.Compare(a.username, b.username), strings.Compare(a.item.ID, b.item.ID))
+	})
+	return x
+}
+
+func newRows(items []vault.Item, lang language.Tag) []*row {
 	coll := collate.New(lang, collate.IgnoreCase, collate.Numeric)
 	var buf collate.Buffer
-	x := &Index{rows: make([]row, 0, len(items))}
 	f := newFolder()
+	rows := make([]*row, 0, len(items))
 	for _, it := range items {
 		if it.Archived {
 			continue
 		}
-		r := row{item: it, title: f.fold(it.Title), username: f.fold(it.Username)}
-		if len(it.Addresses) > 0 {
-			r.domain = site.Domain(it.Addresses[0].URL)
-		}
-		var hosts []string
-		for _, a := range it.Addresses {
-			hosts = append(hosts, site.Shown(a.URL))
+		r := &row{item: it, title: f.fold(it.Title), username: f.fold(it.Username)}
+		hosts := make([]string, 0, 4)
+		for i, a := range it.Addresses {
+			shown, domain := site.Names(a.URL)
+			if i == 0 {
+				r.domain = domain
+			}
+			hosts = append(hosts, shown)
 		}
 		r.hosts = f.fold(strings.Join(hosts, " "))
 		r.rest = f.fold(strings.Join(append([]string{it.Folder, it.Notes}, it.Tags...), " "))
 		r.site = r.domain + "\x00" + r.title
 		r.letter = letter(r.title)
-		key := coll.KeyFromString(&buf, it.Title)
-		r.sortKey = append(slices.Clone(key), 0)
-		r.sortKey = append(r.sortKey, r.domain...)
+		r.sortKey = append(append(slices.Clone(coll.KeyFromString(&buf, it.Title)), 0), r.domain...)
 		buf.Reset()
-		x.rows = append(x.rows, r)
+		rows = append(rows, r)
 	}
-	slices.SortFunc(x.rows, func(a, b row) int {
-		return cmp.Or(slices.Compare(a.sortKey, b.sortKey), strings.Compare(a.username, b.username), strings.Compare(a.item.ID, b.item.ID))
-	})
-	return x
+	return rows
 }
 
 // Len is the number of items in the book.
@@ -91,7 +107,7 @@ func (x *Index) Book() []Site {
 	return group(x.rows)
 }
 
-func group(rows []row) []Site {
+func group(rows []*row) []Site {
 	var out []Site
 	last := ""
 	for i, r := range rows {
@@ -137,7 +153,7 @@ func (x *Index) Find(query string) []Site {
 	slices.SortStableFunc(hits, func(a, b hit) int { return cmp.Compare(b.score, a.score) })
 	// A site stands where its best account stands, with its other hits under it.
 	place := map[string]int{}
-	var grouped [][]row
+	var grouped [][]*row
 	for _, h := range hits {
 		r := x.rows[h.row]
 		g, ok := place[r.site]

@@ -278,3 +278,34 @@ func BenchmarkStretch(b *testing.B) {
 		_, _ = Stretch(secret.New("a patient tide"), p)
 	}
 }
+
+func FuzzOpenSealed(f *testing.F) {
+	v := NewVault("v", VaultKey{1}, rand.Reader)
+	sealed, _ := v.SealRecord("r", 1, []byte("x"))
+	f.Add(sealed)
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if plain, err := v.OpenRecord("r", 1, b); err == nil && !bytes.Equal(b, sealed) {
+			t.Fatalf("opened %x as %x", b, plain)
+		}
+		if _, err := v.OpenHead(1, b); err == nil {
+			t.Fatal("opened as a head")
+		}
+		_, _ = Unwrap(Key{1}, ByMaster, "v", b)
+		_, _ = unpad(b)
+	})
+}
+
+func FuzzOpenIntroduction(f *testing.F) {
+	n, err := NewNewcomer()
+	if err != nil {
+		f.Fatal(err)
+	}
+	good, _ := Introduce(n.PublicKey(), strings.Join(Fingerprint(n.PublicKey()), " "), Introduction{Carried: make([]byte, CodeSize)})
+	f.Add(good, n.PublicKey(), "a b c")
+	f.Fuzz(func(t *testing.T, sealed, key []byte, words string) {
+		if _, err := n.Open(sealed); err == nil && !bytes.Equal(sealed, good) {
+			t.Fatal("opened what was not sealed to it")
+		}
+		_, _ = Introduce(key, words, Introduction{})
+	})
+}

@@ -18,7 +18,7 @@ type history struct {
 	recs   map[string][]SealedRecord
 }
 
-func newHistory(t *testing.T) *history {
+func newHistory(t testing.TB) *history {
 	h := &history{vault: keys.NewVault("v", keys.VaultKey{9}, rand.Reader), states: []Chain{{}}, recs: map[string][]SealedRecord{}}
 	h.commit(t, "a", "b")
 	h.commit(t, "a")
@@ -26,7 +26,7 @@ func newHistory(t *testing.T) *history {
 	return h
 }
 
-func (h *history) commit(t *testing.T, ids ...string) {
+func (h *history) commit(t testing.TB, ids ...string) {
 	c := h.states[len(h.states)-1]
 	changed := State{}
 	for _, id := range ids {
@@ -131,6 +131,20 @@ func FuzzDecodeHead(f *testing.F) {
 		}
 		if again, err := DecodeHead(h.Encode()); err != nil || again.Root != h.Root || again.Number != h.Number {
 			t.Fatal(err)
+		}
+	})
+}
+
+// Whatever a cloud answers, an opened record or a moved chain is what honest
+// devices wrote.
+func FuzzVerify(f *testing.F) {
+	h := newHistory(f)
+	f.Add(uint64(3), uint64(2), h.heads[1].Blob, "a", uint64(2), h.newest("a").Blob)
+	f.Add(uint64(2), uint64(2), h.heads[1].Blob, "a", uint64(2), h.newest("a").Blob)
+	f.Fuzz(func(t *testing.T, latest, n uint64, head []byte, id string, rev uint64, record []byte) {
+		next, opened, err := h.states[1].Verify(h.vault, latest, []SealedHead{{n, head}}, []SealedRecord{{id, rev, record}})
+		if err == nil && (next.Head != h.states[2].Head || len(opened) != 1 || Root(next.State) != Root(h.states[2].State)) {
+			t.Fatalf("took %d, %d, %s", latest, n, id)
 		}
 	})
 }

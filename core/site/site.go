@@ -112,6 +112,9 @@ func cleanHost(h string) (string, error) {
 	if addr, err := netip.ParseAddr(h); err == nil {
 		return addr.WithZone("").String(), nil
 	}
+	if plainHost(h) {
+		return h, nil
+	}
 	ascii, err := idna.Lookup.ToASCII(h)
 	if err != nil { // underscores and the like: browsers open them, so keep them
 		ascii = strings.ToLower(h)
@@ -128,6 +131,26 @@ func cleanHost(h string) (string, error) {
 		return "", ErrNoHost
 	}
 	return ascii, nil
+}
+
+// plainHost reports whether a name is lower-case letters, digits and inner
+// hyphens only, in two labels or more: such a name is its own ASCII form. Names
+// with "--" where punycode has it are left to idna.
+func plainHost(h string) bool {
+	dots, last := 0, byte('.')
+	for i := 0; i < len(h); i++ {
+		b := h[i]
+		switch {
+		case b >= 'a' && b <= 'z', b >= '0' && b <= '9':
+		case b == '-' && last != '.' && last != '-':
+		case b == '.' && last != '.' && last != '-':
+			dots++
+		default:
+			return false
+		}
+		last = b
+	}
+	return dots > 0 && last != '.' && last != '-' && len(h) < 254
 }
 
 func isLoopback(host string) bool {
@@ -149,17 +172,20 @@ func Host(address string) string {
 
 // Domain returns the registrable domain of an address: the public suffix and
 // one label more. For IP addresses and bare suffixes it is the host itself.
-func Domain(address string) string {
-	h := Host(address)
-	if h == "" {
-		return ""
+func Domain(address string) string { return domainOf(Host(address)) }
+
+func domainOf(host string) string {
+	if host == "" || strings.Contains(host, ":") {
+		return host
 	}
-	if _, err := netip.ParseAddr(h); err == nil {
-		return h
+	if last := host[len(host)-1]; last >= '0' && last <= '9' { // no top-level domain ends in a digit
+		if _, err := netip.ParseAddr(host); err == nil {
+			return host
+		}
 	}
-	d, err := publicsuffix.EffectiveTLDPlusOne(h)
+	d, err := publicsuffix.EffectiveTLDPlusOne(host)
 	if err != nil {
-		return h
+		return host
 	}
 	return d
 }
@@ -167,15 +193,23 @@ func Domain(address string) string {
 // Shown returns a clean address as the book shows it: without scheme or
 // trailing slash, international names in their own letters where that is safe.
 func Shown(address string) string {
+	shown, _ := Names(address)
+	return shown
+}
+
+// Names returns what Shown and Domain return, for one reading of the address.
+func Names(address string) (shown, domain string) {
 	u, err := parse(address)
 	if err != nil {
-		return address
+		return address, ""
 	}
-	host := u.Host
-	if uni, err := idna.Display.ToUnicode(u.Hostname()); err == nil && u.Port() == "" {
-		host = uni
+	host, name := u.Host, u.Hostname()
+	if strings.Contains(name, "xn--") && u.Port() == "" {
+		if uni, err := idna.Display.ToUnicode(name); err == nil {
+			host = uni
+		}
 	}
-	return strings.TrimSuffix(host+u.EscapedPath(), "/")
+	return strings.TrimSuffix(host+u.EscapedPath(), "/"), domainOf(name)
 }
 
 // Matches reports whether the page belongs to a kept address, by its match rule.

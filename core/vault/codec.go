@@ -52,10 +52,11 @@ func (e Entry) Encode() ([]byte, error) {
 		}
 		m["past"] = past
 	}
-	b, err := json.Marshal(m)
+	text, err := encodeValue(m)
 	if err != nil {
 		return nil, fmt.Errorf("failed to encode entry %s: %w", e.ID, err)
 	}
+	b := []byte(text.Reveal())
 	if len(b) > MaxEncoded {
 		return nil, ErrTooLarge
 	}
@@ -70,6 +71,15 @@ func Decode(b []byte) (Entry, error) {
 	if !utf8.Valid(b) {
 		return Entry{}, errors.New("failed to decode entry: not UTF-8")
 	}
+	if e, ok := scanEntry(b); ok {
+		slices.SortFunc(e.Past, comparePast)
+		return e, nil
+	}
+	return decodeAny(b)
+}
+
+// decodeAny reads an entry written by any version.
+func decodeAny(b []byte) (Entry, error) {
 	var w struct {
 		T       Type                   `json:"t"`
 		ID      string                 `json:"id"`

@@ -171,6 +171,14 @@ func keepsPast(f Field) bool {
 
 // Text returns a text field's value, empty if unset or not text.
 func (e Entry) Text(f Field) string {
+	r, ok := e.Fields[f]
+	if !ok {
+		return ""
+	}
+	v := r.Value.Reveal()
+	if len(v) >= 2 && v[0] == '"' && strings.IndexByte(v, '\\') < 0 {
+		return v[1 : len(v)-1]
+	}
 	var s string
 	e.read(f, &s)
 	return s

@@ -3,6 +3,7 @@ package vault
 import (
 	"encoding/json"
 	"fmt"
+	"reflect"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -111,7 +112,7 @@ func TestTooLarge(t *testing.T) {
 
 func TestEncodeDecodeProperty(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		e, err := New(rapid.StringN(1, 20, -1).Draw(t, "id"), TypeLogin, at(10), nil)
+		e, err := New(rapid.StringMatching("[a-z0-9-]{1,20}").Draw(t, "id"), TypeLogin, at(10), nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -138,6 +139,13 @@ func TestEncodeDecodeProperty(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+		slow, err := decodeAny(b)
+		if err != nil || !reflect.DeepEqual(slow, back) {
+			t.Fatalf("the slow way reads %v, %v", slow, err)
+		}
+		if _, fast := scanEntry(b); !fast {
+			t.Fatalf("not read the fast way: %s", b)
+		}
 		if string(again) != string(b) || View(back).Title != View(e).Title {
 			t.Fatalf("%s\n%s", b, again)
 		}
@@ -149,12 +157,17 @@ func FuzzDecode(f *testing.F) {
 	b, _ := e.Encode()
 	f.Add(b)
 	f.Add([]byte(`{"t":"login","id":"x","f":{"title":{"v":[]}}}`))
+	f.Add([]byte(`{"created":0,"f":{},"id":"x","t":"login"}`))
+	f.Add([]byte(`{"created":1,"f":{"a":{"at":-1,"by":"d","v":"\\u0041\\""},"b":{"at":1,"by":"d","v":[{"x":"}]"}]}},"id":"x","past":[{"f":"a","v":null,"at":1,"by":"","until":2}],"t":"login"}`))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		e, err := Decode(b)
 		if err != nil {
 			return
 		}
 		View(e)
+		if slow, err := decodeAny(b); err != nil || !reflect.DeepEqual(slow, e) {
+			t.Fatalf("the fast way read %v, the slow way %v, %v", e, slow, err)
+		}
 		out, err := e.Encode()
 		if err != nil {
 			return

@@ -28,12 +28,26 @@ form.addEventListener("submit", async (e) => {
     list.replaceChildren();
     say.textContent = yes ? "Connected. Sign-in pages now show the clasp at their fields." : "Refused in Red Locket. Nothing was connected.";
     form.hidden = yes;
+    if (yes) await offerToStop();
   } catch (err) {
     list.replaceChildren();
     form.hidden = false;
     say.textContent = err instanceof LineError && err.kind === "over" ? "It took too long. Please try again." : "Nobody answers at that address. Is Red Locket running?";
   }
 });
+
+/** Offers to turn off the browser's own password saving, where it is on and may be changed. */
+async function offerToStop() {
+  const saving = api.privacy.services.passwordSavingEnabled;
+  const now = await saving.get({});
+  if (!now.value || !/^controll/.test(now.levelOfControl)) return;
+  const p = /** @type {HTMLElement} */ (document.getElementById("saving"));
+  p.hidden = false;
+  /** @type {HTMLElement} */ (document.getElementById("stop")).onclick = async () => {
+    await saving.set({ value: false });
+    p.textContent = "This browser’s own password saving is off. What it has saved stays where it is.";
+  };
+}
 
 // Asked for on Red Locket's own page, there is nothing to type.
 const asked = new URLSearchParams(location.search).get("app");

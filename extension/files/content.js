@@ -66,7 +66,7 @@ function draw() {
 
 /** @param {{reading: Reading, role: string}} r */
 function offers(r) {
-  return r.role === "locked" || r.role === "new-password" || ((r.role === "username" || r.role === "current-password") && r.reading.kind !== "sign-up" && view.offers.length > 0);
+  return r.role === "locked" || r.role === "new-password" || (r.role === "username" && r.reading.kind === "sign-up") || ((r.role === "username" || r.role === "current-password") && view.offers.length > 0);
 }
 
 /**
@@ -87,10 +87,28 @@ function open(f, asked = false) {
     offer(f, { say: "A new password, made for this site and kept until you decide.", accounts: [], acts: [{ text: "Make and fill it", act: () => void fillNew(r.reading) }] });
     return;
   }
+  if (r.role === "username" && r.reading.kind === "sign-up") {
+    void names(f);
+    return;
+  }
   offer(f, {
     accounts: view.offers.map((o) => ({ name: o.username || o.title, folder: o.folder ?? "", choose: () => void fill(o.id, r.reading) })),
     acts: [],
   });
+}
+
+/** Offers the user names used before. @param {HTMLInputElement} f */
+async function names(f) {
+  const v = await tell({ act: "usernames" });
+  if (document.activeElement !== f || f.value || !v.usernames?.length) return;
+  const use = (/** @type {string} */ name) => {
+    filling = true;
+    type(f, name);
+    mark(f);
+    remove("offer");
+    filling = false;
+  };
+  offer(f, { accounts: v.usernames.slice(0, 4).map((/** @type {string} */ name) => ({ name, folder: "", choose: () => use(name) })), acts: [] });
 }
 
 /** @param {any} v */
@@ -166,7 +184,7 @@ function showSlip(s) {
     i.addEventListener("keydown", (e) => e.stopPropagation()); // the page's own keys
     return i;
   };
-  const title = input(s.title, "Name"), folder = input(s.folder, "Folder");
+  const title = input(s.title, "Name"), folder = input(s.folder, "Folder"), address = input(s.address, "Address");
   folder.placeholder = "none";
   row("Name", s.update ? make("span", "", s.title) : title);
   row("User name", make("span", "", s.username));
@@ -176,16 +194,19 @@ function showSlip(s) {
     dots.textContent = v.password ?? v.error ?? "";
   }));
   if (!s.update) row("Folder", folder);
-  row("Works at", make("span", "", s.address));
+  row("Works at", s.update ? make("span", "", s.address) : address);
   const acts = make("div", "acts");
   /** @param {Record<string, unknown>} m */
   const answer = async (m) => {
     const v = await tell(m);
     if (!v.error && !v.trouble) p.remove();
-    else p.append(make("div", "trouble", v.error ?? words(v.trouble)));
+    else {
+      for (const old of p.querySelectorAll(".trouble")) old.remove();
+      p.append(make("div", "trouble", v.error ?? words(v.trouble)));
+    }
   };
   acts.append(
-    button(s.update ? "Update it" : "Keep", "main", () => void answer({ act: "keep", slip: { ...s, title: title.value, folder: folder.value } })),
+    button(s.update ? "Update it" : "Keep", "main", () => void answer({ act: "keep", slip: { ...s, title: title.value, folder: folder.value, address: address.value } })),
     button("Not now", "act", () => void answer({ act: "not-now", id: s.id })),
     button("Never here", "act", () => void answer({ act: "never", id: s.id })),
   );
