@@ -187,14 +187,14 @@ func (v *Vault) syncOnce(ctx context.Context) error {
 	if err := v.take(ctx, since, c); err != nil {
 		return err
 	}
-	commit, pushed, err := v.prepare(ctx)
+	commit, edits, err := v.prepare(ctx)
 	if err != nil || commit == nil {
 		return err
 	}
 	if err := cloud.Commit(ctx, token, *commit); err != nil {
 		return err
 	}
-	return v.committed(ctx, *commit, pushed)
+	return v.committed(ctx, *commit, edits)
 }
 
 // take verifies a pull and merges it into what is here, in one transaction.
@@ -226,13 +226,14 @@ func (v *Vault) take(ctx context.Context, since uint64, c wire.Changes) error {
 		if err != nil || theirs.ID != o.ID {
 			return &ledger.Fault{Kind: ledger.BadRecord, Record: o.ID, Detail: "it holds something this version can't read"}
 		}
-		h := held{entry: theirs, rev: o.Rev, hash: o.Hash, baseRev: o.Rev, baseHash: o.Hash}
+		h := held{entry: theirs, rev: o.Rev, baseRev: o.Rev, baseHash: o.Hash}
 		row := Row{o.ID, o.Rev, o.Blob, o.Rev, o.Hash}
-		if ours, ok := v.entries[o.ID]; ok && ours.rev > ours.baseRev && ours.hash != o.Hash {
+		if ours, ok := v.entries[o.ID]; ok && ours.rev > ours.baseRev {
+			h.edit = ours.edit
 			h.entry = ledger.Merge(ours.entry, theirs)
 			if !same(h.entry, theirs) {
 				h.rev = o.Rev + 1
-				if row, err = v.sealRow(&h); err != nil {
+				if row, err = v.sealRow(h); err != nil {
 					return err
 				}
 			}
@@ -268,19 +269,20 @@ func (v *Vault) chain() ledger.Chain {
 	return c
 }
 
-// prepare builds the commit of everything that waits; nil if nothing does.
-func (v *Vault) prepare(ctx context.Context) (*wire.Commit, ledger.State, error) {
+// prepare builds the commit of everything that waits; nil if nothing does. With
+// it comes which edit of each entry is in it.
+func (v *Vault) prepare(ctx context.Context) (*wire.Commit, map[string]uint64, error) {
 	v.mu.RLock()
 	defer v.mu.RUnlock()
 	if v.seal == nil {
 		return nil, nil, ErrLocked
 	}
 	var ids []string
-	pushed := ledger.State{}
+	edits := map[string]uint64{}
 	for id, h := range v.entries {
 		if h.rev > h.baseRev && len(ids) < wire.MaxRecords {
 			ids = append(ids, id)
-			pushed[id] = ledger.Mark{Rev: h.rev, Hash: h.hash}
+			edits[id] = h.edit
 		}
 	}
 	if len(ids) == 0 {
@@ -290,28 +292,29 @@ func (v *Vault) prepare(ctx context.Context) (*wire.Commit, ledger.State, error)
 	if err != nil {
 		return nil, nil, err
 	}
+	out := &wire.Commit{}
+	changed := make(ledger.State, len(ids))
+	for _, id := range ids {
+		rev := v.entries[id].rev
+		changed[id] = ledger.Mark{Rev: rev, Hash: ledger.Sum(blobs[id])}
+		out.Records = append(out.Records, wire.Record{ID: id, Rev: rev, Blob: blobs[id]})
+	}
 	c := v.chain()
-	head, _ := c.Next(v.card.Device, v.d.p.Now().UnixMilli(), pushed)
+	head, _ := c.Next(v.card.Device, v.d.p.Now().UnixMilli(), changed)
 	blob, err := v.seal.SealHead(head.Number, head.Encode())
 	if err != nil {
 		return nil, nil, err
 	}
-	out := &wire.Commit{Head: wire.Head{Number: head.Number, Blob: blob}}
+	out.Head = wire.Head{Number: head.Number, Blob: blob}
 	if c.Number > 0 {
 		out.Parent = hex.EncodeToString(c.Head[:])
 	}
-	for _, id := range ids {
-		if ledger.Sum(blobs[id]) != pushed[id].Hash {
-			return nil, nil, fmt.Errorf("record %s is damaged on this computer", id)
-		}
-		out.Records = append(out.Records, wire.Record{ID: id, Rev: pushed[id].Rev, Blob: blobs[id]})
-	}
-	return out, pushed, nil
+	return out, edits, nil
 }
 
 // committed notes that the cloud took a commit. Entries edited meanwhile are
 // sealed anew on top of it.
-func (v *Vault) committed(ctx context.Context, c wire.Commit, pushed ledger.State) error {
+func (v *Vault) committed(ctx context.Context, c wire.Commit, edits map[string]uint64) error {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if v.seal == nil {
@@ -323,13 +326,12 @@ func (v *Vault) committed(ctx context.Context, c wire.Commit, pushed ledger.Stat
 	changed := make([]held, 0, len(c.Records))
 	for _, r := range c.Records {
 		h := v.entries[r.ID]
-		mark := pushed[r.ID]
-		h.baseRev, h.baseHash = mark.Rev, mark.Hash
-		row := Row{r.ID, r.Rev, r.Blob, mark.Rev, mark.Hash}
-		if h.hash != mark.Hash {
-			h.rev = mark.Rev + 1
+		h.baseRev, h.baseHash = r.Rev, ledger.Sum(r.Blob)
+		row := Row{r.ID, r.Rev, r.Blob, h.baseRev, h.baseHash}
+		if h.edit != edits[r.ID] {
+			h.rev = r.Rev + 1
 			var err error
-			if row, err = v.sealRow(&h); err != nil {
+			if row, err = v.sealRow(h); err != nil {
 				return err
 			}
 			v.nudge()

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -52,7 +53,7 @@ type Vault struct {
 type held struct {
 	entry    vault.Entry
 	rev      uint64
-	hash     ledger.Hash
+	edit     uint64 // counts the edits of this opening, to notice one made during a commit
 	baseRev  uint64
 	baseHash ledger.Hash
 }
@@ -77,57 +78,63 @@ func (d *Device) newVault(card Card, vk keys.VaultKey) *Vault {
 	}
 }
 
-// load opens every record of the store.
+// load opens every record of the store: one goroutine reads, the others open
+// what it read, in batches.
 func (v *Vault) load(ctx context.Context) error {
 	stand, err := v.store.Stand(ctx)
 	if err != nil {
 		return err
 	}
 	v.stand = stand
-	type job struct {
-		row  Row
-		blob []byte
-	}
-	type result struct {
-		h   held
-		err error
-	}
-	const workers = 4
-	jobs, results := make(chan job, 64), make(chan result, 64)
+	const batch = 256
+	rows := make(chan []Row, 8)
+	opened := make([][]held, max(2, runtime.GOMAXPROCS(0)))
+	failed := make([]error, len(opened))
 	var wg sync.WaitGroup
-	for range workers {
+	for i := range opened {
 		wg.Go(func() {
-			for j := range jobs {
-				h, err := v.openRow(j.row, j.blob)
-				results <- result{h, err}
+			for list := range rows {
+				for _, r := range list {
+					h, err := v.openRow(r)
+					if err != nil {
+						failed[i] = err
+						continue
+					}
+					opened[i] = append(opened[i], h)
+				}
 			}
 		})
 	}
-	var readErr error
-	go func() {
-		readErr = v.store.Rows(ctx, func(r Row) error {
-			jobs <- job{r, slices.Clone(r.Blob)}
-			return nil
-		})
-		close(jobs)
-		wg.Wait()
-		close(results)
-	}()
-	for r := range results {
-		if r.err != nil {
-			err = r.err
-			continue
+	list := make([]Row, 0, batch)
+	err = v.store.Rows(ctx, func(r Row) error {
+		r.Blob = slices.Clone(r.Blob)
+		if list = append(list, r); len(list) == batch {
+			rows <- list
+			list = make([]Row, 0, batch)
 		}
-		v.entries[r.h.entry.ID] = r.h
-	}
-	if err := errors.Join(err, readErr); err != nil {
+		return nil
+	})
+	rows <- list
+	close(rows)
+	wg.Wait()
+	if err := errors.Join(append(failed, err)...); err != nil {
 		return fmt.Errorf("failed to open the vault on this computer: %w", err)
+	}
+	n := 0
+	for _, l := range opened {
+		n += len(l)
+	}
+	v.entries = make(map[string]held, n)
+	for _, l := range opened {
+		for _, h := range l {
+			v.entries[h.entry.ID] = h
+		}
 	}
 	return v.loadNever(ctx)
 }
 
-func (v *Vault) openRow(r Row, blob []byte) (held, error) {
-	plain, err := v.seal.OpenRecord(r.ID, r.Rev, blob)
+func (v *Vault) openRow(r Row) (held, error) {
+	plain, err := v.seal.OpenRecord(r.ID, r.Rev, r.Blob)
 	if err != nil {
 		return held{}, fmt.Errorf("record %s is damaged: %w", r.ID, err)
 	}
@@ -135,7 +142,7 @@ func (v *Vault) openRow(r Row, blob []byte) (held, error) {
 	if err != nil {
 		return held{}, fmt.Errorf("record %s is damaged: %w", r.ID, err)
 	}
-	return held{e, r.Rev, ledger.Sum(blob), r.BaseRev, r.BaseHash}, nil
+	return held{entry: e, rev: r.Rev, baseRev: r.BaseRev, baseHash: r.BaseHash}, nil
 }
 
 // Lock closes the vault: keys and entries are dropped, the line to the cloud
@@ -427,7 +434,8 @@ func (v *Vault) write(ctx context.Context, list []vault.Entry) error {
 	for _, e := range list {
 		h := v.entries[e.ID]
 		h.entry, h.rev = e, h.baseRev+1
-		row, err := v.sealRow(&h)
+		h.edit++
+		row, err := v.sealRow(h)
 		if err != nil {
 			return err
 		}
@@ -445,8 +453,8 @@ func (v *Vault) write(ctx context.Context, list []vault.Entry) error {
 	return nil
 }
 
-// sealRow seals the entry at h.rev and notes the hash.
-func (v *Vault) sealRow(h *held) (Row, error) {
+// sealRow seals the entry at h.rev.
+func (v *Vault) sealRow(h held) (Row, error) {
 	plain, err := h.entry.Encode()
 	if err != nil {
 		return Row{}, err
@@ -455,7 +463,6 @@ func (v *Vault) sealRow(h *held) (Row, error) {
 	if err != nil {
 		return Row{}, err
 	}
-	h.hash = ledger.Sum(blob)
 	return Row{h.entry.ID, h.rev, blob, h.baseRev, h.baseHash}, nil
 }
 
@@ -477,7 +484,7 @@ func (v *Vault) putOwn(ctx context.Context, s Store, fresh bool) error {
 			return err
 		}
 		h := held{entry: e, rev: 1}
-		row, err := v.sealRow(&h)
+		row, err := v.sealRow(h)
 		if err != nil {
 			return err
 		}

@@ -1,6 +1,7 @@
 package vault
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -134,20 +135,25 @@ func (e *Entry) readExtra(b []byte) error {
 	return nil
 }
 
+// canonical brings a value's JSON to one form: strings with as few escapes as
+// can be, nothing else but what compacting removes.
 func canonical(raw json.RawMessage) (secret.Text, error) {
 	if len(raw) == 0 {
 		return secret.New("null"), nil
 	}
-	if raw[0] == '"' && !slices.Contains(raw, '\\') {
-		return secret.New(string(raw)), nil // the common case needs no second pass
+	if raw[0] == '"' {
+		if !slices.Contains(raw, '\\') {
+			return secret.New(string(raw)), nil // the common case needs no second pass
+		}
+		var s string
+		if err := json.Unmarshal(raw, &s); err != nil {
+			return secret.Text{}, err
+		}
+		return encodeValue(s)
 	}
-	var v any
-	if err := json.Unmarshal(raw, &v); err != nil {
+	var b bytes.Buffer
+	if err := json.Compact(&b, raw); err != nil {
 		return secret.Text{}, err
 	}
-	switch v.(type) {
-	case string, bool:
-		return encodeValue(v)
-	}
-	return encodeValue(raw) // numbers keep their digits
+	return secret.New(b.String()), nil
 }

@@ -50,8 +50,14 @@ func View(e Entry) Item {
 		Archived: e.Archived(), Undecided: len(e.Rivals()) > 0,
 		HasPassword: e.Text(FieldPassword) != "", Modified: e.Modified(),
 	}
-	e.read(FieldAddresses, &it.Addresses)
-	e.read(FieldTags, &it.Tags)
+	var ok bool
+	if it.Addresses, ok = scanAddresses(e.Fields[FieldAddresses].Value.Reveal()); !ok {
+		it.Addresses = nil
+		e.read(FieldAddresses, &it.Addresses)
+	}
+	if e.Fields[FieldTags].Value.Reveal() != "[]" {
+		e.read(FieldTags, &it.Tags)
+	}
 	e.read(FieldPinned, &it.Pinned)
 	return it
 }

@@ -111,9 +111,16 @@ func (c *scanner) value() secret.Text {
 		case b == '[' || b == '{':
 			depth++
 		case depth == 0 && (b == ',' || b == '}'):
-			text, err := canonical(json.RawMessage(c.s[from:c.i]))
-			c.broken = err != nil || c.i == from
+			raw := c.s[from:c.i]
+			if raw == "[]" || raw != "" && raw[0] != '"' && json.Valid([]byte(raw)) {
+				return secret.New(raw) // without spaces it is compact already
+			}
+			text, err := canonical(json.RawMessage(raw))
+			c.broken = err != nil || raw == ""
 			return text
+		case b <= ' ':
+			c.broken = true
+			return secret.Text{}
 		case b == ']' || b == '}':
 			depth--
 		}
@@ -189,4 +196,30 @@ func scanEntry(b []byte) (e Entry, ok bool) {
 		}
 	}
 	return e, !c.broken && c.i == len(c.s) && e.ID != "" && e.Type != "" && e.Fields != nil
+}
+
+// scanAddresses reads a list of addresses the fast way, if it is written as
+// Encode does.
+func scanAddresses(text string) (list []Address, ok bool) {
+	c := scanner{s: text}
+	c.next('[')
+	if c.peek() == ']' {
+		return nil, len(text) == 2
+	}
+	for first := true; !c.broken && (first || c.more(']')); first = false {
+		var a Address
+		c.next('{')
+		for first := true; !c.broken && (first || c.more('}')); first = false {
+			switch c.key() {
+			case "url":
+				a.URL = c.text()
+			case "match":
+				a.Match = Match(c.text())
+			default:
+				c.broken = true
+			}
+		}
+		list = append(list, a)
+	}
+	return list, !c.broken && c.i == len(c.s)
 }
