@@ -84,7 +84,7 @@ type Cloud interface {
 	SetCredentials(ctx context.Context, token string, in wire.Credentials) error
 	Changes(ctx context.Context, token string, since uint64) (wire.Changes, error)
 	Commit(ctx context.Context, token string, c wire.Commit) error
-	// Events calls fn for every new head until the line breaks.
+	// Events calls fn once the line is up, and for every new head, until it breaks.
 	Events(ctx context.Context, token string, fn func(head uint64)) error
 	Devices(ctx context.Context, token string) ([]wire.Device, error)
 	EndDevice(ctx context.Context, token, device string) error

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -44,6 +45,7 @@ type Vault struct {
 	slip    map[string]*Slip
 	never   map[string]bool
 
+	version   atomic.Int64
 	listeners map[chan Notice]bool
 	wake      chan struct{}
 	stop      context.CancelFunc
@@ -240,7 +242,12 @@ func (v *Vault) Listen() (<-chan Notice, func()) {
 	}
 }
 
+// Version grows with every notice. A page that was drawn at another version than
+// the present one has missed something.
+func (v *Vault) Version() int64 { return v.version.Load() }
+
 func (v *Vault) tell(kind string) {
+	v.version.Add(1)
 	v.mu.RLock()
 	defer v.mu.RUnlock()
 	for c := range v.listeners {
@@ -449,6 +456,7 @@ func (v *Vault) write(ctx context.Context, list []vault.Entry) error {
 	}
 	v.index = nil
 	v.nudge()
+	v.version.Add(1) // what is drawn from here on shows it
 	go v.tell(NoticeChanged)
 	return nil
 }

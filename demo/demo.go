@@ -4,6 +4,7 @@ package demo
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -25,8 +26,9 @@ func Residents() []practice.Resident {
 }
 
 // Fill makes Maren's and Idris's vaults, unless they are there already. Practice
-// gives the address of a page of a practice site. Say is told what goes on.
-func Fill(ctx context.Context, d Devices, cloud string, practice func(site, path string) string, say func(string)) error {
+// gives the address of a page of a practice site. Maren's vault gets size logins
+// if that is more than the demo's own. Say is told what goes on.
+func Fill(ctx context.Context, d Devices, cloud string, practice func(site, path string) string, size int, say func(string)) error {
 	if cards, err := d.Desk.Profiles(ctx); err != nil || len(cards) > 0 {
 		return err
 	}
@@ -35,7 +37,7 @@ func Fill(ctx context.Context, d Devices, cloud string, practice func(site, path
 	if err != nil {
 		return fmt.Errorf("failed to make Maren's vault: %w", err)
 	}
-	if err := desk.SaveAll(ctx, drafts(append(marens, town(practice)...))); err != nil {
+	if err := desk.SaveAll(ctx, drafts(slices.Concat(marens, town(practice), more(max(0, size-len(marens)))))); err != nil {
 		return err
 	}
 	sheet, err := desk.Sheet(ctx)

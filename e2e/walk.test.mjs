@@ -238,6 +238,85 @@ test("bring the vault to a new computer by introduction", async () => {
   }
 });
 
+test("by the sheet to a second computer; the cloud goes away; both passwords are kept", async () => {
+  const dir = mkdtempSync(join(tmpdir(), "redlocket-away-"));
+  const cloudArgs = ["cloud", "--data", join(dir, "cloud.db"), "--listen", "127.0.0.1:17370"];
+  const device = (name, port) => start(program, ["--data", join(dir, name), "--port", String(port), "--no-browser", "--cloud", "http://127.0.0.1:17370"], "Ctrl-C ends it");
+  let cloud = await start(program, cloudArgs, "Its data is in");
+  const one = await device("one", 17371), two = await device("two", 17372);
+  // Cookies know no ports, so each device needs a browser of its own.
+  const c2 = await browser();
+  const p2 = await c2.page();
+  try {
+    const at1 = "http://redlocket.localhost:17371", at2 = "http://redlocket.localhost:17372";
+    await page.goto(at1 + "/new");
+    await page.fill("#email", "wren.tolliver@cormorant.example");
+    for (const f of ["#password", "#repeat"]) await page.fill(f, "oar lamp tide winkle");
+    await page.fill("#device", "attic");
+    await page.click("text=Create the vault");
+    await page.waitForURL("**/sheet");
+    const groups = (await page.locator(".groups").allInnerTexts()).map((t) => t.split(/\s+/).filter((w) => w.length === 5));
+    for (const [i, n] of ["carried", "recovery"].entries()) await page.fill("#" + n, groups[i][Number(await page.inputValue(`[name=${n}_group]`)) - 1]);
+    await page.click("text=I have it on paper");
+    await page.waitForURL("**/logins");
+
+    await p2.goto(at2 + "/join");
+    await p2.fill("#email", "wren.tolliver@cormorant.example");
+    await p2.fill("#password", "oar lamp tide winkle");
+    await p2.fill("#carried", groups[1].join(" "));
+    await p2.click("text=Bring it here");
+    await p2.waitForSelector("text=This is the recovery code");
+    await p2.fill("#password", "oar lamp tide winkle");
+    await p2.fill("#carried", groups[0].join("").toLowerCase());
+    await p2.click("text=Bring it here");
+    await p2.waitForURL("**/logins");
+
+    const write = async (p, at, title, password) => {
+      await p.goto(at + "/logins?q=" + title);
+      if (await p.locator(".line-main").count()) {
+        await p.click(".line-main");
+        await p.waitForSelector("#sheet h1");
+        await p.keyboard.press("e");
+      } else await p.goto(at + "/logins/new");
+      await p.waitForSelector("#title");
+      await p.fill("#title", title);
+      await p.fill("#password", password);
+      await p.click(".sheet-acts button");
+      await p.waitForSelector(`#sheet h1:has-text('${title}')`);
+    };
+    await write(page, at1, "Brackish", "longwave-1");
+    await p2.waitForSelector("b:has-text('Brackish')");
+    await cloud.stop("SIGKILL");
+    await write(page, at1, "Brackish", "from-the-attic");
+    await write(p2, at2, "Brackish", "from-elsewhere");
+    await page.waitForSelector("text=1 change waits; the cloud is away");
+    await page.goto(at1 + "/devices");
+    await page.waitForSelector("text=catches up by itself");
+    await accessible(page, "devices, the cloud away");
+    cloud = await start(program, cloudArgs, "Its data is in");
+    await p2.waitForSelector("text=in step with the cloud", { timeout: 60000 });
+    await page.goto(at1 + "/logins?q=Brackish");
+    await page.waitForSelector("text=undecided", { timeout: 60000 });
+    await page.click(".line-main");
+    await page.waitForSelector("text=Two devices set different passwords");
+    await accessible(page, "an undecided login");
+    const shown = [];
+    for (const s of await page.locator("#sheet .secret button").all()) await s.click();
+    await page.waitForFunction(() => document.querySelectorAll("#sheet .grouped").length === 2);
+    for (const g of await page.locator("#sheet .grouped").all()) shown.push((await g.locator(".glyphs").allInnerTexts()).join(""));
+    assert.deepEqual(shown.sort(), ["from-elsewhere", "from-the-attic"]);
+    if (process.env.PICTURE) await page.screenshot({ path: process.env.PICTURE });
+    await page.locator(".rivals button:has-text('Keep this one')").last().click();
+    await page.waitForSelector(".trouble", { state: "detached" });
+    await p2.goto(at2 + "/logins?q=Brackish");
+    await p2.waitForSelector("text=undecided", { state: "detached" });
+  } finally {
+    await c2.close();
+    for (const p of [one, two, cloud]) await p.stop();
+    rmSync(dir, { recursive: true, force: true });
+  }
+});
+
 test("locking takes every page of the profile to the lock page at once", async () => {
   await unlock(page, d.desk, maren.password);
   const second = await b.page();

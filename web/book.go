@@ -24,7 +24,7 @@ import (
 
 // bookChunk is how many sites a page brings at once; the rest follow as they
 // are scrolled to.
-const bookChunk = 400
+const bookChunk = 150
 
 // bookData is the two leaves: the book on the left, a sheet on the right.
 type bookData struct {
@@ -62,6 +62,9 @@ func (d *bookData) cut(r *http.Request) {
 		d.Found += len(site.Accounts)
 	}
 	from, _ := strconv.Atoi(r.FormValue("from")) // none is the first
+	if l := r.FormValue("letter"); l != "" {
+		from = max(0, slices.IndexFunc(d.Sites, func(s find.Site) bool { return s.Letter == l }))
+	}
 	d.From = max(0, min(from, len(d.Sites)))
 	if end := d.From + bookChunk; end < len(d.Sites) {
 		d.Next = end

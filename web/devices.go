@@ -134,7 +134,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	rc := http.NewResponseController(w)
 	_ = rc.SetWriteDeadline(time.Time{}) // not every writer has one
 	w.Header().Set("Content-Type", "text/event-stream")
-	left := func() { fmt.Fprintf(w, "event: left\ndata: %d\n\n", max(0, int(v.Left().Seconds()))) }
+	left := func() { fmt.Fprintf(w, "event: left\ndata: %d %d\n\n", max(0, int(v.Left().Seconds())), v.Version()) }
 	left()
 	tick := time.NewTicker(5 * time.Second)
 	defer tick.Stop()
@@ -144,7 +144,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 		}
 		select {
 		case n := <-notices:
-			fmt.Fprintf(w, "event: %s\ndata: 1\n\n", n.Kind)
+			fmt.Fprintf(w, "event: %s\ndata: %d\n\n", n.Kind, v.Version())
 			if n.Kind == app.NoticeLocked {
 				_ = rc.Flush()
 				return

@@ -21,6 +21,7 @@ type View struct {
 	Section string    // "logins", "devices"; empty on pages in front of a vault
 	Card    *app.Card // of the open vault, if one is
 	Vault   *app.Vault
+	Version int64 // of the vault, read before anything that is drawn of it
 	Host    string
 	Bad     map[string]string // what is wrong, by field
 	Data    any
@@ -68,7 +69,7 @@ func (s *Server) view(r *http.Request, title, section string, data any) View {
 	out := View{Title: title, Section: section, Data: data, Host: r.Host, Bad: map[string]string{}}
 	if v, ok := s.opened(r); ok {
 		card := v.Card()
-		out.Card, out.Vault = &card, v
+		out.Card, out.Vault, out.Version = &card, v, drawnAt(r, v)
 	}
 	return out
 }
@@ -120,4 +121,14 @@ func slot(id string, past int) secretData {
 		d.Past = strconv.Itoa(past)
 	}
 	return d
+}
+
+type versionKey struct{}
+
+// drawnAt is the vault's version when the request came in.
+func drawnAt(r *http.Request, v *app.Vault) int64 {
+	if n, ok := r.Context().Value(versionKey{}).(int64); ok {
+		return n
+	}
+	return v.Version()
 }

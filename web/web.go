@@ -253,7 +253,8 @@ func (s *Server) needOpen(next http.Handler) http.Handler {
 		if r.Header.Get("X-By-Itself") == "" && r.URL.Path != "/events" && r.URL.Path != "/status" {
 			v.Touch()
 		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), vaultKey{}, v)))
+		ctx := context.WithValue(r.Context(), versionKey{}, v.Version())
+		next.ServeHTTP(w, r.WithContext(context.WithValue(ctx, vaultKey{}, v)))
 	})
 }
 

@@ -209,7 +209,7 @@ func TestManyLoginsComeInParts(t *testing.T) {
 	c.open(v)
 	lines := regexp.MustCompile(`class="line"`)
 	n, from := 0, ""
-	for range 4 {
+	for range 10 {
 		page := body(t, c.do("GET", "/logins"+from, nil, "HX-Request", "true"))
 		n += len(lines.FindAllString(page, -1))
 		m := regexp.MustCompile(`hx-get="\?(from=\d+)"`).FindStringSubmatch(page)
@@ -219,6 +219,10 @@ func TestManyLoginsComeInParts(t *testing.T) {
 		from = "?" + m[1]
 	}
 	assert.Equal(t, 1000, n)
+	require.NoError(t, v.Save(t.Context(), app.NewID(), vault.Draft{Title: "Zebra"}.Changes()))
+	page := body(t, c.do("GET", "/logins?letter=Z", nil))
+	assert.Len(t, lines.FindAllString(page, -1), 1, "a letter far down is one press away")
+	assert.Contains(t, page, "From the beginning")
 }
 
 func FuzzPages(f *testing.F) {

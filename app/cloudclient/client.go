@@ -205,7 +205,8 @@ func (c *Client) AnswerIntroduction(ctx context.Context, token, id string, seale
 }
 
 // Events reads the cloud's event stream (WHATWG HTML, section 9.2) and calls fn
-// for every head, until the line breaks or says nothing for too long.
+// with 0 once the line is up, and for every head, until the line breaks or says
+// nothing for too long.
 func (c *Client) Events(ctx context.Context, token string, fn func(uint64)) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -214,6 +215,7 @@ func (c *Client) Events(ctx context.Context, token string, fn func(uint64)) erro
 		return err
 	}
 	defer resp.Body.Close()
+	fn(0)
 	alive := time.AfterFunc(silenceTime, cancel)
 	defer alive.Stop()
 	lines := bufio.NewScanner(resp.Body)

@@ -12,22 +12,24 @@ import (
 	"github.com/spf13/cobra"
 
 	"redlocket/cloud"
+	"redlocket/cloud/wire"
 	"redlocket/demo"
 	"redlocket/practice"
 )
 
 func demoCommand() *cobra.Command {
 	var dir string
-	var port int
+	var port, size int
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Runs everything at once, filled with made-up data", Args: cobra.NoArgs,
 		Long: `Runs the cloud, Maren's two devices, Idris's device and the practice town, filled
 with the made-up logins of Saltmarsh Quay. The data is in a temporary folder that
 is deleted at the end, unless --data names one.`,
-		RunE: func(cmd *cobra.Command, _ []string) error { return runDemo(cmd.Context(), dir, port) },
+		RunE: func(cmd *cobra.Command, _ []string) error { return runDemo(cmd.Context(), dir, port, size) },
 	}
 	cmd.Flags().StringVar(&dir, "data", "", "folder that keeps the demo's data (default: a temporary one)")
 	cmd.Flags().IntVar(&port, "port", 7300, "first of eleven ports, on this computer only")
+	cmd.Flags().IntVar(&size, "size", 0, "logins in Maren's vault, to try a large one (at most 20000)")
 	return cmd
 }
 
@@ -40,7 +42,10 @@ const (
 	portTown = 10
 )
 
-func runDemo(ctx context.Context, dir string, port int) (err error) {
+func runDemo(ctx context.Context, dir string, port, size int) (err error) {
+	if size < 0 || size > wire.MaxRecords {
+		return fmt.Errorf("--size must be from 0 to %d", wire.MaxRecords)
+	}
 	// The ports first: if one is taken, nothing was made yet.
 	lines := map[int]net.Listener{}
 	for _, p := range []int{portCloud, portDesk, portLaptop, portIdris, portTown} {
@@ -90,7 +95,7 @@ func runDemo(ctx context.Context, dir string, port int) (err error) {
 		servers = append(servers, d.serve(ctx, name, lines[p]))
 	}
 	err = demo.Fill(ctx, demo.Devices{Desk: devices[0].device, Laptop: devices[1].device, Idris: devices[2].device}, cloudURL,
-		practiceURL(port+portTown), func(s string) { fmt.Println("  ·", s) })
+		practiceURL(port+portTown), size, func(s string) { fmt.Println("  ·", s) })
 	if err != nil {
 		return err
 	}

@@ -4,19 +4,29 @@
 const script = /** @type {HTMLScriptElement} */ (document.querySelector("script[data-worker]"));
 const button = document.querySelector("button.medallion");
 
+let version = Number(/** @type {HTMLElement | null} */ (button)?.dataset.version ?? 0);
+
 /** @param {{kind: string, data: string}} m */
 function hear(m) {
+  const [first, second] = m.data.split(" ");
   switch (m.kind) {
     case "locked":
       location.replace("/");
       break;
     case "left":
-      turn(Number(m.data));
+      turn(Number(first));
+      if (Number(second) !== version) refresh(Number(second)); // something was missed
       break;
     default:
-      document.body.dispatchEvent(new Event(`vault-${m.kind}`));
-      document.body.dispatchEvent(new Event("vault-status"));
+      refresh(Number(first));
   }
+}
+
+/** Has the parts of the page drawn anew that show the vault. @param {number} at */
+function refresh(at) {
+  version = at;
+  document.body.dispatchEvent(new Event("vault-changed"));
+  document.body.dispatchEvent(new Event("vault-status"));
 }
 
 /** Sets the medallion's rim to the time left, in seconds. @param {number} left */
