@@ -76,7 +76,7 @@ test("codes on paper", () => {
   assert.deepEqual(print(v.recovery, 16), v.recovery_printed);
 });
 
-const list = new Function(readFileSync(join(root, "extension/files/words.js"), "utf8") + "; return WORDS;")();
+const list = new Function(readFileSync(join(root, "extension/files/wordlist.js"), "utf8") + "; return WORDS;")();
 const words = (digest, n) => Array.from({ length: n }, (_, i) => list[Number(BigInt("0x" + hex(digest.slice(i * 5, i * 5 + 5))) % BigInt(list.length))]);
 
 test("the words of an introduction", () => {

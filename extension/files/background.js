@@ -3,7 +3,7 @@
 "use strict";
 /* global importScripts */
 
-if (typeof importScripts === "function") importScripts("words.js", "line.js");
+if (typeof importScripts === "function") importScripts("wordlist.js", "line.js");
 
 /** @param {unknown} e */
 function trouble(e) {
