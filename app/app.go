@@ -288,6 +288,7 @@ func (d *Device) install(ctx context.Context, v *Vault, fill func(Store) error) 
 		return fmt.Errorf("failed to set up the profile: %w", err)
 	}
 	v.store = s
+	close(v.ready)
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.stores[v.card.ID] = s

@@ -52,7 +52,10 @@ func BenchmarkUnlock(b *testing.B) {
 			x, err := v.Index()
 			require.NoError(b, err)
 			require.Equal(b, 10000, x.Len())
+			require.NotEmpty(b, x.Book())
+			b.StopTimer()
 			v.Lock()
+			b.StartTimer()
 		}
 	})
 }

@@ -267,6 +267,9 @@ type KnownDevice struct {
 // Devices lists the vault's devices, this one first. Without the cloud it knows
 // names only; away is then true.
 func (v *Vault) Devices(ctx context.Context) (list []KnownDevice, away bool, err error) {
+	if err := v.wait(); err != nil {
+		return nil, false, err
+	}
 	v.mu.RLock()
 	if v.seal == nil {
 		v.mu.RUnlock()

@@ -60,6 +60,8 @@ type Store interface {
 	Blobs(ctx context.Context, ids []string) (map[string][]byte, error)
 	// Put writes records, and the stand if it isn't nil.
 	Put(ctx context.Context, rows []Row, stand *Stand) error
+	// Generation grows with every Put.
+	Generation(ctx context.Context) (uint64, error)
 	// Local and SetLocal keep named sealed bytes that never leave this device.
 	// Local returns nil where there are none; setting nil removes them.
 	Local(ctx context.Context, name string) ([]byte, error)

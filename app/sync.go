@@ -170,6 +170,9 @@ func (v *Vault) Sync(ctx context.Context) error {
 }
 
 func (v *Vault) syncOnce(ctx context.Context) error {
+	if err := v.wait(); err != nil {
+		return err
+	}
 	v.mu.RLock()
 	cloud, since := v.cloud, v.stand.Number
 	v.mu.RUnlock()

@@ -47,6 +47,8 @@ type Vault struct {
 
 	version   atomic.Int64
 	listeners map[chan Notice]bool
+	ready     chan struct{} // closed once entries are there
+	loadErr   error         // why they are not
 	wake      chan struct{}
 	stop      context.CancelFunc
 	stopped   chan struct{}
@@ -75,19 +77,83 @@ const (
 func (d *Device) newVault(card Card, vk keys.VaultKey) *Vault {
 	return &Vault{
 		d: d, instance: rand.Text(), card: card, seal: keys.NewVault(card.Vault, vk, d.p.Rand),
-		entries: map[string]held{}, used: d.p.Now(), listeners: map[chan Notice]bool{},
+		entries: map[string]held{}, ready: make(chan struct{}), used: d.p.Now(), listeners: map[chan Notice]bool{},
 		slip: map[string]*Slip{}, never: map[string]bool{}, wake: make(chan struct{}, 1),
 	}
 }
 
-// load opens every record of the store: one goroutine reads, the others open
-// what it read, in batches.
+// localShelf names the index that is kept sealed, for the book to be there before
+// the records are opened.
+const localShelf = "shelf"
+
+// load makes the vault's content available. If the shelf is as new as the
+// records, the book is there at once and they are opened in the background;
+// whoever needs one of them waits.
 func (v *Vault) load(ctx context.Context) error {
+	if err := v.loadNever(ctx); err != nil {
+		return err
+	}
+	seal := v.seal
+	if v.index = v.readShelf(ctx, seal); v.index == nil {
+		v.loadErr = v.loadRecords(ctx, seal)
+		close(v.ready)
+		return v.loadErr
+	}
+	go func() {
+		v.loadErr = v.loadRecords(context.WithoutCancel(ctx), seal)
+		close(v.ready)
+		v.tell(NoticeStatus)
+	}()
+	return nil
+}
+
+// wait returns once the records are there.
+func (v *Vault) wait() error {
+	<-v.ready
+	return v.loadErr
+}
+
+// shelfName binds the shelf to the records it was made from.
+func shelfName(generation uint64) string { return fmt.Sprintf("%s %d", localShelf, generation) }
+
+// readShelf returns the index kept of exactly the records that are there, or nil.
+func (v *Vault) readShelf(ctx context.Context, seal *keys.Vault) *find.Index {
+	n, err1 := v.store.Generation(ctx)
+	sealed, err2 := v.store.Local(ctx, localShelf)
+	if err1 != nil || err2 != nil || sealed == nil {
+		return nil
+	}
+	plain, err := seal.OpenLocal(shelfName(n), sealed)
+	if err != nil {
+		return nil // of other records than these
+	}
+	x, err := find.DecodeIndex(plain)
+	if err != nil {
+		return nil // of another version
+	}
+	return x
+}
+
+// keepShelf seals the index for the next time. Nothing is lost if it can't be
+// kept: the records are opened first then.
+func (v *Vault) keepShelf(seal *keys.Vault, x *find.Index) {
+	ctx := context.Background()
+	n, err := v.store.Generation(ctx)
+	if err != nil {
+		return
+	}
+	if sealed, err := seal.SealLocal(shelfName(n), x.Encode()); err == nil {
+		_ = v.store.SetLocal(ctx, localShelf, sealed)
+	}
+}
+
+// loadRecords opens every record of the store: one goroutine reads, the others
+// open what it read, in batches.
+func (v *Vault) loadRecords(ctx context.Context, seal *keys.Vault) error {
 	stand, err := v.store.Stand(ctx)
 	if err != nil {
 		return err
 	}
-	v.stand = stand
 	const batch = 256
 	rows := make(chan []Row, 8)
 	opened := make([][]held, max(2, runtime.GOMAXPROCS(0)))
@@ -97,7 +163,7 @@ func (v *Vault) load(ctx context.Context) error {
 		wg.Go(func() {
 			for list := range rows {
 				for _, r := range list {
-					h, err := v.openRow(r)
+					h, err := openRow(seal, r)
 					if err != nil {
 						failed[i] = err
 						continue
@@ -126,17 +192,20 @@ func (v *Vault) load(ctx context.Context) error {
 	for _, l := range opened {
 		n += len(l)
 	}
-	v.entries = make(map[string]held, n)
+	entries := make(map[string]held, n)
 	for _, l := range opened {
 		for _, h := range l {
-			v.entries[h.entry.ID] = h
+			entries[h.entry.ID] = h
 		}
 	}
-	return v.loadNever(ctx)
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.entries, v.stand = entries, stand
+	return nil
 }
 
-func (v *Vault) openRow(r Row) (held, error) {
-	plain, err := v.seal.OpenRecord(r.ID, r.Rev, r.Blob)
+func openRow(seal *keys.Vault, r Row) (held, error) {
+	plain, err := seal.OpenRecord(r.ID, r.Rev, r.Blob)
 	if err != nil {
 		return held{}, fmt.Errorf("record %s is damaged: %w", r.ID, err)
 	}
@@ -150,11 +219,14 @@ func (v *Vault) openRow(r Row) (held, error) {
 // Lock closes the vault: keys and entries are dropped, the line to the cloud
 // ends, and every listener hears of it. Locking twice does nothing more.
 func (v *Vault) Lock() {
+	<-v.ready
+	x, _ := v.Index() // for the shelf; nil once locked
 	v.mu.Lock()
 	if v.seal == nil {
 		v.mu.Unlock()
 		return
 	}
+	seal, whole := v.seal, v.index == x && v.loadErr == nil
 	v.seal, v.entries, v.index, v.slip = nil, nil, nil, nil
 	v.card.Closed = v.d.p.Now().UnixMilli()
 	card, stop, stopped := v.card, v.stop, v.stopped
@@ -169,6 +241,9 @@ func (v *Vault) Lock() {
 	if stop != nil {
 		stop()
 		<-stopped
+	}
+	if whole {
+		v.keepShelf(seal, x)
 	}
 	_ = v.store.SetCard(context.Background(), card) // only the time of closing is lost
 }
@@ -272,6 +347,15 @@ func (v *Vault) stamp() vault.Stamp {
 
 // Index returns the book. It is rebuilt after changes only.
 func (v *Vault) Index() (*find.Index, error) {
+	v.mu.RLock()
+	x, open := v.index, v.seal != nil
+	v.mu.RUnlock()
+	if open && x != nil {
+		return x, nil
+	}
+	if err := v.wait(); err != nil {
+		return nil, err
+	}
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if v.seal == nil {
@@ -291,6 +375,9 @@ func (v *Vault) Index() (*find.Index, error) {
 
 // Archived returns the archived items, latest first.
 func (v *Vault) Archived() ([]vault.Item, error) {
+	if err := v.wait(); err != nil {
+		return nil, err
+	}
 	v.mu.RLock()
 	defer v.mu.RUnlock()
 	if v.seal == nil {
@@ -308,6 +395,9 @@ func (v *Vault) Archived() ([]vault.Item, error) {
 
 // Entry returns one entry.
 func (v *Vault) Entry(id string) (vault.Entry, error) {
+	if err := v.wait(); err != nil {
+		return vault.Entry{}, err
+	}
 	v.mu.RLock()
 	defer v.mu.RUnlock()
 	if v.seal == nil {
@@ -379,6 +469,9 @@ func (v *Vault) Save(ctx context.Context, id string, c vault.Changes) error {
 
 // SaveAll writes many new logins at once.
 func (v *Vault) SaveAll(ctx context.Context, drafts []vault.Draft) error {
+	if err := v.wait(); err != nil {
+		return err
+	}
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if v.seal == nil {
@@ -420,6 +513,9 @@ func (v *Vault) existing(ctx context.Context, id string, fn func(vault.Entry) (v
 }
 
 func (v *Vault) change(ctx context.Context, id string, fn func(e vault.Entry, ok bool) (vault.Entry, error)) error {
+	if err := v.wait(); err != nil {
+		return err
+	}
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if v.seal == nil {

@@ -231,6 +231,9 @@ func (s *Store) Put(ctx context.Context, rows []app.Row, stand *app.Stand) error
 			return err
 		}
 	}
+	if _, err := tx.ExecContext(ctx, `UPDATE generation SET n = n + 1`); err != nil {
+		return err
+	}
 	if stand != nil {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO stand (one, number, head, floor, floor_hash) VALUES (1, ?, ?, ?, ?)
 			ON CONFLICT (one) DO UPDATE SET number = excluded.number, head = excluded.head, floor = excluded.floor, floor_hash = excluded.floor_hash`,
@@ -239,6 +242,11 @@ func (s *Store) Put(ctx context.Context, rows []app.Row, stand *app.Stand) error
 		}
 	}
 	return tx.Commit()
+}
+
+// Generation counts the Puts.
+func (s *Store) Generation(ctx context.Context) (n uint64, err error) {
+	return n, s.db.GetContext(ctx, &n, `SELECT n FROM generation`)
 }
 
 func hash(h ledger.Hash) []byte { return h[:] }

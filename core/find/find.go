@@ -5,7 +5,7 @@
 // accounts of one site under it. [Index.Find] narrows it: every word typed must
 // occur somewhere in an item, and the better the place, the higher it stands.
 //
-// An index is not safe for concurrent change; replace it when items change.
+// An index doesn't change; make another when items do. It is safe for concurrent use.
 package find
 
 import (
@@ -38,6 +38,7 @@ type Site struct {
 // Index holds the items in the order of the book, folded for searching.
 type Index struct {
 	rows []*row
+	fold sync.Once // of what only a search needs
 }
 
 type row struct {
@@ -65,7 +66,7 @@ func NewIndex(items []vault.Item, lang language.Tag) *Index {
 	wg.Wait()
 	x := &Index{rows: slices.Concat(parts...)}
 	slices.SortFunc(x.rows, func(a, b *row) int {
-		return cmp.Or(bytes.Compare(a.sortKey, b.sortKey), strings.Compare(a.username, b.username), strings.Compare(a.item.ID, b.item.ID))
+		return cmp.Or(bytes.Compare(a.sortKey, b.sortKey), strings.Compare(a.item.Username, b.item.Username), strings.Compare(a.item.ID, b.item.ID))
 	})
 	return x
 }
@@ -79,24 +80,38 @@ func newRows(items []vault.Item, lang language.Tag) []*row {
 		if it.Archived {
 			continue
 		}
-		r := &row{item: it, title: f.fold(it.Title), username: f.fold(it.Username)}
-		hosts := make([]string, 0, 4)
-		for i, a := range it.Addresses {
-			shown, domain := site.Names(a.URL)
-			if i == 0 {
-				r.domain = domain
-			}
-			hosts = append(hosts, shown)
+		r := &row{item: it}
+		if len(it.Addresses) > 0 {
+			r.domain = site.Domain(it.Addresses[0].URL)
 		}
-		r.hosts = f.fold(strings.Join(hosts, " "))
-		r.rest = f.fold(strings.Join(append([]string{it.Folder, it.Notes}, it.Tags...), " "))
-		r.site = r.domain + "\x00" + r.title
-		r.letter = letter(r.title)
+		r.name(f)
 		r.sortKey = append(append(slices.Clone(coll.KeyFromString(&buf, it.Title)), 0), r.domain...)
 		buf.Reset()
 		rows = append(rows, r)
 	}
 	return rows
+}
+
+// name sets what the book needs of a row beyond its item and domain.
+func (r *row) name(f folder) {
+	r.title = f.fold(r.item.Title)
+	r.site = r.domain + "\x00" + r.title
+	r.letter = letter(r.title)
+}
+
+// foldAll folds what a search looks through, at the first search.
+func (x *Index) foldAll() {
+	f := newFolder()
+	for _, r := range x.rows {
+		it := &r.item
+		hosts := make([]string, 0, 4)
+		for _, a := range it.Addresses {
+			hosts = append(hosts, site.Shown(a.URL))
+		}
+		r.username = f.fold(it.Username)
+		r.hosts = f.fold(strings.Join(hosts, " "))
+		r.rest = f.fold(strings.Join(append([]string{it.Folder, it.Notes}, it.Tags...), " "))
+	}
 }
 
 // Len is the number of items in the book.
@@ -143,6 +158,7 @@ func (x *Index) Find(query string) []Site {
 	if len(words) == 0 {
 		return x.Book()
 	}
+	x.fold.Do(x.foldAll)
 	type hit struct{ row, score int }
 	var hits []hit
 	for i := range x.rows {

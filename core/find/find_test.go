@@ -104,3 +104,30 @@ func BenchmarkFind10000(b *testing.B) {
 		}
 	})
 }
+
+func TestShelf(t *testing.T) {
+	x := book()
+	back, err := DecodeIndex(x.Encode())
+	require.NoError(t, err)
+	assert.Equal(t, x.Book(), back.Book())
+	for _, q := range []string{"gull", "cakes", "wren", "dory 1"} {
+		assert.Equal(t, x.Find(q), back.Find(q), q)
+	}
+	b := x.Encode()
+	for i := range b {
+		_, err := DecodeIndex(b[:i])
+		assert.ErrorIs(t, err, ErrShelf)
+	}
+	_, err = DecodeIndex(append(b, 0))
+	assert.ErrorIs(t, err, ErrShelf)
+}
+
+func FuzzDecodeIndex(f *testing.F) {
+	f.Add(book().Encode())
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if x, err := DecodeIndex(b); err == nil {
+			x.Find("a")
+			x.Book()
+		}
+	})
+}
