@@ -7,8 +7,9 @@ const p95 = (list) => list.sort((a, b) => a - b)[Math.ceil(list.length * 0.95) -
 const median = (list) => list.sort((a, b) => a - b)[Math.floor(list.length / 2)];
 const d = await demo(build(), 17600);
 const b = await browser({ extension: true });
+const c = await browser(); // a browser of its own: a page that nobody looks at is slowed down
 try {
-  const desk = await b.page(), laptop = await b.page();
+  const desk = await b.page(), laptop = await c.page();
   await unlock(desk, d.desk, maren.password);
   await unlock(laptop, d.laptop, maren.password);
   const seen = [];
@@ -35,9 +36,11 @@ try {
       look();
     })));
   }
+  if (process.env.ALL) console.log(offers.map((x) => Math.round(x)).join(" "));
   console.log(`offer shown after the page was loaded: median ${median(offers).toFixed(0)} ms, p95 ${p95(offers).toFixed(0)} ms (to be at most 150), ${rounds} rounds`);
 } finally {
   await b.close();
+  await c.close();
   await d.stop();
   d.clean();
 }
