@@ -1,7 +1,7 @@
 // The extension in Chromium, on the practice town.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { browser, build, connect, demo, maren, unlock } from "./harness.mjs";
+import { browser, build, connect, demo, inClear, maren, unlock } from "./harness.mjs";
 
 let d, b, desk, site;
 
@@ -221,4 +221,8 @@ test("the extension's window: this page's logins, others, and locking", async ()
   await site.click("#password");
   await drawn(site);
   await w2.close();
+});
+
+test("after all that, nothing is in clear in any file or log", () => {
+  assert.deepEqual(inClear(d, ["thole-pin-88", "wrong-one-99", "idris@x.example"]), []);
 });

@@ -1,6 +1,6 @@
 // Starts the demo on ports of its own and browsers on top of it.
 import { spawn, execFileSync } from "node:child_process";
-import { mkdtempSync, rmSync, cpSync } from "node:fs";
+import { cpSync, mkdtempSync, readFileSync, readdirSync, rmSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join, dirname } from "node:path";
 import { fileURLToPath } from "node:url";
@@ -51,6 +51,22 @@ export async function demo(program, port, more = []) {
     site: (name, path = "/") => `http://${name}.localhost:${port + 10}${path}`,
     clean: () => rmSync(dir, { recursive: true, force: true }),
   };
+}
+
+/**
+ * Every value of the demo's logins, and whatever else was typed, that stands in clear in a file of the demo's folder or
+ * in what it printed. The people's e-mail addresses are known to the lock page and the cloud, and what the demo prints
+ * has the master passwords on purpose.
+ * @param {{dir: string, log: string}} d @param {string[]} typed
+ */
+export function inClear(d, typed = []) {
+  const source = readFileSync(join(root, "demo/data.go"), "utf8");
+  const rows = source.slice(source.indexOf("var marens")).split("\n").filter((l) => l.startsWith("\t{") || l.startsWith("\t\t{"));
+  const values = rows.flatMap((l) => [...l.matchAll(/"((?:[^"\\]|\\.)*)"/g)].map((m) => m[1])).filter((v) => v.length >= 6 && !(maren.email + idris.email).includes(v));
+  const texts = [d.log, ...readdirSync(d.dir, { recursive: true, withFileTypes: true }).filter((e) => e.isFile()).map((e) => readFileSync(join(e.parentPath ?? e.path, e.name), "latin1"))];
+  const all = [...new Set([...values, ...typed])];
+  if (all.length < 100 || texts.length < 5) throw new Error("there is too little to search");
+  return all.filter((v) => texts.some((t) => t.includes(Buffer.from(v).toString("latin1"))));
 }
 
 /** A Chromium with an empty profile; with the extension if asked for. */

@@ -1,11 +1,11 @@
 // The first walk in a real browser: from an empty machine to a vault on two devices.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { mkdtempSync, readFileSync, rmSync } from "node:fs";
+import { mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { createRequire } from "node:module";
-import { browser, build, demo, maren, start, unlock } from "./harness.mjs";
+import { browser, build, demo, inClear, maren, start, unlock } from "./harness.mjs";
 
 const axe = readFileSync(createRequire(import.meta.url).resolve("axe-core/axe.min.js"), "utf8");
 let program, d, b, page;
@@ -109,9 +109,14 @@ test("create a vault, check its sheet, make a login, find it, archive it", async
     await page.click("#sheet .secret button");
     await page.waitForSelector(".grouped");
     assert.equal((await page.locator(".glyphs").allInnerTexts()).join(""), made, "the earlier password is readable");
+    await accessible(page, "earlier values");
     await page.click("text=Back to the sheet");
     await page.click("text=Put into the archive");
     await page.waitForSelector("text=in the archive");
+    const put = page.url();
+    await page.goto(`${at}/archive`);
+    await accessible(page, "archive");
+    await page.goto(put);
     await page.click("text=Bring back");
     await page.waitForSelector("text=Put into the archive");
 
@@ -133,8 +138,16 @@ test("create a vault, check its sheet, make a login, find it, archive it", async
 });
 
 test("a wrong master password is refused and slowed down", async () => {
+  for (const p of ["/nowhere", "/"]) {
+    await page.goto(d.desk + p);
+    await accessible(page, p);
+  }
+  await page.click("text=Forgotten?");
+  await accessible(page, "forgotten");
+  await page.emulateMedia({ colorScheme: "dark" });
   await page.goto(d.desk);
-  await accessible(page, "lock page");
+  await accessible(page, "lock page, dark");
+  await page.emulateMedia({ colorScheme: "light" });
   for (let i = 0; i < 3; i++) {
     await page.fill("#password", "not it");
     await page.click("button:has-text('Open')");
@@ -147,6 +160,9 @@ test("a wrong master password is refused and slowed down", async () => {
 test("find in the book by typing, by keys and by letter", async () => {
   await unlock(page, d.desk, maren.password);
   await accessible(page, "book");
+  await page.emulateMedia({ colorScheme: "dark" });
+  await accessible(page, "book, dark");
+  await page.emulateMedia({ colorScheme: "light" });
   assert.ok((await page.locator(".line").count()) > 55);
   await page.keyboard.press("/");
   await page.keyboard.type("gul");
@@ -217,6 +233,7 @@ test("bring the vault to a new computer by introduction", async () => {
     await fresh.waitForSelector(".fingerprint li");
     const words = await fresh.locator(".fingerprint li").allInnerTexts();
     assert.equal(words.length, 6);
+    await accessible(fresh, "introduction");
     await page.goto(d.desk + "/devices");
     await page.fill("#words", "six words that are not right");
     await page.click("text=Let it in");
@@ -328,6 +345,12 @@ test("locking takes every page of the profile to the lock page at once", async (
   await second.goto(d.desk + "/logins");
   assert.match(second.url(), /\/open\//);
   await second.close();
+});
+
+test("after all that, nothing is in clear in any file or log", () => {
+  assert.deepEqual(inClear(d, ["Zebra Crossing Club", "meets on Tuesdays", "changed here"]), []);
+  writeFileSync(join(d.dir, "planted"), "… Zebra Crossing Club …");
+  assert.deepEqual(inClear(d, ["Zebra Crossing Club"]), ["Zebra Crossing Club"], "the search can fail");
 });
 
 test("the page is fenced in", async () => {

@@ -4,6 +4,13 @@
 const script = /** @type {HTMLScriptElement} */ (document.querySelector("script[data-worker]"));
 const button = document.querySelector("button.medallion");
 
+// The page that locks goes to the lock page by its own form.
+let leaving = false;
+document.querySelector(".top-lock")?.addEventListener("submit", () => {
+  leaving = true;
+  setTimeout(() => (leaving = false), 3000);
+});
+
 let version = Number(/** @type {HTMLElement | null} */ (button)?.dataset.version ?? 0);
 
 /** @param {{kind: string, data: string}} m */
@@ -11,7 +18,7 @@ function hear(m) {
   const [first, second] = m.data.split(" ");
   switch (m.kind) {
     case "locked":
-      location.replace("/");
+      if (!leaving) location.replace("/");
       break;
     case "left":
       turn(Number(first));
