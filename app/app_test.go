@@ -268,6 +268,29 @@ func TestRecoverySheet(t *testing.T) {
 	require.NoError(t, err)
 	laptop.Sync(t.Context())
 	require.Eventually(t, func() bool { return laptop.Sync(t.Context()) == app.ErrToken }, 5*time.Second, 10*time.Millisecond, "other devices have to sign in again")
+	assert.Error(t, laptop.SignInAgain(t.Context(), secret.New(master)), "with the new master password")
+	require.NoError(t, laptop.SignInAgain(t.Context(), fresh))
+	w.inStep(laptop)
+}
+
+func TestRecoveryOnADeviceThatJoined(t *testing.T) {
+	w := newWorld(t)
+	desk := w.create(w.device("desk"))
+	sheet, err := desk.Sheet(t.Context())
+	require.NoError(t, err)
+	other := w.device("laptop")
+	laptop := w.join(other, desk)
+	id := app.NewID()
+	require.NoError(t, laptop.Save(t.Context(), id, login("Kelp", "pw")))
+	w.inStep(laptop)
+	laptop.Lock()
+	fresh := secret.New("a patient tide comes back")
+	back, err := other.Recover(t.Context(), laptop.Card().ID, strings.Join(sheet.Recovery, " "), fresh, fresh)
+	require.NoError(t, err)
+	assert.Equal(t, "pw", password(t, back, id))
+	back.Lock()
+	_, err = other.Unlock(t.Context(), back.Card().ID, fresh)
+	require.NoError(t, err)
 }
 
 func TestIntroduction(t *testing.T) {

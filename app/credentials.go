@@ -68,7 +68,19 @@ func (d *Device) Recover(ctx context.Context, profile, code string, password, re
 		return nil, err
 	}
 	pair := keys.DeriveRecovery(recovery)
-	vk, err := keys.Unwrap(pair.Unlock, keys.ByRecovery, card.Vault, card.RecoveryWrapped)
+	wrapped := card.RecoveryWrapped
+	if len(wrapped) == 0 && card.Cloud != "" { // a device that joined: the cloud has it
+		c, err := d.p.Dial(card.Cloud)
+		if err != nil {
+			return nil, err
+		}
+		session, err := c.SignIn(ctx, wire.SignIn{Email: card.Email, Device: card.Device, Key: pair.SignIn[:], Recovery: true})
+		if err != nil {
+			return nil, badInput("code", err)
+		}
+		wrapped = session.Wrapped
+	}
+	vk, err := keys.Unwrap(pair.Unlock, keys.ByRecovery, card.Vault, wrapped)
 	if err != nil {
 		var wrong *WrongPassword
 		errors.As(d.refused(profile), &wrong)
@@ -103,6 +115,41 @@ func (d *Device) Recover(ctx context.Context, profile, code string, password, re
 		open.Lock()
 	}
 	return d.openVault(ctx, s, card, vk)
+}
+
+// SignInAgain brings a device back in step whose session at the cloud has ended,
+// because it was shut out or because the master password was changed elsewhere.
+// From then on the master password given here opens the vault on it.
+func (v *Vault) SignInAgain(ctx context.Context, password secret.Text) error {
+	card := v.Card()
+	if v.cloud == nil {
+		return badInput("again", errors.New("this vault is on this computer only"))
+	}
+	params, err := v.cloud.Params(ctx, card.Email)
+	if err != nil {
+		return badInput("again", err)
+	}
+	stretched, err := keys.Stretch(password, params)
+	if err != nil {
+		return badInput("again", err)
+	}
+	pair := keys.Derive(stretched, keys.Code(card.Carried))
+	session, err := v.cloud.SignIn(ctx, wire.SignIn{Email: card.Email, Device: card.Device, Key: pair.SignIn[:]})
+	if err != nil {
+		return badInput("again", err)
+	}
+	if _, err := keys.Unwrap(pair.Unlock, keys.ByMaster, card.Vault, session.Wrapped); err != nil {
+		return badInput("again", errors.New("the cloud's copy of the vault key doesn't open with this master password"))
+	}
+	card.Params, card.Wrapped = params, session.Wrapped
+	if err := errors.Join(v.setLocal(ctx, v.store, localToken, []byte(session.Token)), v.setLocal(ctx, v.store, localSignIn, pair.SignIn[:]), v.store.SetCard(ctx, card)); err != nil {
+		return err
+	}
+	v.mu.Lock()
+	v.card = card
+	v.mu.Unlock()
+	v.nudge()
+	return nil
 }
 
 // JoinCloud gives a vault that was on this computer only an account at a cloud.

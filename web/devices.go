@@ -9,6 +9,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"redlocket/app"
+	"redlocket/core/secret"
 )
 
 type devicesData struct {
@@ -88,6 +89,10 @@ func (s *Server) shutOut(w http.ResponseWriter, r *http.Request) {
 
 func (s *Server) joinCloud(w http.ResponseWriter, r *http.Request) {
 	s.after(w, r, of(r).JoinCloud(r.Context(), r.FormValue("cloud")), "cloud")
+}
+
+func (s *Server) signInAgain(w http.ResponseWriter, r *http.Request) {
+	s.after(w, r, of(r).SignInAgain(r.Context(), secret.New(r.FormValue("password"))), "cloud")
 }
 
 func (s *Server) lockAfter(w http.ResponseWriter, r *http.Request) {

@@ -160,6 +160,7 @@ func (s *Server) routes() http.Handler {
 				r.Post("/devices/introduce", s.introduce)
 				r.Post("/devices/{id}/shut-out", s.shutOut)
 				r.Post("/cloud", s.joinCloud)
+				r.Post("/cloud/again", s.signInAgain)
 				r.Post("/lock-after", s.lockAfter)
 				r.Post("/browsers/{id}/confirm", s.confirmBrowser)
 				r.Post("/browsers/{id}/refuse", s.refuseBrowser)
