@@ -49,6 +49,7 @@ test("before it is connected, and while the words are compared", async () => {
   await desk.goto(d.laptop + "/devices");
   const [opened] = await Promise.all([b.context.waitForEvent("page"), desk.click("[data-connect-browser]")]);
   await opened.waitForSelector("#words li");
+  await desk.bringToFront();
   await desk.click("text=No, refuse it");
   await opened.waitForSelector("text=Refused in Red Locket");
   await opened.close();

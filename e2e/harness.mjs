@@ -106,10 +106,12 @@ export async function connect(b, page, device) {
   await c.click("button");
   await c.waitForSelector("#words li");
   const there = await c.locator("#words li").allInnerTexts();
+  await page.bringToFront();
   await page.goto(device + "/devices");
   await page.waitForSelector(".waiting");
   const here = await page.locator(".waiting .fingerprint li").allInnerTexts();
   await page.click("text=The same words");
+  await c.bringToFront();
   await c.waitForSelector("text=Connected.");
   if (await c.locator("#saving").isVisible()) {
     await c.click("#stop");

@@ -1,6 +1,8 @@
 package web
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -21,6 +23,7 @@ type devicesData struct {
 	LockAfter int
 	Choices   any
 	Cloud     string
+	Seen      string // names what the list of browsers shows
 	Done      string
 	Words     string
 }
@@ -36,6 +39,8 @@ func (s *Server) devicesData(r *http.Request) (d devicesData, err error) {
 		d.Waiting = s.cfg.Browsers.Waiting()
 		d.Browsers, err = s.cfg.Browsers.Connected(r.Context(), v)
 	}
+	sum := sha256.Sum256(fmt.Append(nil, d.Waiting, d.Browsers, d.Never))
+	d.Seen = hex.EncodeToString(sum[:8])
 	return d, err
 }
 
@@ -104,6 +109,10 @@ func (s *Server) browsers(w http.ResponseWriter, r *http.Request) {
 	d, err := s.devicesData(r)
 	if err != nil {
 		s.fail(w, r, err)
+		return
+	}
+	if r.FormValue("seen") == d.Seen { // nobody's press is swept away by a list that didn't change
+		w.WriteHeader(http.StatusNoContent)
 		return
 	}
 	s.render(w, r, http.StatusOK, "browsers", s.view(r, "Browsers", "devices", d))
