@@ -1,9 +1,6 @@
 package autofill
 
-import (
-	"errors"
-	"strings"
-)
+import "strings"
 
 // The limits of a snapshot. A page over them is read as far as they go.
 const (
@@ -39,9 +36,6 @@ type Field struct {
 	Filled       bool   `json:"filled"` // has a value already
 	MaxLength    int    `json:"maxlength"`
 }
-
-// ErrNoFields is returned for a snapshot without any field.
-var ErrNoFields = errors.New("the page has no fields")
 
 // Bound cuts the snapshot to the limits.
 func (s Snapshot) Bound() Snapshot {

@@ -10,7 +10,6 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"time"
 
 	"redlocket/core/secret"
 )
@@ -60,9 +59,6 @@ type Stamp struct {
 func (s Stamp) Compare(t Stamp) int {
 	return cmp.Or(cmp.Compare(s.At, t.At), strings.Compare(s.By, t.By))
 }
-
-// Time returns the moment as a time in UTC.
-func (s Stamp) Time() time.Time { return time.UnixMilli(s.At).UTC() }
 
 // Register is one value and the stamp of the edit that set it. The value is
 // canonical JSON text, held as a secret because any field may be one.
