@@ -1,9 +1,10 @@
 // Package find keeps the book in order and finds things in it.
 //
-// An [Index] is built from items. [Index.Book] is the whole book: sites in
+// An [Index] is built from items. [Index.Book] is a section of the book: sites in
 // alphabetical order, by the rules of a language rather than by bytes, with the
-// accounts of one site under it. [Index.Find] narrows it: every word typed must
-// occur somewhere in an item, and the better the place, the higher it stands.
+// accounts of one site under it. [Index.Find] looks in every section: each word typed
+// must occur somewhere in an item, and the better the place, the higher it
+// stands. Where nothing fits, a slip of one letter is forgiven.
 //
 // An index doesn't change; make another when items do. It is safe for concurrent use.
 package find
@@ -15,13 +16,10 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"unicode"
+	"time"
 
 	"golang.org/x/text/collate"
 	"golang.org/x/text/language"
-	"golang.org/x/text/runes"
-	"golang.org/x/text/transform"
-	"golang.org/x/text/unicode/norm"
 
 	"redlocket/core/site"
 	"redlocket/core/vault"
@@ -32,41 +30,72 @@ type Site struct {
 	Title    string
 	Domain   string
 	Letter   string // where the thumb index finds it: "A" to "Z", or "#"
-	Accounts []vault.Item
+	Accounts []*vault.Item
+}
+
+// Book is a list of sites.
+type Book struct {
+	Sites []Site
+	Items int
+	Slip  bool // nothing fitted until a slip was forgiven
+}
+
+// Options say how an index is made. Zero means English, and no other names.
+type Options struct {
+	Language language.Tag
+	Names    func(domain string) []string // other names and domains of a site
 }
 
 // Index holds the items in the order of the book, folded for searching.
 type Index struct {
-	rows []*row
-	fold sync.Once // of what only a search needs
+	rows  []*row
+	opt   Options
+	fold  sync.Once // of what only a search needs
+	all   string    // every row's text, in order
+	ends  []int     // where each row's text ends in all
+	sites int       // how many there are
+	books sync.Map  // vault.Section to *Book
 }
 
 type row struct {
-	item     vault.Item
-	site     string // what accounts are set together by
-	domain   string
-	letter   string
-	sortKey  []byte
-	title    string // folded, as all below
-	username string
-	hosts    string
-	rest     string
+	item    vault.Item
+	section vault.Section
+	site    string // what accounts are set together by
+	group   int    // the same as a number
+	domain  string
+	letter  string
+	sortKey []byte
+	title   string              // folded, as all below
+	parts   [partCount - 1]text // the other parts
 }
 
-// NewIndex builds an index over the items, archived ones left out. It uses every
-// processor: a vault's first page waits for it.
-func NewIndex(items []vault.Item, lang language.Tag) *Index {
+// text is folded text whose words are parted by single bytes that aren't letters.
+type text = string
+
+// The parts of a row that are searched, beside its title.
+const (
+	partAlso = iota
+	partHosts
+	partLine
+	partOrder // folder and tags
+	partRest  // notes and names of own fields and files
+	partCount = 6
+)
+
+// NewIndex builds an index over the items. It uses every processor: a vault's
+// first page waits for it.
+func NewIndex(items []vault.Item, o Options) *Index {
 	parts := make([][]*row, max(1, min(runtime.GOMAXPROCS(0), len(items)/256)))
 	var wg sync.WaitGroup
 	for i := range parts {
 		wg.Go(func() {
-			parts[i] = newRows(items[i*len(items)/len(parts):(i+1)*len(items)/len(parts)], lang)
+			parts[i] = newRows(items[i*len(items)/len(parts):(i+1)*len(items)/len(parts)], o.Language)
 		})
 	}
 	wg.Wait()
-	x := &Index{rows: slices.Concat(parts...)}
+	x := &Index{rows: slices.Concat(parts...), opt: o}
 	slices.SortFunc(x.rows, func(a, b *row) int {
-		return cmp.Or(bytes.Compare(a.sortKey, b.sortKey), strings.Compare(a.item.Username, b.item.Username), strings.Compare(a.item.ID, b.item.ID))
+		return cmp.Or(bytes.Compare(a.sortKey, b.sortKey), strings.Compare(a.item.Line, b.item.Line), strings.Compare(a.item.ID, b.item.ID))
 	})
 	return x
 }
@@ -76,11 +105,10 @@ func newRows(items []vault.Item, lang language.Tag) []*row {
 	var buf collate.Buffer
 	f := newFolder()
 	rows := make([]*row, 0, len(items))
-	for _, it := range items {
-		if it.Archived {
-			continue
-		}
-		r := &row{item: it}
+	block := make([]row, len(items)) // together in memory
+	for i, it := range items {
+		r := &block[i]
+		r.item = it
 		if len(it.Addresses) > 0 {
 			r.domain = site.Domain(it.Addresses[0].URL)
 		}
@@ -94,36 +122,82 @@ func newRows(items []vault.Item, lang language.Tag) []*row {
 
 // name sets what the book needs of a row beyond its item and domain.
 func (r *row) name(f folder) {
+	k, _ := vault.KindOf(r.item.Type)
+	r.section = k.Section
 	r.title = f.fold(r.item.Title)
 	r.site = r.domain + "\x00" + r.title
+	if r.section != vault.SectionLogins {
+		r.site += "\x00" + r.item.ID // nothing but accounts is set together
+	}
 	r.letter = letter(r.title)
 }
 
 // foldAll folds what a search looks through, at the first search.
 func (x *Index) foldAll() {
 	f := newFolder()
+	var all strings.Builder
+	x.ends = make([]int, 0, len(x.rows))
+	groups := make(map[string]int, len(x.rows))
 	for _, r := range x.rows {
 		it := &r.item
+		if _, ok := groups[r.site]; !ok {
+			groups[r.site] = len(groups)
+		}
+		r.group = groups[r.site]
 		hosts := make([]string, 0, 4)
 		for _, a := range it.Addresses {
 			hosts = append(hosts, site.Shown(a.URL))
 		}
-		r.username = f.fold(it.Username)
-		r.hosts = f.fold(strings.Join(hosts, " "))
-		r.rest = f.fold(strings.Join(append([]string{it.Folder, it.Notes}, it.Tags...), " "))
+		also := it.Also
+		if x.opt.Names != nil && r.domain != "" {
+			also = append(slices.Clone(also), x.opt.Names(r.domain)...)
+		}
+		r.parts[partAlso] = f.fold(strings.Join(also, "\n"))
+		r.parts[partHosts] = f.fold(strings.Join(hosts, "\n"))
+		r.parts[partLine] = f.fold(it.Line)
+		r.parts[partOrder] = f.fold(strings.Join(append([]string{it.Folder}, it.Tags...), "\n"))
+		r.parts[partRest] = f.fold(strings.Join(append([]string{it.Notes}, it.Labels...), "\n"))
+		all.WriteString(r.title)
+		for _, p := range r.parts {
+			all.WriteByte(0)
+			all.WriteString(p)
+		}
+		all.WriteByte(0)
+		x.ends = append(x.ends, all.Len())
+	}
+	x.all, x.sites = all.String(), len(groups)
+}
+
+// Len is the number of items in a section; of all sections if it is empty.
+func (x *Index) Len(s vault.Section) int { return x.Book(s).Items }
+
+// Items calls fn for every item that isn't archived, in the order of the book.
+func (x *Index) Items(fn func(*vault.Item)) {
+	for _, r := range x.rows {
+		if !r.item.Archived {
+			fn(&r.item)
+		}
 	}
 }
 
-// Len is the number of items in the book.
-func (x *Index) Len() int { return len(x.rows) }
-
-// Book returns every site in order.
-func (x *Index) Book() []Site {
-	return group(x.rows)
+// Book returns a section's sites in order; of all sections if it is empty. It
+// must not be changed.
+func (x *Index) Book(s vault.Section) *Book {
+	if b, ok := x.books.Load(s); ok {
+		return b.(*Book)
+	}
+	var rows []*row
+	for _, r := range x.rows {
+		if !r.item.Archived && (s == "" || r.section == s) {
+			rows = append(rows, r)
+		}
+	}
+	b, _ := x.books.LoadOrStore(s, &Book{Sites: group(rows), Items: len(rows)})
+	return b.(*Book)
 }
 
 func group(rows []*row) []Site {
-	var out []Site
+	out := make([]Site, 0, len(rows))
 	last := ""
 	for i, r := range rows {
 		if i == 0 || r.site != last {
@@ -131,136 +205,280 @@ func group(rows []*row) []Site {
 			last = r.site
 		}
 		s := &out[len(out)-1]
-		s.Accounts = append(s.Accounts, r.item)
+		s.Accounts = append(s.Accounts, &r.item)
 	}
 	return out
 }
 
 // Scores by place: the sum over the words decides. A word that begins the title
-// beats one that begins a later word of it, then the site, the user name, and
-// anything else.
+// beats one that begins a later word of it, then other names, the site, what
+// tells accounts apart, folder and tags, and anything else.
+type scores struct{ start, word, inside int }
+
+var titleScores = scores{100, 80, 45}
+
+var partScores = [partCount - 1]scores{
+	partAlso:  {90, 78, 40},
+	partHosts: {75, 60, 35},
+	partLine:  {42, 36, 20},
+	partOrder: {34, 32, 12},
+	partRest:  {16, 14, 6},
+}
+
+// What is added to a score: for a query that the title begins with as it stands,
+// for a word that is matched to its end, for use lately, for a pin.
 const (
-	titleStart  = 100
-	titleWord   = 70
-	hostStart   = 60
-	titleInside = 40
-	userStart   = 35
-	hostInside  = 30
-	userInside  = 20
-	elsewhere   = 10
-	pinnedExtra = 5
+	wholeTitle = 60
+	titleBegin = 40
+	wholeWord  = 6
+	pinned     = 8
 )
 
-// Find returns the sites with an item that has every word of the query, best
-// first; equal ones stay in the order of the book. An empty query is the book.
-func (x *Index) Find(query string) []Site {
-	words := strings.Fields(newFolder().fold(query))
-	if len(words) == 0 {
-		return x.Book()
+func recency(used, now int64) int {
+	switch age := time.Duration(now-used) * time.Millisecond; {
+	case used == 0:
+		return 0
+	case age < 24*time.Hour:
+		return 12
+	case age < 7*24*time.Hour:
+		return 9
+	case age < 31*24*time.Hour:
+		return 6
+	}
+	return 3
+}
+
+// Now is what a search needs to know of the moment. The zero value will do.
+type Now struct {
+	Time int64            // milliseconds since 1970
+	Used map[string]int64 // by id: when an item was last used
+}
+
+// Find returns the sites with an item that has every word of the query and is
+// within its narrowing words, best first; equal ones stay in the order of the book.
+func (x *Index) Find(q Query, now Now) *Book {
+	if q.Empty() {
+		return x.Book("")
 	}
 	x.fold.Do(x.foldAll)
-	type hit struct{ row, score int }
-	var hits []hit
-	for i := range x.rows {
-		if s := x.rows[i].score(words); s > 0 {
-			hits = append(hits, hit{i, s})
+	hits := x.search(q, now)
+	out := &Book{}
+	if len(hits) == 0 && len(q.Words) > 0 {
+		if hits = x.searchSlips(q, now); len(hits) > 0 {
+			out.Slip = true
 		}
 	}
-	slices.SortStableFunc(hits, func(a, b hit) int { return cmp.Compare(b.score, a.score) })
-	// A site stands where its best account stands, with its other hits under it.
-	place := map[string]int{}
-	var grouped [][]*row
+	out.Items, out.Sites = len(hits), x.gather(hits)
+	return out
+}
+
+// hit is a row and its score in one number, in the order of a result: the higher
+// score first, then the order of the book.
+type hit uint64
+
+func newHit(row, score int) hit { return hit(1<<31-1-score)<<32 | hit(row) }
+
+func (h hit) row() int { return int(h & (1<<32 - 1)) }
+
+// search finds rows with every word. The longest word is looked for in all the
+// text at once; only where it is found is a row looked at.
+func (x *Index) search(q Query, now Now) (hits []hit) {
+	longest := ""
+	for _, w := range q.Words {
+		if len(w) > len(longest) {
+			longest = w
+		}
+	}
+	take := func(i int) {
+		r := x.rows[i]
+		if !q.fits(r, now.Used) {
+			return
+		}
+		if len(q.Words) > 1 { // most rows lack one of them: that is quickly seen
+			from := 0
+			if i > 0 {
+				from = x.ends[i-1]
+			}
+			for _, w := range q.Words {
+				if w != longest && !strings.Contains(x.all[from:x.ends[i]], w) {
+					return
+				}
+			}
+		}
+		if s, ok := r.score(&q); ok {
+			hits = append(hits, newHit(i, s+r.extra(now)))
+		}
+	}
+	if len(q.Words) == 0 {
+		for i := range x.rows {
+			take(i)
+		}
+		return hits
+	}
+	for at, i := 0, 0; i < len(x.rows); {
+		j := strings.Index(x.all[at:], longest)
+		if j < 0 {
+			break
+		}
+		at += j
+		if x.ends[i] <= at {
+			n, found := slices.BinarySearch(x.ends[i:], at)
+			i += n
+			if found {
+				i++
+			}
+		}
+		take(i)
+		at = x.ends[i]
+		i++
+	}
+	return hits
+}
+
+func (x *Index) searchSlips(q Query, now Now) (hits []hit) {
+	if !slices.ContainsFunc(q.Words, func(w string) bool { return len(w) >= minSlip }) {
+		return nil
+	}
+	for i, r := range x.rows {
+		if !q.fits(r, now.Used) {
+			continue
+		}
+		if s, ok := r.scoreSlips(q.Words); ok {
+			hits = append(hits, newHit(i, s+r.extra(now)))
+		}
+	}
+	return hits
+}
+
+// gather sets hits together: a site stands where its best account stands, with
+// its other hits under it.
+func (x *Index) gather(hits []hit) []Site {
+	slices.Sort(hits)
+	place := make([]int, x.sites) // in out, from 1
+	count := make([]int, 0, len(hits))
+	out := make([]Site, 0, len(hits))
 	for _, h := range hits {
-		r := x.rows[h.row]
-		g, ok := place[r.site]
-		if !ok {
-			g = len(grouped)
-			place[r.site] = g
-			grouped = append(grouped, nil)
+		r := x.rows[h.row()]
+		if place[r.group] == 0 {
+			out, count = append(out, Site{Title: r.item.Title, Domain: r.domain, Letter: r.letter}), append(count, 0)
+			place[r.group] = len(out)
 		}
-		grouped[g] = append(grouped[g], r)
+		count[place[r.group]-1]++
 	}
-	var out []Site
-	for _, g := range grouped {
-		out = append(out, group(g)...)
+	items := make([]*vault.Item, len(hits)) // one allocation for all
+	for i, n := range count {
+		out[i].Accounts, items = items[:0:n], items[n:]
+	}
+	for _, h := range hits {
+		r := x.rows[h.row()]
+		s := &out[place[r.group]-1]
+		s.Accounts = append(s.Accounts, &r.item)
 	}
 	return out
 }
 
-func (r *row) score(words []string) int {
-	total := 0
-	for _, w := range words {
-		s := max(
-			place(r.title, w, titleStart, titleWord, titleInside),
-			place(r.hosts, w, hostStart, hostStart, hostInside),
-			place(r.username, w, userStart, userStart, userInside),
-			place(r.rest, w, elsewhere, elsewhere, elsewhere))
+func (r *row) extra(now Now) int {
+	n := recency(now.Used[r.item.ID], now.Time)
+	if r.item.Pinned {
+		n += pinned
+	}
+	return n
+}
+
+func (r *row) score(q *Query) (total int, ok bool) {
+	for _, w := range q.Words {
+		s := r.scoreWord(w)
 		if s == 0 {
-			return 0
+			return 0, false
 		}
 		total += s
 	}
-	if r.item.Pinned {
-		total += pinnedExtra
+	if q.joined != "" && strings.HasPrefix(r.title, q.joined) {
+		total += titleBegin
+		if len(r.title) == len(q.joined) {
+			total += wholeTitle - titleBegin
+		}
 	}
-	return total
+	return total, true
 }
 
-func place(text, word string, start, wordStart, inside int) int {
+func (r *row) scoreWord(w string) int {
+	best := titleScores.of(r.title, w)
+	for i, s := range partScores {
+		if s.start+wholeWord > best {
+			best = max(best, s.of(r.parts[i], w))
+		}
+	}
+	return best
+}
+
+// of scores a word's best place in a text; 0 if it isn't there.
+func (s scores) of(text, word string) int {
 	i := strings.Index(text, word)
 	if i < 0 {
 		return 0
 	}
-	if i == 0 {
-		return start
-	}
+	best := s.inside
 	for ; i >= 0; i = next(text, word, i) {
-		if c := text[i-1]; c == ' ' || c == '.' || c == '-' || c == '@' || c == '/' {
-			return wordStart
+		n := 0
+		switch {
+		case i == 0 || text[i-1] == '\n':
+			n = s.start
+		case boundary(text[i-1]):
+			n = s.word
+		default:
+			continue
 		}
-	}
-	return inside
-}
-
-func next(text, word string, i int) int {
-	j := strings.Index(text[i+1:], word)
-	if j < 0 {
-		return -1
-	}
-	return i + 1 + j
-}
-
-// folder makes texts comparable: case, accents and width folded.
-type folder struct{ t transform.Transformer }
-
-func newFolder() folder {
-	return folder{transform.Chain(norm.NFKD, runes.Remove(runes.In(unicode.Mn)), norm.NFC)}
-}
-
-func (f folder) fold(s string) string {
-	ascii := true
-	for i := 0; i < len(s); i++ {
-		if s[i] >= 0x80 {
-			ascii = false
+		if end := i + len(word); end == len(text) || boundary(text[end]) {
+			n += wholeWord
+		}
+		if best = max(best, n); i == 0 {
 			break
 		}
 	}
-	if !ascii {
-		if out, _, err := transform.String(f.t, s); err == nil {
-			s = out
-		}
-	}
-	return strings.ToLower(s)
+	return best
 }
 
-func letter(folded string) string {
-	for _, r := range folded {
-		if r >= 'a' && r <= 'z' {
-			return strings.ToUpper(string(r))
+// minSlip is the shortest word in which a slip is forgiven, in bytes: shorter ones
+// are the slip of half the book.
+const minSlip = 4
+
+// scoreSlips scores words of which each may have a slip. Notes are left out: among
+// so many words some fit by chance.
+func (r *row) scoreSlips(words []string) (total int, ok bool) {
+	for _, w := range words {
+		if s := r.scoreWord(w); s > 0 {
+			total += s
+			continue
 		}
-		if unicode.IsLetter(r) || unicode.IsDigit(r) {
-			return "#"
+		best := titleScores.slip(r.title, w)
+		for i, s := range partScores[:partRest] {
+			best = max(best, s.slip(r.parts[i], w))
 		}
+		if best == 0 {
+			return 0, false
+		}
+		total += best
 	}
-	return "#"
+	return total, true
+}
+
+func (s scores) slip(text, word string) int {
+	if len(word) < minSlip {
+		return 0
+	}
+	for i := 0; i < len(text); {
+		j := i
+		for j < len(text) && !boundary(text[j]) {
+			j++
+		}
+		if j > i && mayslip(text[i:], word) && slips(text[i:], word) {
+			if i == 0 {
+				return s.start / 2
+			}
+			return s.word / 2
+		}
+		i = j + 1
+	}
+	return 0
 }

@@ -10,7 +10,7 @@ import (
 // ErrShelf is returned for bytes that [Index.Encode] didn't write.
 var ErrShelf = errors.New("not an index of this version")
 
-const shelfVersion = 1
+const shelfVersion = 2
 
 // Encode writes the index down in the order of the book, without anything that
 // can be made anew from it. A device keeps it sealed, so that the book of a large
@@ -24,11 +24,11 @@ func (x *Index) Encode() []byte {
 	}
 	for _, r := range x.rows {
 		it := &r.item
-		for _, s := range []string{it.ID, string(it.Type), it.Title, it.Username, it.Notes, it.Folder, it.Modified.By, r.domain} {
+		for _, s := range []string{it.ID, string(it.Type), it.Title, it.Username, it.Line, it.Notes, it.Folder, it.Expires, it.Modified.By, r.domain} {
 			text(s)
 		}
 		var flags byte
-		for i, on := range []bool{it.Pinned, it.Undecided, it.HasPassword} {
+		for i, on := range []bool{it.Pinned, it.Undecided, it.HasPassword, it.HasCode, it.Archived} {
 			if on {
 				flags |= 1 << i
 			}
@@ -41,31 +41,35 @@ func (x *Index) Encode() []byte {
 			text(a.URL)
 			text(string(a.Match))
 		}
-		b = binary.AppendUvarint(b, uint64(len(it.Tags)))
-		for _, t := range it.Tags {
-			text(t)
+		b = binary.AppendUvarint(b, uint64(it.Files))
+		for _, list := range [][]string{it.Tags, it.Also, it.Labels} {
+			b = binary.AppendUvarint(b, uint64(len(list)))
+			for _, t := range list {
+				text(t)
+			}
 		}
 	}
 	return b
 }
 
-// DecodeIndex reads what [Index.Encode] wrote.
-func DecodeIndex(b []byte) (*Index, error) {
+// DecodeIndex reads what [Index.Encode] wrote. The order of the book is the one it
+// was encoded in, whatever the language.
+func DecodeIndex(b []byte, o Options) (*Index, error) {
 	r := shelfReader{s: string(b)}
 	if r.byte() != shelfVersion {
 		return nil, ErrShelf
 	}
 	n := r.count()
-	x := &Index{rows: make([]*row, 0, n)}
+	x := &Index{rows: make([]*row, 0, n), opt: o}
 	rows := make([]row, n)
 	f := newFolder()
 	for i := range rows {
 		w := &rows[i]
 		it := &w.item
-		it.ID, it.Type, it.Title, it.Username = r.text(), vault.Type(r.text()), r.text(), r.text()
-		it.Notes, it.Folder, it.Modified.By, w.domain = r.text(), r.text(), r.text(), r.text()
+		it.ID, it.Type, it.Title, it.Username, it.Line = r.text(), vault.Type(r.text()), r.text(), r.text(), r.text()
+		it.Notes, it.Folder, it.Expires, it.Modified.By, w.domain = r.text(), r.text(), r.text(), r.text(), r.text()
 		flags := r.byte()
-		it.Pinned, it.Undecided, it.HasPassword = flags&1 != 0, flags&2 != 0, flags&4 != 0
+		it.Pinned, it.Undecided, it.HasPassword, it.HasCode, it.Archived = flags&1 != 0, flags&2 != 0, flags&4 != 0, flags&8 != 0, flags&16 != 0
 		it.Created, it.Modified.At = r.varint(), r.varint()
 		if k := r.count(); k > 0 {
 			it.Addresses = make([]vault.Address, k)
@@ -73,10 +77,13 @@ func DecodeIndex(b []byte) (*Index, error) {
 				it.Addresses[j] = vault.Address{URL: r.text(), Match: vault.Match(r.text())}
 			}
 		}
-		if k := r.count(); k > 0 {
-			it.Tags = make([]string, k)
-			for j := range it.Tags {
-				it.Tags[j] = r.text()
+		it.Files = int(r.uvarint())
+		for _, list := range []*[]string{&it.Tags, &it.Also, &it.Labels} {
+			if k := r.count(); k > 0 {
+				*list = make([]string, k)
+				for j := range *list {
+					(*list)[j] = r.text()
+				}
 			}
 		}
 		if r.bad {

@@ -40,6 +40,8 @@ type Options struct {
 	MinDigits    int // at least so many, if Digits
 	MinSymbols   int // at least so many, if Symbols
 	NoLookalikes bool
+	SymbolSet    string // the symbols to choose from; empty for those most sites take
+	MaxRun       int    // a character occurs at most so many times in a row; 0 for any
 }
 
 // Default is what a new login is offered: 20 characters of every kind, about
@@ -52,6 +54,7 @@ func Default() Options {
 var (
 	ErrLength = fmt.Errorf("the length must be from %d to %d", MinLength, MaxLength)
 	ErrKinds  = errors.New("choose at least one kind of character")
+	ErrRun    = errors.New("no password within these rules was found; allow more kinds of characters")
 	ErrLeast  = errors.New("the least numbers of digits and symbols don't fit into the length")
 )
 
@@ -75,6 +78,13 @@ func (o Options) least(on bool, n int) int {
 	return n
 }
 
+func (o Options) symbols() string {
+	if o.SymbolSet != "" {
+		return o.SymbolSet
+	}
+	return symbols
+}
+
 func (o Options) set(s string) string {
 	if !o.NoLookalikes {
 		return s
@@ -93,21 +103,48 @@ func Password(rand io.Reader, o Options) (secret.Text, error) {
 		return secret.Text{}, err
 	}
 	var all strings.Builder
-	type quota struct {
-		set string
-		n   int
-	}
 	var quotas []quota
 	for _, k := range []struct {
 		on    bool
 		set   string
 		least int
-	}{{o.Digits, digits, o.MinDigits}, {o.Symbols, symbols, o.MinSymbols}, {o.Lower, lower, 1}, {o.Upper, upper, 1}} {
+	}{{o.Digits, digits, o.MinDigits}, {o.Symbols, o.symbols(), o.MinSymbols}, {o.Lower, lower, 1}, {o.Upper, upper, 1}} {
 		if k.on {
 			all.WriteString(o.set(k.set))
 			quotas = append(quotas, quota{o.set(k.set), k.least})
 		}
 	}
+	for range tries {
+		p, err := draw(rand, o, quotas, all.String())
+		if err != nil || o.MaxRun == 0 || longestRun(p) <= o.MaxRun {
+			return secret.New(p), err
+		}
+	}
+	return secret.Text{}, ErrRun
+}
+
+const tries = 1000
+
+func longestRun(s string) (most int) {
+	run := 0
+	for i := range len(s) {
+		if i > 0 && s[i] == s[i-1] {
+			run++
+		} else {
+			run = 1
+		}
+		most = max(most, run)
+	}
+	return most
+}
+
+type quota struct {
+	set string
+	n   int
+}
+
+// draw draws the quotas first, then the rest from all, and shuffles.
+func draw(rand io.Reader, o Options, quotas []quota, all string) (string, error) {
 	out := make([]byte, 0, o.Length)
 	draw := func(from string) error {
 		i, err := below(rand, len(from))
@@ -119,23 +156,23 @@ func Password(rand io.Reader, o Options) (secret.Text, error) {
 	for _, q := range quotas {
 		for range min(q.n, o.Length-len(out)) {
 			if err := draw(q.set); err != nil {
-				return secret.Text{}, err
+				return "", err
 			}
 		}
 	}
 	for len(out) < o.Length {
-		if err := draw(all.String()); err != nil {
-			return secret.Text{}, err
+		if err := draw(all); err != nil {
+			return "", err
 		}
 	}
 	for i := len(out) - 1; i > 0; i-- { // Fisher and Yates
 		j, err := below(rand, i+1)
 		if err != nil {
-			return secret.Text{}, err
+			return "", err
 		}
 		out[i], out[j] = out[j], out[i]
 	}
-	return secret.New(string(out)), nil
+	return string(out), nil
 }
 
 // Passphrase makes a phrase of n words (3 to 12) with the separator between

@@ -15,7 +15,8 @@ import (
 //
 // A value that loses moves to the past, so no password is ever dropped. If
 // nobody had replaced it knowingly it stays a rival ([vault.Entry.Rivals]) until
-// the user says which one the site accepts.
+// the user says which one the site accepts. An entry deleted for good stays so
+// unless the other version was edited elsewhere.
 func Merge(a, b vault.Entry) vault.Entry {
 	out := a
 	out.Created = min(a.Created, b.Created)
@@ -40,7 +41,7 @@ func Merge(a, b vault.Entry) vault.Entry {
 			out.Past = vault.JoinPast(out.Past, []vault.Past{p})
 		}
 	}
-	return out
+	return out.Normal()
 }
 
 // later orders registers. Equal stamps with different values can't come from

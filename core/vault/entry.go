@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -19,17 +20,28 @@ type Type string
 
 // The types this version writes. Others are kept and passed on unread.
 const (
-	TypeLogin   Type = "login"
+	TypeLogin      Type = "login"
+	TypeApp        Type = "app" // a login of a program
+	TypeCard       Type = "card"
+	TypeBank       Type = "bank"
+	TypePerson     Type = "person"
+	TypePaper      Type = "paper" // passport, licence, insurance
+	TypeMembership Type = "membership"
+	TypeNote       Type = "note"
+	TypeWiFi       Type = "wifi"
+	TypeSoftware   Type = "software"
+
 	TypeDevice  Type = "device"
 	TypeProfile Type = "profile"
+	TypeSites   Type = "sites" // sites that the user added to the directory
 )
 
 // Field names a register.
 type Field string
 
 // The registers this version knows. Values are JSON: strings, but for
-// FieldAddresses (array of [Address]), FieldTags (array of strings) and
-// FieldPinned (boolean).
+// FieldAddresses (array of [Address]), FieldTags and FieldAlso (arrays of strings),
+// FieldPinned (boolean), and the registers of own fields and files ([Own], [File]).
 const (
 	FieldTitle     Field = "title"
 	FieldUsername  Field = "username"
@@ -39,14 +51,21 @@ const (
 	FieldFolder    Field = "folder"
 	FieldTags      Field = "tags"
 	FieldPinned    Field = "pinned"
+	FieldAlso      Field = "also" // other names of the same site
+	FieldKind      Field = "kind" // a type that the user chose later
 
 	// fieldArchived holds the digest of the content that was archived, so that
 	// an edit made elsewhere meanwhile brings the entry back (see Archive).
 	fieldArchived Field = "archived"
 
+	// fieldPurged holds the digest of the content that was deleted for good (see Purge).
+	fieldPurged Field = "purged"
+
 	FieldName     Field = "name"     // device: what its owner calls it
 	FieldPlatform Field = "platform" // device: operating system
 	FieldSeed     Field = "seed"     // profile: medallion seed, hex
+	FieldSettings Field = "settings" // profile: what is set for all devices; package app's
+	FieldSites    Field = "sites"    // sites: as core/directory reads them
 )
 
 // Stamp is a moment on a device. Moments are milliseconds since 1970 UTC.
@@ -159,7 +178,7 @@ func isBlank(jsonText string) bool {
 // Registers of newer versions are kept too: better one too many than one lost.
 func keepsPast(f Field) bool {
 	switch f {
-	case FieldPinned, fieldArchived:
+	case FieldPinned, fieldPurged:
 		return false
 	}
 	return true
@@ -216,11 +235,52 @@ func (e Entry) Archived() bool {
 	return seen != "" && seen == e.contentDigest()
 }
 
+// Purge deletes an archived entry for good: its content and its past. Its
+// record stays, without anything in it but the digest of what it was. If another
+// device edited the entry meanwhile, the merged entry is that edited one, whole: a
+// deletion loses to an edit.
+func (e Entry) Purge(by Stamp) (Entry, error) {
+	if !e.Archived() {
+		return e, ErrNotArchived
+	}
+	out, err := e.With(by, Changes{fieldPurged: e.contentDigest()})
+	return out.Normal(), err
+}
+
+// Purged reports whether the entry was deleted for good.
+func (e Entry) Purged() bool {
+	r, ok := e.Fields[fieldPurged]
+	if !ok || isBlank(r.Value.Reveal()) {
+		return false
+	}
+	for f := range e.Fields {
+		if f != fieldPurged && f != fieldArchived && f != FieldPinned {
+			return e.Text(fieldPurged) == e.contentDigest()
+		}
+	}
+	return true
+}
+
+// Normal drops what a purged entry has left; others come back as they are. Every
+// join of entries ends with it.
+func (e Entry) Normal() Entry {
+	if !e.Purged() {
+		return e
+	}
+	return Entry{ID: e.ID, Type: e.Type, Created: e.Created, Fields: map[Field]Register{fieldPurged: e.Fields[fieldPurged]}}
+}
+
+// Errors of putting away and bringing back.
+var (
+	ErrNotArchived = errors.New("only what is in the archive can be deleted for good")
+	ErrNotThere    = errors.New("it wasn’t there yet at that moment")
+)
+
 // contentDigest covers every register but the archive's own and the pin.
 func (e Entry) contentDigest() string {
 	h := sha256.New()
 	for _, f := range slices.Sorted(maps.Keys(e.Fields)) {
-		if f == fieldArchived || f == FieldPinned {
+		if f == fieldArchived || f == fieldPurged || f == FieldPinned {
 			continue
 		}
 		r := e.Fields[f]

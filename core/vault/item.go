@@ -29,14 +29,20 @@ type Item struct {
 	Type        Type
 	Title       string
 	Username    string
+	Line        string // what tells it from its like: the user name, a card's last digits
 	Addresses   []Address
+	Also        []string // other names it goes by
 	Notes       string
 	Folder      string
 	Tags        []string
+	Labels      []string // names of own fields and files
+	Expires     string   // a day or month that is warned of: 2006-01-02 or 2006-01
 	Pinned      bool
 	Archived    bool
 	Undecided   bool // two devices set different passwords; see Entry.Rivals
 	HasPassword bool
+	HasCode     bool // one-time codes
+	Files       int
 	Created     int64 // milliseconds since 1970
 	Modified    Stamp
 }
@@ -44,25 +50,120 @@ type Item struct {
 // View reads the item out of an entry.
 func View(e Entry) Item {
 	it := Item{
-		ID: e.ID, Type: e.Type, Created: e.Created,
+		ID: e.ID, Type: e.Kind(), Created: e.Created,
 		Title: e.Text(FieldTitle), Username: e.Text(FieldUsername),
 		Notes: e.Text(FieldNotes), Folder: e.Text(FieldFolder),
 		Archived: e.Archived(), Undecided: len(e.Rivals()) > 0,
-		HasPassword: e.Text(FieldPassword) != "", Modified: e.Modified(),
+		HasPassword: e.Text(FieldPassword) != "", HasCode: e.Text(FieldSetup) != "", Modified: e.Modified(),
 	}
 	var ok bool
 	if it.Addresses, ok = scanAddresses(e.Fields[FieldAddresses].Value.Reveal()); !ok {
 		it.Addresses = nil
 		e.read(FieldAddresses, &it.Addresses)
 	}
-	if e.Fields[FieldTags].Value.Reveal() != "[]" {
-		e.read(FieldTags, &it.Tags)
+	for f, list := range map[Field]*[]string{FieldTags: &it.Tags, FieldAlso: &it.Also} {
+		if r, ok := e.Fields[f]; ok && r.Value.Reveal() != "[]" {
+			e.read(f, list)
+		}
 	}
 	e.read(FieldPinned, &it.Pinned)
+	for f := range e.Fields {
+		switch {
+		case strings.HasPrefix(string(f), ownPrefix):
+			var w wireOwn
+			if e.read(f, &w); w.Label != "" {
+				it.Labels = append(it.Labels, w.Label)
+			}
+		case strings.HasPrefix(string(f), filePrefix):
+			if file, ok := e.file(f); ok {
+				it.Labels, it.Files = append(it.Labels, file.Name), it.Files+1
+			}
+		}
+	}
+	it.Line = it.Username
+	if it.Type != TypeLogin {
+		it.describe(e)
+	}
 	return it
 }
 
-// Draft is what a person typed into a login's form.
+// describe fills in what only other kinds than logins have.
+func (it *Item) describe(e Entry) {
+	k, _ := KindOf(it.Type)
+	for _, s := range k.Specs {
+		if s.Warns {
+			it.Expires = e.Text(s.Field)
+		}
+	}
+	join := func(parts ...string) {
+		var out []string
+		for _, p := range parts {
+			if p != "" {
+				out = append(out, p)
+			}
+		}
+		it.Line = strings.Join(out, " · ")
+	}
+	switch it.Type {
+	case TypeApp:
+		join(it.Username, e.Text(FieldApp))
+	case TypeCard:
+		join(Tail(e.Text(FieldNumber)), e.Text(FieldHolder))
+	case TypeBank:
+		join(Tail(e.Text(FieldNumber)), e.Text(FieldHolder), e.Text(FieldBank))
+	case TypePerson:
+		join(strings.TrimSpace(e.Text("given-name")+" "+e.Text("family-name")), e.Text("address-level2"))
+	case TypePaper:
+		join(k.words(FieldPaper, e.Text(FieldPaper)), e.Text(FieldHolder))
+	case TypeMembership:
+		join(e.Text(FieldHolder), e.Text(FieldNumber))
+	case TypeWiFi:
+		join(e.Text(FieldSSID))
+	case TypeSoftware:
+		join(e.Text(FieldVersion), e.Text(FieldHolder))
+	}
+}
+
+// words returns what a choice is called.
+func (k Kind) words(f Field, value string) string {
+	s, _ := k.Spec(f)
+	for _, c := range s.Choices {
+		if c.Value == value {
+			return c.Words
+		}
+	}
+	return ""
+}
+
+// Tail returns a number as it is shown before one asks for all of it: its last
+// four characters, after dots. Of one shorter than nine it shows two.
+func Tail(number string) string {
+	r := []rune(strings.ReplaceAll(number, " ", ""))
+	n := 4
+	if len(r) < 9 {
+		n = 2
+	}
+	if len(r) <= n {
+		return ""
+	}
+	return "•••• " + string(r[len(r)-n:])
+}
+
+// Kind is the entry's type, or what its user made of it since.
+func (e Entry) Kind() Type {
+	if k := e.Text(FieldKind); k != "" {
+		return Type(k)
+	}
+	return e.Type
+}
+
+// IsItem reports whether a person filed the entry, and it wasn't deleted for good.
+func (e Entry) IsItem() bool {
+	_, ok := KindOf(e.Kind())
+	return ok && !e.Purged()
+}
+
+// Draft is a login in the making.
 type Draft struct {
 	Title     string
 	Username  string
@@ -85,6 +186,32 @@ func (d Draft) Changes() Changes {
 	return Changes{
 		FieldTitle: strings.TrimSpace(d.Title), FieldUsername: strings.TrimSpace(d.Username),
 		FieldPassword: d.Password, FieldAddresses: addresses, FieldNotes: d.Notes,
-		FieldFolder: strings.Trim(strings.TrimSpace(d.Folder), "/"), FieldTags: tags,
+		FieldFolder: CleanFolder(d.Folder), FieldTags: tags,
 	}
+}
+
+// CleanFolder brings a folder's name to the form it is kept in: parts nested by
+// "/", without spaces around them and without empty ones.
+func CleanFolder(s string) string {
+	var parts []string
+	for p := range strings.SplitSeq(s, "/") {
+		if p = strings.Join(strings.Fields(p), " "); p != "" {
+			parts = append(parts, p)
+		}
+	}
+	return strings.Join(parts, "/")
+}
+
+// CleanTags parts a line of tags at its commas, each once.
+func CleanTags(s string) []string {
+	out := []string{}
+	seen := map[string]bool{}
+	for t := range strings.SplitSeq(s, ",") {
+		t = strings.Join(strings.Fields(strings.TrimPrefix(strings.TrimSpace(t), "#")), " ")
+		if t != "" && !seen[strings.ToLower(t)] {
+			seen[strings.ToLower(t)] = true
+			out = append(out, t)
+		}
+	}
+	return out
 }

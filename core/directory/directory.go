@@ -1,0 +1,242 @@
+// Package directory knows sites: what they are called, which domains are one
+// site, where one signs in and changes the password, and what passwords they take.
+//
+// A directory is made of lists. One ships with the program (sites.json, the
+// invented sites of the demo); others are the user's own. A list is JSON, described
+// by docs/sites.schema.json:
+//
+//	{"format": "red-locket-sites/1",
+//	 "sites": [{"name": "Ferrylink", "domains": ["ferrylink.example", "quayferries.example"],
+//	            "also": ["Quay Ferries"], "sign_in": "https://ferrylink.example/sign-in",
+//	            "change": "https://ferrylink.example/account/password",
+//	            "rules": "minlength: 10; required: digit", "apps": ["example.ferrylink.app"]}]}
+//
+// What a list says widens where a login is offered. So a domain belongs to one
+// site of a list only, and where two lists name it the first decides.
+package directory
+
+import (
+	"bytes"
+	_ "embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"redlocket/core/generator"
+	"redlocket/core/site"
+)
+
+// Format names the format and its version.
+const Format = "red-locket-sites/1"
+
+// The limits of a list. A record holds a megabyte; the world has more sites than
+// anybody should carry.
+const (
+	MaxBytes = 512 << 10
+	MaxSites = 5000
+	maxEach  = 20  // domains, names or apps of a site
+	maxText  = 200 // characters of a name
+)
+
+// Site is what a directory knows of one site.
+type Site struct {
+	Name    string          `json:"name"`
+	Domains []string        `json:"domains"` // registrable domains, the main one first
+	Also    []string        `json:"also,omitempty"`
+	SignIn  string          `json:"sign_in,omitempty"`
+	Change  string          `json:"change,omitempty"` // where the password is changed
+	Rules   generator.Rules `json:"rules,omitempty"`
+	Apps    []string        `json:"apps,omitempty"` // programs with the same accounts
+}
+
+type list struct {
+	Format string `json:"format"`
+	Sites  []Site `json:"sites"`
+}
+
+//go:embed sites.json
+var shipped []byte
+
+// Shipped returns the list that the program brings along.
+func Shipped() []Site {
+	sites, err := Parse(shipped)
+	if err != nil {
+		panic("the shipped directory is broken: " + err.Error()) // a test reads it
+	}
+	return sites
+}
+
+// Parse reads a list. An error names the site that is wrong with it; nothing of a
+// list with an error is used.
+func Parse(b []byte) ([]Site, error) {
+	if len(b) > MaxBytes {
+		return nil, fmt.Errorf("the list of sites is larger than %d KB", MaxBytes>>10)
+	}
+	var l list
+	d := json.NewDecoder(bytes.NewReader(b))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&l); err != nil {
+		return nil, fmt.Errorf("this isn’t a list of sites: %w", err)
+	}
+	if d.More() {
+		return nil, errors.New("this isn’t a list of sites: something follows it")
+	}
+	if l.Format != Format {
+		return nil, fmt.Errorf("this isn’t a list of sites: its format should be %q", Format)
+	}
+	if len(l.Sites) > MaxSites {
+		return nil, fmt.Errorf("the list has more than %d sites", MaxSites)
+	}
+	owner := map[string]string{}
+	for i := range l.Sites {
+		s := &l.Sites[i]
+		if err := s.check(); err != nil {
+			return nil, fmt.Errorf("site %d (%q): %w", i+1, s.Name, err)
+		}
+		for _, d := range s.Domains {
+			if other, twice := owner[d]; twice {
+				return nil, fmt.Errorf("site %d (%q): %s belongs to %q already", i+1, s.Name, d, other)
+			}
+			owner[d] = s.Name
+		}
+	}
+	return l.Sites, nil
+}
+
+// Encode writes a list.
+func Encode(sites []Site) ([]byte, error) {
+	if sites == nil {
+		sites = []Site{}
+	}
+	return json.MarshalIndent(list{Format, sites}, "", "  ")
+}
+
+func (s *Site) check() error {
+	if s.Name = strings.TrimSpace(s.Name); s.Name == "" || utf8.RuneCountInString(s.Name) > maxText {
+		return errors.New("it needs a name of 200 characters at most")
+	}
+	if len(s.Domains) == 0 {
+		return errors.New("it needs a domain")
+	}
+	if len(s.Domains) > maxEach || len(s.Also) > maxEach || len(s.Apps) > maxEach {
+		return fmt.Errorf("it has more than %d domains, names or apps", maxEach)
+	}
+	for i, d := range s.Domains {
+		clean, err := site.Clean(d)
+		if err != nil {
+			return fmt.Errorf("domain %q: %w", d, err)
+		}
+		if s.Domains[i] = site.Host(clean); site.Domain(clean) != s.Domains[i] {
+			return fmt.Errorf("%s is a host of %s; give the domain itself", s.Domains[i], site.Domain(clean))
+		}
+	}
+	for _, a := range []*string{&s.SignIn, &s.Change} {
+		if *a == "" {
+			continue
+		}
+		clean, err := site.Clean(*a)
+		if err != nil {
+			return fmt.Errorf("address %q: %w", *a, err)
+		}
+		if *a = clean; !slices.Contains(s.Domains, site.Domain(clean)) {
+			return fmt.Errorf("%s is none of its domains", site.Domain(clean))
+		}
+	}
+	_, err := s.Rules.Options(generator.Default())
+	return err
+}
+
+// Directory finds sites. The zero value knows none.
+type Directory struct {
+	sites  []Site
+	domain map[string]*Site
+}
+
+// New makes a directory of lists, the one that decides first.
+func New(lists ...[]Site) *Directory {
+	d := &Directory{domain: map[string]*Site{}}
+	for _, l := range lists {
+		for i := range l {
+			s := &l[i]
+			known := false
+			for _, name := range s.Domains {
+				if _, taken := d.domain[name]; taken {
+					known = true
+					continue
+				}
+				d.domain[name] = s
+			}
+			if !known {
+				d.sites = append(d.sites, *s)
+			}
+		}
+	}
+	return d
+}
+
+// Lookup returns what is known of a registrable domain.
+func (d *Directory) Lookup(domain string) (Site, bool) {
+	s, ok := d.domain[domain]
+	if !ok {
+		return Site{}, false
+	}
+	return *s, true
+}
+
+// Names returns what else the site at a domain is called: its name, its other
+// names and its other domains.
+func (d *Directory) Names(domain string) []string {
+	s, ok := d.domain[domain]
+	if !ok {
+		return nil
+	}
+	out := append([]string{s.Name}, s.Also...)
+	for _, other := range s.Domains {
+		if other != domain {
+			out = append(out, other)
+		}
+	}
+	return out
+}
+
+// Same reports whether two registrable domains are known to be one site.
+func (d *Directory) Same(a, b string) bool {
+	s, ok := d.domain[a]
+	return ok && a != b && s == d.domain[b]
+}
+
+// Suggest returns up to n sites that what was typed may mean: those whose name,
+// other name or domain begins with it, then those with a word that does.
+func (d *Directory) Suggest(typed string, n int) []Site {
+	typed = strings.ToLower(strings.TrimSpace(typed))
+	if typed == "" {
+		return nil
+	}
+	var first, later []Site
+	for _, s := range d.sites {
+		switch place(s, typed) {
+		case 2:
+			first = append(first, s)
+		case 1:
+			later = append(later, s)
+		}
+	}
+	out := append(first, later...)
+	return out[:min(n, len(out))]
+}
+
+func place(s Site, typed string) (best int) {
+	for _, name := range slices.Concat([]string{s.Name}, s.Also, s.Domains) {
+		name = strings.ToLower(name)
+		if strings.HasPrefix(name, typed) {
+			return 2
+		}
+		if strings.Contains(name, " "+typed) {
+			best = 1
+		}
+	}
+	return best
+}

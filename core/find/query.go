@@ -1,0 +1,201 @@
+package find
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"redlocket/core/vault"
+)
+
+// Query is what was typed into the search line, read.
+//
+// Words are looked for anywhere. A word with an equals sign narrows instead:
+//
+//	kind=card            items of one kind
+//	folder=Bank          items in a folder, or in one inside it
+//	tag="of the boat"    items with a tag; quotes hold a value with spaces together
+//	=pinned              items in a state (see States)
+//	tag!=old  !=pinned   the opposite
+type Query struct {
+	Text    string   // as typed
+	Words   []string // folded
+	Narrows []Narrow
+	Strange []string // narrowing words that mean nothing
+
+	joined string // the words with a space between
+}
+
+// Narrow is one narrowing word.
+type Narrow struct {
+	By    string // "kind", "folder", "tag", or empty for a state
+	Value string
+	Not   bool
+}
+
+func (n Narrow) String() string {
+	op := "="
+	if n.Not {
+		op = "!="
+	}
+	if v := n.Value; v != "" && strings.ContainsFunc(v, unicode.IsSpace) {
+		return n.By + op + `"` + strings.ReplaceAll(v, `"`, "") + `"`
+	}
+	return n.By + op + n.Value
+}
+
+// State is something that may be so of an item.
+type State struct{ Name, Words string }
+
+// States are the states that can be asked for.
+func States() []State {
+	return []State{
+		{"pinned", "pinned"}, {"archived", "in the archive"}, {"no-password", "without a password"}, {"never-used", "never used on this device"},
+		{"undecided", "undecided"}, {"code", "with one-time codes"}, {"file", "with files"}, {"runs-out", "that run out"},
+	}
+}
+
+// The longest query that is read, in bytes; what is beyond is dropped.
+const maxQuery = 300
+
+// Parse reads a search line.
+func Parse(text string) Query {
+	for len(text) > maxQuery {
+		_, n := utf8.DecodeLastRuneInString(text)
+		text = text[:len(text)-n]
+	}
+	q := Query{Text: text}
+	f := newFolder()
+	for _, w := range split(text) {
+		by, value, narrow := strings.Cut(w, "=")
+		if !narrow {
+			q.Words = append(q.Words, strings.Fields(f.fold(w))...)
+			continue
+		}
+		n := Narrow{Value: strings.Trim(value, `"`)}
+		n.By, n.Not = strings.CutSuffix(strings.ToLower(by), "!")
+		if n.Value == "" && n.By != "" {
+			continue // still being typed
+		}
+		if !n.known() {
+			q.Strange = append(q.Strange, w)
+			continue
+		}
+		q.Narrows = append(q.Narrows, n)
+	}
+	q.joined = strings.Join(q.Words, " ")
+	return q
+}
+
+// split parts text at spaces that aren't in quotes.
+func split(text string) []string {
+	quoted := false
+	return strings.FieldsFunc(text, func(r rune) bool {
+		if r == '"' {
+			quoted = !quoted
+		}
+		return !quoted && unicode.IsSpace(r)
+	})
+}
+
+func (n *Narrow) known() bool {
+	switch n.By {
+	case "":
+		n.Value = strings.ToLower(n.Value)
+		return slices.ContainsFunc(States(), func(s State) bool { return s.Name == n.Value })
+	case "kind":
+		n.Value = strings.ToLower(n.Value)
+		return slices.ContainsFunc(vault.Kinds(), func(k vault.Kind) bool { return string(k.Type) == n.Value })
+	case "folder", "tag":
+		return true
+	}
+	return false
+}
+
+// Empty reports whether the query asks for nothing: the book as it is.
+func (q Query) Empty() bool { return len(q.Words) == 0 && len(q.Narrows) == 0 }
+
+// Has reports whether the query narrows by n.
+func (q Query) Has(n Narrow) bool {
+	return slices.ContainsFunc(q.Narrows, func(m Narrow) bool {
+		return m.By == n.By && m.Not == n.Not && strings.EqualFold(m.Value, n.Value)
+	})
+}
+
+// Turn returns the search line with n added, or without it if it was there: what
+// a press on it makes of the query.
+func (q Query) Turn(n Narrow) string {
+	var out []string
+	had := false
+	for _, w := range split(q.Text) {
+		if p := Parse(w); len(p.Narrows) == 1 && p.Has(n) {
+			had = true
+			continue
+		}
+		out = append(out, w)
+	}
+	if !had {
+		out = append(out, n.String())
+	}
+	return strings.Join(out, " ")
+}
+
+// Trouble says in words what of the query wasn't understood; empty if all was.
+func (q Query) Trouble() string {
+	if len(q.Strange) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("“%s” narrows nothing: before = stands kind, folder or tag, or after it alone a state like pinned.", q.Strange[0])
+}
+
+// fits reports whether a row is within the query's narrowing words.
+func (q *Query) fits(r *row, used map[string]int64) bool {
+	archived := false
+	for _, n := range q.Narrows {
+		if n.By == "" && n.Value == "archived" {
+			archived = true
+		}
+		if n.holds(&r.item, used) == n.Not {
+			return false
+		}
+	}
+	return archived || !r.item.Archived
+}
+
+func (n Narrow) holds(it *vault.Item, used map[string]int64) bool {
+	switch n.By {
+	case "kind":
+		return string(it.Type) == n.Value
+	case "folder":
+		return InFolder(it.Folder, n.Value)
+	case "tag":
+		return slices.ContainsFunc(it.Tags, func(t string) bool { return strings.EqualFold(t, n.Value) })
+	}
+	switch n.Value {
+	case "pinned":
+		return it.Pinned
+	case "archived":
+		return it.Archived
+	case "no-password":
+		return !it.HasPassword && (it.Type == vault.TypeLogin || it.Type == vault.TypeApp)
+	case "never-used":
+		return used[it.ID] == 0
+	case "undecided":
+		return it.Undecided
+	case "code":
+		return it.HasCode
+	case "file":
+		return it.Files > 0
+	case "runs-out":
+		return it.Expires != ""
+	}
+	return false
+}
+
+// InFolder reports whether a folder is another one, or inside it.
+func InFolder(folder, other string) bool {
+	return strings.EqualFold(folder, other) ||
+		len(folder) > len(other) && folder[len(other)] == '/' && strings.EqualFold(folder[:len(other)], other)
+}

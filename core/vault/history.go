@@ -1,0 +1,257 @@
+package vault
+
+import (
+	"encoding/json"
+	"maps"
+	"slices"
+	"strings"
+
+	"redlocket/core/secret"
+)
+
+func newSecret(s string) secret.Text { return secret.New(s) }
+
+// AsOf returns the entry as it was at a moment (milliseconds since 1970), as far
+// as its past tells; ok is false if it wasn't there yet.
+func (e Entry) AsOf(ms int64) (out Entry, ok bool) {
+	if e.Created > ms {
+		return Entry{}, false
+	}
+	out = Entry{ID: e.ID, Type: e.Type, Created: e.Created, Extra: e.Extra, Fields: map[Field]Register{}}
+	for f, r := range e.Fields {
+		if r.Stamp.At <= ms {
+			out.Fields[f] = r
+		}
+	}
+	for _, p := range e.Past {
+		if p.From.At > ms {
+			continue
+		}
+		gone := p.Until != 0 && p.Until <= ms
+		if gone {
+			out.Past = append(out.Past, p)
+		}
+		if r, later := out.Fields[p.Field]; later && r.Stamp.Compare(p.From) >= 0 {
+			continue
+		}
+		if gone {
+			delete(out.Fields, p.Field) // emptied since
+		} else {
+			out.Fields[p.Field] = Register{p.Value, p.From}
+		}
+	}
+	return out, true
+}
+
+// Version is what one edit made of an entry.
+type Version struct {
+	Stamp
+	First   bool // it was written down then
+	Changes []Change
+}
+
+// Change is one field of a version.
+type Change struct {
+	Field    Field
+	Label    string
+	From, To string // as a person writes them; empty for hidden ones
+	Hidden   bool   // the values are asked for one by one
+	Past     int    // place of the earlier value in Entry.Past; -1 if there is none
+	Added    bool   // there was nothing before
+	Removed  bool   // there is nothing after
+}
+
+// History returns the entry's versions, the latest first. Edits of one moment on
+// one device are one version.
+func (e Entry) History() []Version {
+	moments := map[Stamp]map[Field]Register{}
+	note := func(f Field, r Register) {
+		if !told(f) {
+			return
+		}
+		if moments[r.Stamp] == nil {
+			moments[r.Stamp] = map[Field]Register{}
+		}
+		moments[r.Stamp][f] = r
+	}
+	for f, r := range e.Fields {
+		note(f, r)
+	}
+	for _, p := range e.Past {
+		note(p.Field, Register{p.Value, p.From})
+	}
+	stamps := slices.SortedFunc(maps.Keys(moments), Stamp.Compare)
+	var out []Version
+	before := map[Field]Register{}
+	for i, s := range stamps {
+		v := Version{Stamp: s, First: i == 0}
+		for _, f := range slices.Sorted(maps.Keys(moments[s])) {
+			r := moments[s][f]
+			if c, ok := e.change(f, before[f], r); ok {
+				v.Changes = append(v.Changes, c)
+			}
+			before[f] = r
+		}
+		if len(v.Changes) > 0 {
+			out = append(out, v)
+		}
+	}
+	slices.Reverse(out)
+	return out
+}
+
+// told reports whether histories speak of a field.
+func told(f Field) bool { return f != FieldPinned && f != fieldPurged }
+
+func (e Entry) change(f Field, from, to Register) (c Change, ok bool) {
+	was, is := from.Value.Reveal(), to.Value.Reveal()
+	c = Change{Field: f, Label: Label(e.Kind(), f), Added: isBlank(was), Removed: isBlank(is), Past: -1, Hidden: hides(f)}
+	if c.Added && c.Removed {
+		return c, false
+	}
+	if f == fieldArchived {
+		c.Label = "Put into the archive"
+		if c.Removed {
+			c.Label = "Brought back from the archive"
+		}
+		return c, true
+	}
+	c.Past = slices.IndexFunc(e.Past, func(p Past) bool { return p.Field == f && p.From == from.Stamp && p.Value == from.Value })
+	if name := e.nameOf(f, to, from); name != "" {
+		c.Label = name
+	}
+	if !c.Hidden {
+		c.From, c.To = Plain(from.Value), Plain(to.Value)
+		if f == FieldKind {
+			c.From, c.To = kindWord(c.From, e.Type), kindWord(c.To, e.Type)
+		}
+	}
+	return c, true
+}
+
+func kindWord(t string, or Type) string {
+	if t == "" {
+		t = string(or)
+	}
+	k, _ := KindOf(Type(t))
+	return k.Word
+}
+
+// nameOf names an own field or file by what its register says.
+func (e Entry) nameOf(f Field, list ...Register) string {
+	for _, r := range list {
+		var w struct {
+			Name string `json:"n"`
+		}
+		if strings.HasPrefix(string(f), ownPrefix) || strings.HasPrefix(string(f), filePrefix) {
+			if json.Unmarshal([]byte(r.Value.Reveal()), &w) == nil && w.Name != "" {
+				if strings.HasPrefix(string(f), filePrefix) {
+					return "File “" + w.Name + "”"
+				}
+				return w.Name
+			}
+		}
+	}
+	return ""
+}
+
+// Plain reads a register's JSON the way a person would write it.
+func Plain(value secret.Text) string {
+	text := []byte(value.Reveal())
+	var one string
+	if json.Unmarshal(text, &one) == nil {
+		return one
+	}
+	var yes bool
+	if json.Unmarshal(text, &yes) == nil {
+		if yes {
+			return "yes"
+		}
+		return ""
+	}
+	var list []string
+	if json.Unmarshal(text, &list) == nil {
+		return strings.Join(list, ", ")
+	}
+	var addresses []Address
+	if json.Unmarshal(text, &addresses) == nil {
+		for _, a := range addresses {
+			list = append(list, a.URL)
+		}
+		return strings.Join(list, ", ")
+	}
+	var w wireOwn
+	if json.Unmarshal(text, &w) == nil {
+		return w.Value
+	}
+	return ""
+}
+
+// RestoreAt makes the entry's content what it was at a moment. What it is now
+// becomes history.
+func (e Entry) RestoreAt(by Stamp, ms int64) (Entry, error) {
+	then, ok := e.AsOf(ms)
+	if !ok {
+		return e, ErrNotThere
+	}
+	c := Changes{}
+	for f := range e.Fields {
+		if !told(f) || f == fieldArchived {
+			continue
+		}
+		c[f] = then.valueOf(f)
+	}
+	return e.With(by, c)
+}
+
+// valueOf returns a register's value for [Changes]; for one that isn't set, the
+// blank value of its shape.
+func (e Entry) valueOf(f Field) any {
+	if r, ok := e.Fields[f]; ok {
+		return json.RawMessage(r.Value.Reveal())
+	}
+	switch {
+	case f == FieldAddresses || f == FieldTags || f == FieldAlso:
+		return []string{}
+	case f == FieldPinned:
+		return false
+	case strings.HasPrefix(string(f), ownPrefix), strings.HasPrefix(string(f), filePrefix):
+		return nil
+	}
+	return ""
+}
+
+// Reverse undoes the act that made after of before. What was edited since stays;
+// kept names those fields.
+func (e Entry) Reverse(by Stamp, before, after Entry) (out Entry, kept []Field, err error) {
+	c := Changes{}
+	fields := map[Field]bool{}
+	for f := range before.Fields {
+		fields[f] = true
+	}
+	for f := range after.Fields {
+		fields[f] = true
+	}
+	for _, f := range slices.Sorted(maps.Keys(fields)) {
+		was, is := before.Fields[f], after.Fields[f]
+		if was == is {
+			continue
+		}
+		if e.Fields[f] != is {
+			kept = append(kept, f)
+			continue
+		}
+		if f == fieldArchived && before.Archived() {
+			continue // its digest is set below, over what is there then
+		}
+		c[f] = before.valueOf(f)
+	}
+	if out, err = e.With(by, c); err != nil {
+		return e, nil, err
+	}
+	out.Past = JoinPast(out.Past, before.Past)
+	if before.Archived() && !out.Archived() && len(kept) == 0 {
+		out, err = out.Archive(by)
+	}
+	return out, kept, err
+}
