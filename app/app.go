@@ -106,7 +106,7 @@ func (d *Device) look(now, last time.Time) {
 	gap := now.Round(0).Sub(last.Round(0))
 	slept := gap > sleepGap || gap < -sleepGap
 	for _, v := range d.OpenVaults() {
-		if slept || v.Left() <= 0 {
+		if slept && v.Settings().LockOnSleep || v.Left() <= 0 {
 			v.Lock()
 		}
 	}
@@ -326,10 +326,15 @@ func (d *Device) Unlock(ctx context.Context, profile string, password secret.Tex
 	already := d.open[profile]
 	d.mu.Unlock()
 	if already != nil {
+		already.confirmed()
 		already.Touch()
 		return already, nil
 	}
-	return d.openVault(ctx, s, card, vk)
+	v, err := d.openVault(ctx, s, card, vk)
+	if err == nil {
+		v.confirmed()
+	}
+	return v, err
 }
 
 func (d *Device) openVault(ctx context.Context, s Store, card Card, vk keys.VaultKey) (*Vault, error) {

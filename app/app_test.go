@@ -218,8 +218,11 @@ func TestIdleAndSleepLock(t *testing.T) {
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)
-	require.NoError(t, v.SetLockAfter(t.Context(), time.Hour))
-	assert.Error(t, v.SetLockAfter(t.Context(), time.Second))
+	set := v.Settings()
+	set.LockAfter = time.Hour
+	require.NoError(t, v.Set(t.Context(), set))
+	set.LockAfter = 2 * time.Second
+	assert.Error(t, v.Set(t.Context(), set))
 	d.LookNow(false)
 	assert.False(t, v.Locked())
 	w.now.Add((59 * time.Minute).Milliseconds())

@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -69,14 +70,15 @@ func (v *Vault) Look(ctx context.Context, p Page) (View, error) {
 }
 
 // matching returns the logins whose address matches, the same host first, then
-// the latest changed.
+// the last used here, then the latest changed.
 func (v *Vault) matching(url string) ([]vault.Item, error) {
 	items, err := v.Logins()
 	if err != nil {
 		return nil, err
 	}
+	sites := v.Sites()
 	items = slices.DeleteFunc(items, func(it vault.Item) bool {
-		return !slices.ContainsFunc(it.Addresses, func(a vault.Address) bool { return site.Matches(a, url) })
+		return !slices.ContainsFunc(it.Addresses, func(a vault.Address) bool { return sites.Matches(a, url) })
 	})
 	host := site.Host(url)
 	near := func(it vault.Item) bool {
@@ -89,7 +91,7 @@ func (v *Vault) matching(url string) ([]vault.Item, error) {
 			}
 			return 1
 		}
-		return b.Modified.Compare(a.Modified)
+		return cmp.Or(cmp.Compare(v.Used(b.ID), v.Used(a.ID)), b.Modified.Compare(a.Modified))
 	})
 	return items, nil
 }
@@ -121,10 +123,11 @@ func (v *Vault) Fill(ctx context.Context, id string, p Page, form int) (Values, 
 		return Values{}, err
 	}
 	it := vault.View(e)
-	fits := slices.ContainsFunc(it.Addresses, func(a vault.Address) bool { return site.Matches(a, p.URL) })
+	fits := slices.ContainsFunc(it.Addresses, func(a vault.Address) bool { return v.Sites().Matches(a, p.URL) })
 	if !fits || p.framed() || it.Archived {
 		return Values{}, ErrWrongSite
 	}
+	v.Use(id)
 	return v.plan(p, form, autofill.Values{Username: secret.New(it.Username), Password: e.Secret(vault.FieldPassword)})
 }
 

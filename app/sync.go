@@ -247,10 +247,15 @@ func (v *Vault) take(ctx context.Context, since uint64, c wire.Changes) error {
 	if err := v.store.Put(ctx, rows, &stand); err != nil {
 		return fmt.Errorf("failed to save what came from the cloud: %w", err)
 	}
+	sites := false
 	for _, h := range changed {
 		v.entries[h.entry.ID] = h
+		sites = sites || h.entry.Type == vault.TypeSites
 	}
 	v.stand, v.index = stand, nil
+	if sites {
+		v.readSites()
+	}
 	go v.tell(NoticeChanged)
 	return nil
 }

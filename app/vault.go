@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"runtime"
 	"slices"
 	"strings"
@@ -14,8 +15,8 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"golang.org/x/text/language"
 
+	"redlocket/core/directory"
 	"redlocket/core/find"
 	"redlocket/core/keys"
 	"redlocket/core/ledger"
@@ -44,6 +45,12 @@ type Vault struct {
 	status  Status
 	slip    map[string]*Slip
 	never   map[string]bool
+	uses    map[string]int64 // by item: when it was last used here; replaced, never changed
+	dirty   bool             // uses has yet to be kept
+	device  deviceSettings
+	asked   time.Time // when the master password was last shown
+	acts    []act     // what can be undone, the latest last
+	sites   *directory.Directory
 
 	version   atomic.Int64
 	listeners map[chan Notice]bool
@@ -78,7 +85,7 @@ func (d *Device) newVault(card Card, vk keys.VaultKey) *Vault {
 	return &Vault{
 		d: d, instance: rand.Text(), card: card, seal: keys.NewVault(card.Vault, vk, d.p.Rand),
 		entries: map[string]held{}, ready: make(chan struct{}), used: d.p.Now(), listeners: map[chan Notice]bool{},
-		slip: map[string]*Slip{}, never: map[string]bool{}, wake: make(chan struct{}, 1),
+		slip: map[string]*Slip{}, never: map[string]bool{}, wake: make(chan struct{}, 1), sites: shippedSites(), device: defaultSettings(card),
 	}
 }
 
@@ -90,7 +97,7 @@ const localShelf = "shelf"
 // records, the book is there at once and they are opened in the background;
 // whoever needs one of them waits.
 func (v *Vault) load(ctx context.Context) error {
-	if err := v.loadNever(ctx); err != nil {
+	if err := errors.Join(v.loadNever(ctx), v.loadUses(ctx), v.loadSettings(ctx)); err != nil {
 		return err
 	}
 	seal := v.seal
@@ -127,7 +134,7 @@ func (v *Vault) readShelf(ctx context.Context, seal *keys.Vault) *find.Index {
 	if err != nil {
 		return nil // of other records than these
 	}
-	x, err := find.DecodeIndex(plain)
+	x, err := find.DecodeIndex(plain, v.findOptions())
 	if err != nil {
 		return nil // of another version
 	}
@@ -201,6 +208,7 @@ func (v *Vault) loadRecords(ctx context.Context, seal *keys.Vault) error {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.entries, v.stand = entries, stand
+	v.readSites()
 	return nil
 }
 
@@ -227,7 +235,8 @@ func (v *Vault) Lock() {
 		return
 	}
 	seal, whole := v.seal, v.index == x && v.loadErr == nil
-	v.seal, v.entries, v.index, v.slip = nil, nil, nil, nil
+	uses, dirty := v.uses, v.dirty
+	v.seal, v.entries, v.index, v.slip, v.acts, v.uses = nil, nil, nil, nil, nil, nil
 	v.card.Closed = v.d.p.Now().UnixMilli()
 	card, stop, stopped := v.card, v.stop, v.stopped
 	v.mu.Unlock()
@@ -244,6 +253,9 @@ func (v *Vault) Lock() {
 	}
 	if whole {
 		v.keepShelf(seal, x)
+	}
+	if dirty {
+		v.keepUses(seal, uses)
 	}
 	_ = v.store.SetCard(context.Background(), card) // only the time of closing is lost
 }
@@ -264,28 +276,6 @@ func (v *Vault) Touch() {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.used = v.d.p.Now()
-}
-
-// LockAfter is how long the vault stays open without use.
-func (v *Vault) LockAfter() time.Duration {
-	if s := v.Card().LockAfter; s > 0 {
-		return time.Duration(s) * time.Second
-	}
-	return DefaultLockAfter
-}
-
-// SetLockAfter changes how long this device keeps the vault open without use:
-// from 10 seconds to two weeks.
-func (v *Vault) SetLockAfter(ctx context.Context, d time.Duration) error {
-	if d < 10*time.Second || d > 14*24*time.Hour {
-		return badInput("lock_after", errors.New("choose a time from 10 seconds to two weeks"))
-	}
-	v.mu.Lock()
-	v.card.LockAfter = int64(d / time.Second)
-	card := v.card
-	v.mu.Unlock()
-	v.tell(NoticeStatus)
-	return v.store.SetCard(ctx, card)
 }
 
 // Left is the time until the vault locks by itself.
@@ -362,35 +352,20 @@ func (v *Vault) Index() (*find.Index, error) {
 		return nil, ErrLocked
 	}
 	if v.index == nil {
-		items := make([]vault.Item, 0, len(v.entries))
-		for _, h := range v.entries {
-			if h.entry.Type == vault.TypeLogin {
-				items = append(items, vault.View(h.entry))
-			}
-		}
-		v.index = find.NewIndex(items, language.English)
+		v.index = find.NewIndex(v.items(), v.findOptions())
 	}
 	return v.index, nil
 }
 
-// Archived returns the archived items, latest first.
-func (v *Vault) Archived() ([]vault.Item, error) {
-	if err := v.wait(); err != nil {
-		return nil, err
-	}
-	v.mu.RLock()
-	defer v.mu.RUnlock()
-	if v.seal == nil {
-		return nil, ErrLocked
-	}
-	var out []vault.Item
+// items returns every item, archived or not. v.mu is held.
+func (v *Vault) items() []vault.Item {
+	items := make([]vault.Item, 0, len(v.entries))
 	for _, h := range v.entries {
-		if h.entry.Type == vault.TypeLogin && h.entry.Archived() {
-			out = append(out, vault.View(h.entry))
+		if h.entry.IsItem() {
+			items = append(items, vault.View(h.entry))
 		}
 	}
-	slices.SortFunc(out, func(a, b vault.Item) int { return b.Modified.Compare(a.Modified) })
-	return out, nil
+	return items
 }
 
 // Entry returns one entry.
@@ -404,7 +379,7 @@ func (v *Vault) Entry(id string) (vault.Entry, error) {
 		return vault.Entry{}, ErrLocked
 	}
 	h, ok := v.entries[id]
-	if !ok {
+	if !ok || h.entry.Purged() {
 		return vault.Entry{}, ErrNoItem
 	}
 	return h.entry, nil
@@ -417,9 +392,11 @@ func (v *Vault) Logins() ([]vault.Item, error) {
 		return nil, err
 	}
 	var out []vault.Item
-	for _, s := range x.Book() {
-		out = append(out, s.Accounts...)
-	}
+	x.Items(func(it *vault.Item) {
+		if it.Type == vault.TypeLogin || it.Type == vault.TypeApp {
+			out = append(out, *it)
+		}
+	})
 	return out, nil
 }
 
@@ -452,16 +429,31 @@ func (v *Vault) Usernames() ([]string, error) {
 // sent twice without making two items.
 func NewID() string { return uuid.Must(uuid.NewV7()).String() }
 
-// Save writes changes to the login with the given id, which is made if it isn't
-// there. Fields that the changes don't name stay as they are, so a form that sends
-// only what its user changed can't undo what another device did meanwhile.
+// Save writes changes to the item with the given id, which is made a login if it
+// isn't there. Fields that the changes don't name stay as they are, so a form that
+// sends only what its user changed can't undo what another device did meanwhile.
 func (v *Vault) Save(ctx context.Context, id string, c vault.Changes) error {
+	return v.SaveAs(ctx, id, vault.TypeLogin, c)
+}
+
+// SaveAs is Save for an item of any kind. One that is there becomes of that kind.
+func (v *Vault) SaveAs(ctx context.Context, id string, kind vault.Type, c vault.Changes) error {
 	if uuid.Validate(id) != nil {
 		return badInput("id", errors.New("this form is broken; please open it again"))
 	}
+	if _, ok := vault.KindOf(kind); !ok {
+		return badInput("kind", errors.New("there is no such kind of item"))
+	}
 	return v.change(ctx, id, func(e vault.Entry, ok bool) (vault.Entry, error) {
 		if !ok {
-			return vault.New(id, vault.TypeLogin, v.stamp(), c)
+			return vault.New(id, kind, v.stamp(), c)
+		}
+		if !e.IsItem() {
+			return e, ErrNoItem
+		}
+		if e.Kind() != kind {
+			c = maps.Clone(c)
+			c[vault.FieldKind] = string(kind)
 		}
 		return e.With(v.stamp(), c)
 	})
@@ -486,16 +478,6 @@ func (v *Vault) SaveAll(ctx context.Context, drafts []vault.Draft) error {
 		list = append(list, e)
 	}
 	return v.write(ctx, list)
-}
-
-// Archive puts an item away; Restore brings it back.
-func (v *Vault) Archive(ctx context.Context, id string) error {
-	return v.existing(ctx, id, func(e vault.Entry) (vault.Entry, error) { return e.Archive(v.stamp()) })
-}
-
-// Restore brings an archived item back into the book.
-func (v *Vault) Restore(ctx context.Context, id string) error {
-	return v.existing(ctx, id, func(e vault.Entry) (vault.Entry, error) { return e.Restore(v.stamp()) })
 }
 
 // Settle decides which of two rival passwords is the current one.
@@ -526,7 +508,13 @@ func (v *Vault) change(ctx context.Context, id string, fn func(e vault.Entry, ok
 	if err != nil {
 		return err
 	}
-	return v.write(ctx, []vault.Entry{e})
+	if err := v.write(ctx, []vault.Entry{e}); err != nil {
+		return err
+	}
+	if e.IsItem() || h.entry.IsItem() {
+		v.remember([]step{{h.entry, e}})
+	}
+	return nil
 }
 
 // write seals entries at their next revision and puts them into the store before

@@ -1,91 +1,253 @@
 package web
 
 import (
-	"crypto/hmac"
-	"crypto/sha256"
-	"encoding/hex"
-	"encoding/json"
+	"cmp"
+	"errors"
 	"net/http"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"github.com/go-chi/chi/v5"
-
 	"redlocket/app"
 	"redlocket/core/find"
-	"redlocket/core/generator"
-	"redlocket/core/secret"
-	"redlocket/core/site"
-	"redlocket/core/strength"
 	"redlocket/core/vault"
 )
 
-// bookChunk is how many sites a page brings at once; the rest follow as they
-// are scrolled to.
-const bookChunk = 150
+// chunkSites is how many sites a part of the list holds at most. A page brings
+// the first part; the others are drawn as they are scrolled to, into places whose
+// heights are known from their numbers of lines.
+const chunkSites = 40
 
 // bookData is the two leaves: the book on the left, a sheet on the right.
 type bookData struct {
-	Query    string
-	Archived bool
-	Sites    []find.Site
+	Section  vault.Section
+	Words    sectionWords
+	Q        find.Query
+	On       string // the day whose book this is; empty for today
+	Chunks   []chunk
 	Letters  map[string]bool
-	Logins   int // in the book
-	Found    int // accounts in Sites before cutting
-	Total    int // sites before cutting
-	From     int // first site of this chunk
-	Next     int // first site of the next chunk; 0 if there is none
+	All      int // items of the section
+	Found    int // items of the list
+	Sites    int
+	Slip     bool
+	Presses  []press
+	Warnings []app.RunningOut
 	Open     string
 	Sheet    string // template of the right leaf
-	Login    *loginData
+	Item     *itemData
 	Form     *formData
-	Past     []pastData
+	Past     []versionData
+}
+
+// chunk is a part of the list.
+type chunk struct {
+	From, To int
+	Letter   string // the first of its letter has it as its id
+	Head     bool   // a letter stands above it
+	Sites    []find.Site
+	Drawn    bool
+	Lines    int // of a site's own height
+	Under    int // of accounts set under a site
+}
+
+// press is a narrowing word that can be pressed.
+type press struct {
+	Words string
+	Line  string // what the search line is after the press
+	On    bool
+}
+
+type sectionWords struct{ Title, One, Many, Find, Empty string }
+
+var sections = map[vault.Section]sectionWords{
+	vault.SectionLogins: {"Logins", "login", "logins", "Find a login", "Write down the first login"},
+	vault.SectionCards:  {"Cards & details", "card or detail", "cards and details", "Find a card or detail", "Write down the first card"},
+	vault.SectionNotes:  {"Notes", "note", "notes", "Find a note", "Write the first note"},
+}
+
+// sectionOf tells the section that a request is in: the path names it, or the
+// parameter "in".
+func sectionOf(r *http.Request) vault.Section {
+	for _, name := range []string{strings.TrimPrefix(r.URL.Path, "/"), r.FormValue("in")} {
+		if _, ok := sections[vault.Section(name)]; ok {
+			return vault.Section(name)
+		}
+	}
+	return vault.SectionLogins
+}
+
+// moment reads which moment a request asks for: the end of the day "on", or "at"
+// in milliseconds; ok is false for now.
+func moment(r *http.Request) (ms int64, ok bool) {
+	if at, err := strconv.ParseInt(r.FormValue("at"), 10, 64); err == nil && at > 0 {
+		return at, true
+	}
+	if t, err := time.ParseInLocation(time.DateOnly, r.FormValue("on"), time.Local); err == nil {
+		return t.AddDate(0, 0, 1).UnixMilli() - 1, true
+	}
+	return 0, false
+}
+
+// list finds what a request asks for.
+func list(r *http.Request, section vault.Section, q find.Query) (x *find.Index, b *find.Book, err error) {
+	v := of(r)
+	if ms, then := moment(r); then && r.FormValue("on") != "" {
+		if x, err = v.AsOf(ms); err == nil {
+			b = x.Find(q, find.Now{})
+		}
+	} else if x, err = v.Index(); err == nil && !q.Empty() {
+		b, err = v.Find(q)
+	}
+	if err == nil && q.Empty() {
+		b = x.Book(section)
+	}
+	return x, b, err
 }
 
 func (s *Server) bookData(r *http.Request) (d bookData, err error) {
-	x, err := of(r).Index()
+	d = bookData{Section: sectionOf(r), Q: find.Parse(r.FormValue("q")), Letters: map[string]bool{}, Sheet: "sheet-empty"}
+	if _, then := moment(r); then {
+		d.On = r.FormValue("on")
+	}
+	d.Words = sections[d.Section]
+	x, b, err := list(r, d.Section, d.Q)
 	if err != nil {
 		return d, err
 	}
-	d = bookData{Query: r.FormValue("q"), Letters: map[string]bool{}, Logins: x.Len(), Sheet: "sheet-empty"}
-	d.Sites = x.Find(d.Query)
-	d.cut(r)
-	return d, nil
+	d.All, d.Found, d.Sites, d.Slip = x.Len(d.Section), b.Items, len(b.Sites), b.Slip
+	d.Chunks = chunks(b, d.Q.Empty())
+	if len(d.Chunks) > 0 {
+		d.Chunks[0].draw(b)
+	}
+	for _, c := range d.Chunks {
+		d.Letters[c.Letter] = d.Q.Empty()
+	}
+	d.Presses = presses(x, d.Q)
+	if d.On == "" && d.Q.Empty() && d.Section == vault.SectionCards {
+		d.Warnings, err = of(r).RunningOut()
+	}
+	return d, err
 }
 
-func (d *bookData) cut(r *http.Request) {
-	d.Total = len(d.Sites)
-	for _, site := range d.Sites {
-		d.Letters[site.Letter] = true
-		d.Found += len(site.Accounts)
+// chunks parts a list: at letters, if it is in the order of the book, and where a
+// part gets long.
+func chunks(b *find.Book, letters bool) (out []chunk) {
+	for i := range b.Sites {
+		site := &b.Sites[i]
+		fresh := letters && (i == 0 || b.Sites[i-1].Letter != site.Letter)
+		if len(out) == 0 || fresh || out[len(out)-1].To-out[len(out)-1].From >= chunkSites {
+			c := chunk{From: i, Head: fresh}
+			if letters {
+				c.Letter = site.Letter
+			}
+			out = append(out, c)
+		}
+		c := &out[len(out)-1]
+		c.To = i + 1
+		c.Lines++
+		if n := len(site.Accounts); n > 1 {
+			c.Under += n
+		}
 	}
-	from, _ := strconv.Atoi(r.FormValue("from")) // none is the first
-	if l := r.FormValue("letter"); l != "" {
-		from = max(0, slices.IndexFunc(d.Sites, func(s find.Site) bool { return s.Letter == l }))
+	return out
+}
+
+func (c *chunk) draw(b *find.Book) {
+	c.Drawn, c.Sites = true, b.Sites[c.From:c.To]
+}
+
+// State is the part of an address that says what the list shows; it begins with
+// "?" unless it is empty.
+func (d bookData) State() string {
+	v := url.Values{}
+	if d.Section != vault.SectionLogins {
+		v.Set("in", string(d.Section))
 	}
-	d.From = max(0, min(from, len(d.Sites)))
-	if end := d.From + bookChunk; end < len(d.Sites) {
-		d.Next = end
-		d.Sites = d.Sites[d.From:end]
-	} else {
-		d.Sites = d.Sites[d.From:]
+	if d.Q.Text != "" {
+		v.Set("q", d.Q.Text)
 	}
+	if d.On != "" {
+		v.Set("on", d.On)
+	}
+	if len(v) == 0 {
+		return ""
+	}
+	return "?" + v.Encode()
+}
+
+// With is the State with one more parameter.
+func (d bookData) With(name, value string) string {
+	sep := "?"
+	if st := d.State(); st != "" {
+		sep = st + "&"
+	}
+	return sep + name + "=" + url.QueryEscape(value)
+}
+
+// presses offers narrowing words: those in force, the states, the kinds, and the
+// folders and tags that most items have.
+func presses(x *find.Index, q find.Query) (out []press) {
+	add := func(words string, n find.Narrow) {
+		out = append(out, press{words, q.Turn(n), q.Has(n)})
+	}
+	for _, n := range q.Narrows {
+		if n.Not || n.By == "folder" || n.By == "tag" {
+			out = append(out, press{n.String(), q.Turn(n), true})
+		}
+	}
+	for _, st := range find.States() {
+		add(st.Words, find.Narrow{Value: st.Name})
+	}
+	for _, k := range vault.Kinds() {
+		add(k.Many, find.Narrow{By: "kind", Value: string(k.Type)})
+	}
+	folders, tags := map[string]int{}, map[string]int{}
+	x.Items(func(it *vault.Item) {
+		if it.Folder != "" {
+			folders[it.Folder]++
+		}
+		for _, t := range it.Tags {
+			tags[t]++
+		}
+	})
+	for by, counts := range map[string]map[string]int{"folder": folders, "tag": tags} {
+		for _, name := range most(counts, 8) {
+			n := find.Narrow{By: by, Value: name}
+			if !q.Has(n) {
+				add(n.String(), n)
+			}
+		}
+	}
+	return out
+}
+
+// most returns the n names with the highest counts, in order of name.
+func most(counts map[string]int, n int) []string {
+	names := make([]string, 0, len(counts))
+	for name := range counts {
+		names = append(names, name)
+	}
+	slices.SortFunc(names, func(a, b string) int { return cmp.Or(counts[b]-counts[a], strings.Compare(a, b)) })
+	names = names[:min(n, len(names))]
+	slices.Sort(names)
+	return names
 }
 
 // leaves renders the book with a sheet, or the part of it that htmx asks for.
 func (s *Server) leaves(w http.ResponseWriter, r *http.Request, status int, title string, d bookData, bad map[string]string) {
-	v := s.view(r, title, "logins", d)
+	v := s.view(r, title, string(d.Section), d)
 	if bad != nil {
 		v.Bad = bad
 	}
 	switch {
-	case r.FormValue("from") != "" && r.Header.Get("HX-Request") != "":
-		s.render(w, r, status, "book-rows", v)
 	case fragment(r, "book-list"):
 		s.render(w, r, status, "book-part", v)
 	case fragment(r, "sheet"):
+		if r.Method == http.MethodGet && r.Header.Get("X-By-Itself") == "" {
+			w.Header().Set("HX-Push-Url", r.URL.RequestURI())
+		}
 		s.render(w, r, http.StatusOK, d.Sheet, v) // htmx swaps good answers only
 	default:
 		s.render(w, r, status, "book", v)
@@ -99,416 +261,52 @@ func (s *Server) book(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	d.Open = r.FormValue("open")
-	s.leaves(w, r, http.StatusOK, "Logins", d, nil)
+	s.leaves(w, r, http.StatusOK, d.Words.Title, d, nil)
 }
 
-func (s *Server) archive(w http.ResponseWriter, r *http.Request) {
-	d, err := s.bookData(r)
-	if err == nil {
-		var items []vault.Item
-		items, err = of(r).Archived()
-		d.Sites, d.Archived, d.Query, d.Found, d.Letters = nil, true, "", 0, map[string]bool{}
-		for _, it := range items {
-			line := find.Site{Title: it.Title, Accounts: []vault.Item{it}}
-			if len(it.Addresses) > 0 {
-				line.Domain = site.Domain(it.Addresses[0].URL)
-			}
-			d.Sites = append(d.Sites, line)
-		}
-		d.cut(r)
+// rows draws one part of the list.
+func (s *Server) rows(w http.ResponseWriter, r *http.Request) {
+	q := find.Parse(r.FormValue("q"))
+	d := bookData{Section: sectionOf(r), Q: q}
+	if _, then := moment(r); then {
+		d.On = r.FormValue("on")
 	}
+	_, b, err := list(r, d.Section, q)
 	if err != nil {
 		s.fail(w, r, err)
 		return
 	}
-	s.leaves(w, r, http.StatusOK, "Archive", d, nil)
-}
-
-type loginData struct {
-	vault.Item
-	Strength *strength.Verdict
-	Versions int // earlier passwords
-	Rivals   []pastData
-	Site     string
-	GoTo     string
-}
-
-type pastData struct {
-	Field string
-	Value string // empty for secrets, which are asked for
-	Index int
-	From  int64
-	Until int64
-	Lost  bool // in a merge
-}
-
-func (s *Server) loginData(r *http.Request, id string) (*loginData, error) {
-	e, err := of(r).Entry(id)
-	if err != nil {
-		return nil, err
-	}
-	if e.Type != vault.TypeLogin {
-		return nil, app.ErrNoItem
-	}
-	d := &loginData{Item: vault.View(e)}
-	if len(d.Addresses) > 0 {
-		d.Site, d.GoTo = site.Domain(d.Addresses[0].URL), d.Addresses[0].URL
-	}
-	if p := e.Secret(vault.FieldPassword); !p.IsEmpty() {
-		v := strength.Judge(p, strength.Leaked, d.Username, d.Title, d.Site)
-		d.Strength = &v
-	}
-	rivals := e.Rivals()
-	for i, p := range e.Past {
-		if p.Field == vault.FieldPassword {
-			d.Versions++
-		}
-		if slices.Contains(rivals, p) {
-			d.Rivals = append(d.Rivals, pastData{Field: "Password", Index: i, From: p.From.At})
-		}
-	}
-	return d, nil
-}
-
-func (s *Server) login(w http.ResponseWriter, r *http.Request) {
-	d, err := s.bookData(r)
-	if err == nil {
-		d.Open, d.Sheet = chi.URLParam(r, "id"), "sheet-login"
-		d.Login, err = s.loginData(r, d.Open)
-	}
-	if err != nil {
-		s.fail(w, r, err)
+	from, err1 := strconv.Atoi(r.FormValue("from"))
+	to, err2 := strconv.Atoi(r.FormValue("to"))
+	if err := errors.Join(err1, err2); err != nil || from < 0 || to < from || to-from > chunkSites {
+		s.problem(w, r, http.StatusBadRequest, "There is no such part", "The page is out of date. Please load it again.")
 		return
 	}
-	s.leaves(w, r, http.StatusOK, d.Login.Title, d, nil)
+	c := chunk{From: min(from, len(b.Sites)), To: min(to, len(b.Sites)), Head: r.FormValue("head") != ""}
+	c.draw(b)
+	if len(c.Sites) > 0 {
+		c.Letter = c.Sites[0].Letter
+	}
+	d.Chunks = []chunk{c}
+	s.render(w, r, http.StatusOK, "rows", s.view(r, "", "", d))
 }
 
-func (s *Server) past(w http.ResponseWriter, r *http.Request) {
-	d, err := s.bookData(r)
-	if err == nil {
-		d.Open, d.Sheet = chi.URLParam(r, "id"), "sheet-past"
-		if d.Login, err = s.loginData(r, d.Open); err == nil {
-			var e vault.Entry
-			e, err = of(r).Entry(d.Open)
-			d.Past = pastList(e)
-		}
-	}
-	if err != nil {
-		s.fail(w, r, err)
-		return
-	}
-	s.leaves(w, r, http.StatusOK, d.Login.Title, d, nil)
-}
-
-var fieldWords = map[vault.Field]string{
-	vault.FieldTitle: "Title", vault.FieldUsername: "User name", vault.FieldPassword: "Password", vault.FieldNotes: "Notes",
-	vault.FieldFolder: "Folder", vault.FieldAddresses: "Works at", vault.FieldTags: "Tags",
-}
-
-// pastList sets out earlier values, latest first; passwords stay hidden.
-func pastList(e vault.Entry) []pastData {
-	var out []pastData
-	for i, p := range e.Past {
-		word, ok := fieldWords[p.Field]
-		if !ok {
-			continue
-		}
-		d := pastData{Field: word, Index: i, From: p.From.At, Until: p.Until, Lost: p.Until == 0}
-		if p.Field != vault.FieldPassword {
-			d.Value = plainValue(p.Value.Reveal())
-		}
-		out = append(out, d)
-	}
-	slices.Reverse(out)
-	return out
-}
-
-// plainValue reads a register's JSON the way a person would write it.
-func plainValue(text string) string {
-	var one string
-	if json.Unmarshal([]byte(text), &one) == nil {
-		return one
-	}
-	var list []string
-	if json.Unmarshal([]byte(text), &list) == nil {
-		return strings.Join(list, ", ")
-	}
-	var addresses []vault.Address
-	if json.Unmarshal([]byte(text), &addresses) == nil {
-		for _, a := range addresses {
-			list = append(list, site.Shown(a.URL))
-		}
-	}
-	return strings.Join(list, ", ")
-}
-
-// formData is a login's form. Was holds what each field was when the form was
-// opened, as a keyed digest: what its user didn't change isn't written.
-type formData struct {
-	ID        string
-	New       bool
-	Title     string
-	Username  string
-	Password  string
-	HasOne    bool
-	Addresses []vault.Address
-	Notes     string
-	Folder    string
-	Tags      string
-	Was       map[string]string
-	Usernames []string
-	Folders   []string
-	Options   generator.Options
-}
-
-func (s *Server) formData(r *http.Request, e vault.Entry) (*formData, error) {
-	it := vault.View(e)
-	f := &formData{ID: e.ID, Title: it.Title, Username: it.Username, HasOne: it.HasPassword, Addresses: it.Addresses, Notes: it.Notes, Folder: it.Folder, Tags: strings.Join(it.Tags, ", "), Options: generator.Default()}
-	f.Was = map[string]string{}
-	for field, value := range (vault.Draft{Title: it.Title, Username: it.Username, Addresses: it.Addresses, Notes: it.Notes, Folder: it.Folder, Tags: it.Tags}).Changes() {
-		f.Was[string(field)] = s.digest(r, field, value)
-	}
-	return f, s.suggest(r, f)
-}
-
-func (s *Server) suggest(r *http.Request, f *formData) (err error) {
-	if f.Usernames, err = of(r).Usernames(); err != nil {
-		return err
-	}
-	f.Usernames = f.Usernames[:min(len(f.Usernames), 30)]
-	items, err := of(r).Logins()
-	for _, it := range items {
-		if it.Folder != "" && !slices.Contains(f.Folders, it.Folder) {
-			f.Folders = append(f.Folders, it.Folder)
-		}
-	}
-	slices.Sort(f.Folders)
-	return err
-}
-
-// digest names a value without telling it: the key is this opening's own.
-func (s *Server) digest(r *http.Request, f vault.Field, value any) string {
-	b, _ := json.Marshal(value) // strings and lists of them
-	m := hmac.New(sha256.New, []byte(of(r).Instance()))
-	m.Write([]byte(f))
-	m.Write(b)
-	return hex.EncodeToString(m.Sum(nil)[:12])
-}
-
-func (s *Server) newLogin(w http.ResponseWriter, r *http.Request) {
-	d, err := s.bookData(r)
-	if err == nil {
-		d.Sheet = "sheet-form"
-		d.Form = &formData{ID: app.NewID(), New: true, Title: r.FormValue("title"), Options: generator.Default(), Was: map[string]string{}}
-		if a, err := site.Clean(r.FormValue("address")); err == nil {
-			d.Form.Addresses = []vault.Address{{URL: a}}
-			if d.Form.Title == "" {
-				d.Form.Title = site.Title(a)
-			}
-		}
-		err = s.suggest(r, d.Form)
-	}
-	if err != nil {
-		s.fail(w, r, err)
-		return
-	}
-	s.leaves(w, r, http.StatusOK, "New login", d, nil)
-}
-
-func (s *Server) editLogin(w http.ResponseWriter, r *http.Request) {
-	d, err := s.bookData(r)
-	if err == nil {
-		d.Open, d.Sheet = chi.URLParam(r, "id"), "sheet-form"
-		var e vault.Entry
-		if e, err = of(r).Entry(d.Open); err == nil {
-			d.Form, err = s.formData(r, e)
-		}
-	}
-	if err != nil {
-		s.fail(w, r, err)
-		return
-	}
-	s.leaves(w, r, http.StatusOK, d.Form.Title, d, nil)
-}
-
-// readForm reads a login's form; bad says what is wrong with it, by field.
-func readForm(r *http.Request) (f formData, d vault.Draft, bad map[string]string) {
-	bad = map[string]string{}
-	f = formData{ID: chi.URLParam(r, "id"), New: r.FormValue("new") != "", Title: r.FormValue("title"), Username: r.FormValue("username"), Password: r.FormValue("password"),
-		Notes: strings.ReplaceAll(r.FormValue("notes"), "\r\n", "\n"), Folder: r.FormValue("folder"), Tags: r.FormValue("tags"), HasOne: r.FormValue("has_one") != "", Options: generator.Default(), Was: map[string]string{}}
-	matches := r.Form["match"]
-	for i, raw := range r.Form["address"] {
-		if strings.TrimSpace(raw) == "" {
-			continue
-		}
-		a := vault.Address{URL: raw}
-		if i < len(matches) {
-			a.Match = vault.Match(matches[i])
-		}
-		clean, err := site.Clean(raw)
-		if err != nil {
-			bad["address"] = sentence(err.Error())
-		} else {
-			a.URL = clean
-		}
-		f.Addresses = append(f.Addresses, a)
-	}
-	d = vault.Draft{Title: f.Title, Username: f.Username, Password: secret.New(f.Password), Addresses: f.Addresses, Notes: f.Notes, Folder: f.Folder}
-	for _, t := range strings.Split(f.Tags, ",") {
-		if t = strings.TrimSpace(t); t != "" && !slices.Contains(d.Tags, t) {
-			d.Tags = append(d.Tags, t)
-		}
-	}
-	if strings.TrimSpace(d.Title) == "" {
-		if len(f.Addresses) == 0 || bad["address"] != "" {
-			bad["title"] = "A login needs a title or an address, so that you can find it again."
-		} else {
-			d.Title = site.Title(f.Addresses[0].URL)
-		}
-	}
-	return f, d, bad
-}
-
-func (s *Server) saveLogin(w http.ResponseWriter, r *http.Request) {
-	if err := r.ParseForm(); err != nil {
-		s.problem(w, r, http.StatusRequestEntityTooLarge, "That is too much", "The form holds more than a login can. Nothing was changed.")
-		return
-	}
-	f, draft, bad := readForm(r)
-	changes := draft.Changes()
-	if !f.New {
-		for field, value := range changes {
-			was := r.FormValue("was_" + string(field))
-			f.Was[string(field)] = was
-			if field != vault.FieldPassword && was == s.digest(r, field, value) {
-				delete(changes, field)
-			}
-		}
-		if f.Password == "" && r.FormValue("no_password") == "" {
-			delete(changes, vault.FieldPassword)
-		}
-	}
-	err := error(nil)
-	if len(bad) == 0 {
-		if err = of(r).Save(r.Context(), f.ID, changes); err == nil {
-			go_(w, r, "/logins/"+f.ID)
-			return
-		}
-		page := View{Bad: bad}
-		if !page.bad(err) {
-			bad["form"] = sentence(err.Error()) + " What you typed is still here."
-		}
-	}
-	d, err := s.bookData(r)
-	if err == nil {
-		d.Open, d.Sheet, d.Form = f.ID, "sheet-form", &f
-		err = s.suggest(r, &f)
-	}
-	if err != nil {
-		s.fail(w, r, err)
-		return
-	}
-	s.leaves(w, r, http.StatusUnprocessableEntity, "Please look again", d, bad)
-}
-
-func (s *Server) archiveLogin(w http.ResponseWriter, r *http.Request) {
-	s.act(w, r, of(r).Archive(r.Context(), chi.URLParam(r, "id")))
-}
-
-func (s *Server) restoreLogin(w http.ResponseWriter, r *http.Request) {
-	s.act(w, r, of(r).Restore(r.Context(), chi.URLParam(r, "id")))
-}
-
-func (s *Server) settleLogin(w http.ResponseWriter, r *http.Request) {
-	p, _, err := s.secretOf(r)
-	if err == nil {
-		err = of(r).Settle(r.Context(), chi.URLParam(r, "id"), p)
-	}
-	s.act(w, r, err)
-}
-
-func (s *Server) act(w http.ResponseWriter, r *http.Request, err error) {
-	if err != nil {
-		s.fail(w, r, err)
-		return
-	}
-	go_(w, r, "/logins/"+chi.URLParam(r, "id"))
-}
-
-// secretOf reads the one value that a request names: a field, or an earlier
-// password by its place in the past.
-func (s *Server) secretOf(r *http.Request) (secret.Text, string, error) {
-	e, err := of(r).Entry(chi.URLParam(r, "id"))
-	if err != nil {
-		return secret.Text{}, "", err
-	}
-	if i, err := strconv.Atoi(r.FormValue("past")); err == nil && i >= 0 && i < len(e.Past) && e.Past[i].Field == vault.FieldPassword {
-		return secret.New(plainValue(e.Past[i].Value.Reveal())), strconv.Itoa(i), nil
-	}
-	if r.FormValue("field") == string(vault.FieldUsername) {
-		return e.Secret(vault.FieldUsername), "", nil
-	}
-	return e.Secret(vault.FieldPassword), "", nil
-}
-
-type secretData struct {
-	ID     string
-	Past   string
-	Groups []Group
-}
-
-func (s *Server) showSecret(w http.ResponseWriter, r *http.Request) {
-	p, past, err := s.secretOf(r)
-	if err != nil {
-		s.fail(w, r, err)
-		return
-	}
-	d := secretData{ID: chi.URLParam(r, "id"), Past: past}
-	if r.FormValue("hide") == "" {
-		d.Groups = grouped(p.Reveal())
-	}
-	s.render(w, r, http.StatusOK, "secret", s.view(r, "", "", d))
-}
-
-func (s *Server) copySecret(w http.ResponseWriter, r *http.Request) {
-	p, _, err := s.secretOf(r)
+// ids lists the ids of everything that a list shows, to choose all of it.
+func (s *Server) ids(w http.ResponseWriter, r *http.Request) {
+	_, b, err := list(r, sectionOf(r), find.Parse(r.FormValue("q")))
 	if err != nil {
 		s.fail(w, r, err)
 		return
 	}
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
-	_, _ = w.Write([]byte(p.Reveal()))
-}
-
-type madeData struct {
-	Value   string
-	Groups  []Group
-	Verdict strength.Verdict
-	Why     string
-}
-
-func (s *Server) generate(w http.ResponseWriter, r *http.Request) {
-	number := func(name string) int {
-		n, _ := strconv.Atoi(r.FormValue(name)) // nonsense is 0, which the generator refuses with its reason
-		return n
+	for _, site := range b.Sites {
+		for _, it := range site.Accounts {
+			_, _ = w.Write([]byte(it.ID + "\n"))
+		}
 	}
-	on := func(name string) bool { return r.FormValue(name) != "" }
-	p, err := generator.Password(of(r).Rand(), generator.Options{
-		Length: number("length"), Lower: on("lower"), Upper: on("upper"), Digits: on("digits"), Symbols: on("symbols"),
-		MinDigits: number("min_digits"), MinSymbols: number("min_symbols"), NoLookalikes: on("no_lookalikes"),
-	})
-	d := madeData{Value: p.Reveal(), Groups: grouped(p.Reveal()), Verdict: strength.Judge(p, strength.Leaked)}
-	if err != nil {
-		d.Why = sentence(err.Error())
-	}
-	s.render(w, r, http.StatusOK, "made", s.view(r, "", "", d))
 }
 
-// lockChoices are the times to lock that the devices page offers.
-var lockChoices = []struct {
-	After time.Duration
-	Words string
-}{
-	{10 * time.Second, "10 seconds"}, {time.Minute, "1 minute"}, {5 * time.Minute, "5 minutes"}, {15 * time.Minute, "15 minutes"}, {time.Hour, "1 hour"},
-	{8 * time.Hour, "8 hours"}, {24 * time.Hour, "1 day"}, {7 * 24 * time.Hour, "1 week"}, {14 * 24 * time.Hour, "2 weeks"},
+// archive leads to what is put away.
+func (s *Server) archive(w http.ResponseWriter, r *http.Request) {
+	go_(w, r, "/logins?q="+url.QueryEscape("=archived"))
 }

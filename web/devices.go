@@ -5,7 +5,6 @@ import (
 	"encoding/hex"
 	"fmt"
 	"net/http"
-	"strconv"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -15,22 +14,20 @@ import (
 )
 
 type devicesData struct {
-	Devices   []app.KnownDevice
-	Away      bool
-	Waiting   []app.Browser
-	Browsers  []app.Browser
-	Never     []string
-	LockAfter int
-	Choices   any
-	Cloud     string
-	Seen      string // names what the list of browsers shows
-	Done      string
-	Words     string
+	Devices  []app.KnownDevice
+	Away     bool
+	Waiting  []app.Browser
+	Browsers []app.Browser
+	Never    []string
+	Cloud    string
+	Seen     string // names what the list of browsers shows
+	Done     string
+	Words    string
 }
 
 func (s *Server) devicesData(r *http.Request) (d devicesData, err error) {
 	v := of(r)
-	d.LockAfter, d.Choices, d.Cloud = int(v.LockAfter().Seconds()), lockChoices, s.cfg.Cloud
+	d.Cloud = s.cfg.Cloud
 	d.Never = v.Nevers()
 	if d.Devices, d.Away, err = v.Devices(r.Context()); err != nil {
 		return d, err
@@ -98,11 +95,6 @@ func (s *Server) joinCloud(w http.ResponseWriter, r *http.Request) {
 
 func (s *Server) signInAgain(w http.ResponseWriter, r *http.Request) {
 	s.after(w, r, of(r).SignInAgain(r.Context(), secret.New(r.FormValue("password"))), "cloud")
-}
-
-func (s *Server) lockAfter(w http.ResponseWriter, r *http.Request) {
-	n, _ := strconv.Atoi(r.FormValue("lock_after")) // nonsense is 0, which is refused with its reason
-	s.after(w, r, of(r).SetLockAfter(r.Context(), time.Duration(n)*time.Second), "saved")
 }
 
 func (s *Server) browsers(w http.ResponseWriter, r *http.Request) {

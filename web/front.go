@@ -172,8 +172,8 @@ type strengthData struct {
 
 // strength judges a password as it is typed.
 func (s *Server) strength(w http.ResponseWriter, r *http.Request) {
-	p := secret.New(r.FormValue("password"))
-	context := []string{r.FormValue("email"), r.FormValue("name"), r.FormValue("username"), r.FormValue("title")}
+	p := secret.New(cmp.Or(r.FormValue("password"), r.FormValue("v_password")))
+	context := []string{r.FormValue("email"), r.FormValue("name"), r.FormValue("v_username"), r.FormValue("title")}
 	rate := strength.Leaked
 	d := strengthData{}
 	if r.FormValue("master") != "" {
@@ -208,6 +208,12 @@ func (s *Server) sheetData(r *http.Request) (d sheetData, err error) {
 }
 
 func (s *Server) sheet(w http.ResponseWriter, r *http.Request) {
+	if !of(r).SheetWaits(r.Context()) {
+		if err := of(r).NeedsAsking(app.AskSheet); err != nil {
+			s.fail(w, r, err)
+			return
+		}
+	}
 	d, err := s.sheetData(r)
 	if err != nil {
 		s.fail(w, r, err)

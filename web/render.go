@@ -3,16 +3,18 @@ package web
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"html/template"
 	"net/http"
-	"strconv"
 	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
 
 	"redlocket/app"
+	"redlocket/core/find"
 	"redlocket/core/site"
+	"redlocket/core/vault"
 )
 
 // View is what every template gets.
@@ -23,6 +25,8 @@ type View struct {
 	Vault   *app.Vault
 	Version int64 // of the vault, read before anything that is drawn of it
 	Host    string
+	Set     app.Settings
+	Said    *doneData         // what was done just before this page
 	Bad     map[string]string // what is wrong, by field
 	Data    any
 }
@@ -37,20 +41,74 @@ func (s *Server) funcs() template.FuncMap {
 		"shown":     site.Shown,
 		"domain":    site.Domain,
 		"ago":       ago,
-		"date":      func(ms int64) string { return time.UnixMilli(ms).Format("2 January 2006") },
+		"pieces":    pieces,
+		"chunk":     func(v View, c chunk) chunkView { return chunkView{v, c} },
+		"field":     func(v View, row fieldRow) fieldView { return fieldView{v, row} },
+		"formField": func(v View, spec vault.Spec) specView { return specView{v, spec} },
+		"code":      func(v View, c *codeData) View { v.Data = *c; return v },
+		"tailed":    func(d slotData, tail, brand string) slotData { d.Tail, d.Brand = tail, brand; return d },
+		"string":    func(s any) string { return fmt.Sprint(s) },
+		"oneLine":   func(s string) string { return strings.ReplaceAll(s, "\n", ", ") },
+		"telephone": telephone,
+		"ownForms":  func() []choice { return ownForms },
 		"sentence":  sentence,
 		"join":      strings.Join,
 		"first":     func(s string) string { f, _, _ := strings.Cut(s, " "); return f },
 		"seconds":   func(d time.Duration) int { return int(d.Seconds()) },
 		"letters":   func() []string { return strings.Split("#ABCDEFGHIJKLMNOPQRSTUVWXYZ", "") },
-		"slot":      slot,
-		"plural": func(n int, one, many string) string {
-			if n == 1 {
-				return "1 " + one
-			}
-			return humanize.Comma(int64(n)) + " " + many
-		},
+		"plural":    plural,
 	}
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return humanize.Comma(int64(n)) + " " + many
+}
+
+// What a named block needs beside the page's view.
+type (
+	chunkView struct {
+		View
+		Chunk chunk
+	}
+	fieldView struct {
+		View
+		Row fieldRow
+	}
+	specView struct {
+		View
+		Spec vault.Spec
+	}
+)
+
+var ownForms = []choice{{string(vault.FormText), "text"}, {string(vault.FormHidden), "hidden"}, {string(vault.FormDate), "date"}, {string(vault.FormYesNo), "yes or no"}, {string(vault.FormAddress), "address"}}
+
+// telephone writes a number as a tel address takes it (RFC 3966).
+func telephone(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= '0' && r <= '9' || r == '+' {
+			return r
+		}
+		return -1
+	}, s)
+}
+
+// pieces sets a text with what the query found in it marked.
+func pieces(q find.Query, text string) template.HTML {
+	if len(q.Words) == 0 {
+		return template.HTML(template.HTMLEscapeString(text)) //nolint:gosec // escaped
+	}
+	var b strings.Builder
+	for _, p := range q.Pieces(text) {
+		if p.Hit {
+			b.WriteString("<mark>" + template.HTMLEscapeString(p.Text) + "</mark>")
+		} else {
+			b.WriteString(template.HTMLEscapeString(p.Text))
+		}
+	}
+	return template.HTML(b.String()) //nolint:gosec // escaped
 }
 
 func ago(t time.Time) string {
@@ -69,7 +127,12 @@ func (s *Server) view(r *http.Request, title, section string, data any) View {
 	out := View{Title: title, Section: section, Data: data, Host: r.Host, Bad: map[string]string{}}
 	if v, ok := s.opened(r); ok {
 		card := v.Card()
-		out.Card, out.Vault, out.Version = &card, v, drawnAt(r, v)
+		out.Card, out.Vault, out.Version, out.Set = &card, v, drawnAt(r, v), v.Settings()
+		if r.Header.Get("HX-Request") == "" && r.Header.Get("Sec-Fetch-Dest") != "empty" {
+			if said := s.sessions.PopString(r.Context(), sessionSaid); said != "" {
+				out.Said = &doneData{said, s.sessions.PopString(r.Context(), sessionUndo)}
+			}
+		}
 	}
 	return out
 }
@@ -111,16 +174,6 @@ func (v *View) bad(err error) bool {
 	}
 	v.Bad[in.Field] = sentence(in.Error())
 	return true
-}
-
-// slot says which secret a hidden place stands for: the current password, or with
-// past from 0 an earlier one.
-func slot(id string, past int) secretData {
-	d := secretData{ID: id}
-	if past >= 0 {
-		d.Past = strconv.Itoa(past)
-	}
-	return d
 }
 
 type versionKey struct{}

@@ -70,6 +70,8 @@ const (
 	maxForm        = 2 << 20
 	sessionProfile = "profile"
 	sessionOpening = "opening"
+	sessionSaid    = "said" // what the next page says was done
+	sessionUndo    = "undo" // and what takes it back
 )
 
 // New returns the pages of a device.
@@ -120,61 +122,86 @@ func (s *Server) routes() http.Handler {
 		r.Handle("/bridge/*", s.cfg.Browsers)
 	}
 	r.Group(func(r chi.Router) {
-		r.Use(limit, http.NewCrossOriginProtection().Handler, s.sessions.LoadAndSave)
-		r.Get("/", s.home)
-		r.Get("/front", s.front)
-		r.Get("/open/{profile}", s.openPage)
-		r.Post("/open/{profile}", s.open)
-		r.Get("/forgot/{profile}", s.forgotPage)
-		r.Post("/forgot/{profile}", s.forgot)
-		r.Get("/new", s.newPage)
-		r.Post("/new", s.create)
-		r.Get("/join", s.joinPage)
-		r.Post("/join", s.join)
-		r.Post("/arrive", s.arrive)
-		r.Get("/arrive/{id}", s.arrival)
-		r.Post("/strength", s.strength)
-		r.Post("/lock", s.lock)
-		r.Get("/extension/{file}", s.extension)
-		r.Group(func(r chi.Router) {
-			r.Use(s.needOpen)
-			r.Get("/events", s.events)
-			r.Get("/sheet", s.sheet)
-			r.Post("/sheet", s.checkSheet)
-			r.Group(func(r chi.Router) {
-				r.Use(s.needSheet)
-				r.Get("/logins", s.book)
-				r.Get("/archive", s.archive)
-				r.Get("/logins/new", s.newLogin)
-				r.Get("/logins/{id}", s.login)
-				r.Get("/logins/{id}/edit", s.editLogin)
-				r.Post("/logins/{id}", s.saveLogin)
-				r.Post("/logins/{id}/archive", s.archiveLogin)
-				r.Post("/logins/{id}/restore", s.restoreLogin)
-				r.Post("/logins/{id}/settle", s.settleLogin)
-				r.Post("/logins/{id}/show", s.showSecret)
-				r.Post("/logins/{id}/copy", s.copySecret)
-				r.Get("/logins/{id}/past", s.past)
-				r.Post("/generate", s.generate)
-				r.Get("/devices", s.devices)
-				r.Post("/devices/introduce", s.introduce)
-				r.Post("/devices/{id}/shut-out", s.shutOut)
-				r.Post("/cloud", s.joinCloud)
-				r.Post("/cloud/again", s.signInAgain)
-				r.Post("/lock-after", s.lockAfter)
-				r.Post("/browsers/{id}/confirm", s.confirmBrowser)
-				r.Post("/browsers/{id}/refuse", s.refuseBrowser)
-				r.Post("/browsers/{id}/end", s.endBrowser)
-				r.Get("/browsers", s.browsers)
-				r.Post("/never/again", s.again)
-				r.Get("/status", s.statusLine)
-			})
-		})
+		r.Use(http.NewCrossOriginProtection().Handler, s.sessions.LoadAndSave)
+		r.With(s.needOpen, s.needSheet).Post("/pictures", s.readPicture)
+		r.Group(s.small)
 	})
 	r.NotFound(s.sessions.LoadAndSave(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		s.problem(w, r, http.StatusNotFound, "There is no such page", "The address may be old, or cut short.")
 	})).ServeHTTP)
 	return r
+}
+
+// small are the routes whose requests are forms.
+func (s *Server) small(r chi.Router) {
+	r.Use(limit)
+	r.Get("/", s.home)
+	r.Get("/front", s.front)
+	r.Get("/open/{profile}", s.openPage)
+	r.Post("/open/{profile}", s.open)
+	r.Get("/forgot/{profile}", s.forgotPage)
+	r.Post("/forgot/{profile}", s.forgot)
+	r.Get("/new", s.newPage)
+	r.Post("/new", s.create)
+	r.Get("/join", s.joinPage)
+	r.Post("/join", s.join)
+	r.Post("/arrive", s.arrive)
+	r.Get("/arrive/{id}", s.arrival)
+	r.Post("/strength", s.strength)
+	r.Post("/lock", s.lock)
+	r.Get("/extension/{file}", s.extension)
+	r.Group(func(r chi.Router) {
+		r.Use(s.needOpen)
+		r.Get("/events", s.events)
+		r.Post("/again", s.confirm)
+		r.Get("/sheet", s.sheet)
+		r.Post("/sheet", s.checkSheet)
+		r.Group(func(r chi.Router) {
+			r.Use(s.needSheet)
+			for name := range sections {
+				r.Get("/"+string(name), s.book)
+			}
+			r.Get("/rows", s.rows)
+			r.Get("/ids", s.ids)
+			r.Get("/archive", s.archive)
+			r.Get("/items/new", s.newItem)
+			r.Get("/sites", s.siteSuggestions)
+			r.Post("/acts/{act}", s.act)
+			r.Post("/undo/{act}", s.undo)
+			r.Post("/generate", s.generate)
+			r.Get("/settings", s.settings)
+			r.Post("/settings", s.set)
+			r.Post("/settings/sites", s.addSites)
+			r.Post("/settings/sites/remove", s.removeSite)
+			r.Route("/items/{id}", func(r chi.Router) {
+				r.Get("/", s.item)
+				r.Post("/", s.saveItem)
+				r.Get("/edit", s.editItem)
+				r.Post("/form", s.changeKind)
+				r.Post("/settle", s.settle)
+				r.Post("/show", s.showSecret)
+				r.Post("/copy", s.copySecret)
+				r.Post("/join-code", s.joinCode)
+				r.Get("/code", s.code)
+				r.Post("/code", s.nextCode)
+				r.Post("/used", s.used)
+				r.Get("/past", s.past)
+				r.Post("/restore-at", s.restoreAt)
+				r.Get("/print", s.printed)
+			})
+			r.Get("/devices", s.devices)
+			r.Post("/devices/introduce", s.introduce)
+			r.Post("/devices/{id}/shut-out", s.shutOut)
+			r.Post("/cloud", s.joinCloud)
+			r.Post("/cloud/again", s.signInAgain)
+			r.Post("/browsers/{id}/confirm", s.confirmBrowser)
+			r.Post("/browsers/{id}/refuse", s.refuseBrowser)
+			r.Post("/browsers/{id}/end", s.endBrowser)
+			r.Get("/browsers", s.browsers)
+			r.Post("/never/again", s.again)
+			r.Get("/status", s.statusLine)
+		})
+	})
 }
 
 // knownHost refuses names that aren't this device's: a site that lets its own
@@ -290,11 +317,27 @@ func go_(w http.ResponseWriter, r *http.Request, to string) {
 	http.Redirect(w, r, to, http.StatusSeeOther)
 }
 
+// ask answers an act that needs the master password first: scripts get a status
+// that says so, pages a form.
+func (s *Server) ask(w http.ResponseWriter, r *http.Request) {
+	if r.Header.Get("HX-Request") != "" || r.Header.Get("Sec-Fetch-Mode") == "cors" || r.Header.Get("Sec-Fetch-Mode") == "same-origin" {
+		w.WriteHeader(http.StatusUnauthorized)
+		return
+	}
+	to := back(r)
+	if r.Method == http.MethodGet {
+		to = r.URL.RequestURI()
+	}
+	s.render(w, r, http.StatusUnauthorized, "ask-page", s.view(r, "Once more", "", to))
+}
+
 // fail shows an error: as a page, or for htmx as a bar where the page shows them.
 func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	switch {
 	case errors.Is(err, app.ErrLocked):
 		s.toLock(w, r)
+	case errors.Is(err, app.ErrAsk):
+		s.ask(w, r)
 	case errors.Is(err, app.ErrNoItem), errors.Is(err, app.ErrNoProfile):
 		s.problem(w, r, http.StatusNotFound, "This isn't here", "It may have been put away on another device, or the address is old.")
 	default:

@@ -9,6 +9,7 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -123,7 +124,7 @@ func TestNoInlineScriptOrStyle(t *testing.T) {
 	id := app.NewID()
 	require.NoError(t, v.Save(t.Context(), id, vault.Draft{Title: "<script>alert(1)</script>", Username: "\" onload=\"x", Password: secret.New("p"), Notes: "<style>", Addresses: []vault.Address{{URL: "https://a.example/"}}}.Changes()))
 	paths := []string{"/new", "/join", "/open/" + v.Card().ID, "/forgot/" + v.Card().ID}
-	for i, p := range append(paths, "/logins", "/logins/"+id, "/logins/"+id+"/edit", "/logins/"+id+"/past", "/logins/new", "/archive", "/devices", "/sheet", "/nowhere") {
+	for i, p := range append(paths, "/logins", "/items/"+id, "/items/"+id+"/edit", "/items/"+id+"/past", "/items/new", "/cards", "/notes", "/items/new?kind=card", "/items/new?kind=person", "/settings", "/items/"+id+"/print", "/devices", "/sheet", "/nowhere") {
 		if i == len(paths) {
 			c.open(v)
 		}
@@ -138,7 +139,7 @@ func TestNothingWithoutTheMasterPassword(t *testing.T) {
 	c, d, v := setup(t)
 	id := app.NewID()
 	require.NoError(t, v.Save(t.Context(), id, vault.Draft{Title: "Lanternfish", Password: secret.New("cuttle")}.Changes()))
-	closed := []struct{ method, path string }{{"GET", "/logins"}, {"GET", "/logins/" + id}, {"POST", "/logins/" + id + "/show"}, {"POST", "/logins/" + id + "/copy"}, {"POST", "/logins/" + id}, {"POST", "/generate"}, {"GET", "/sheet"}, {"GET", "/devices"}, {"GET", "/events"}, {"POST", "/devices/introduce"}}
+	closed := []struct{ method, path string }{{"GET", "/logins"}, {"GET", "/items/" + id}, {"POST", "/items/" + id + "/show"}, {"POST", "/items/" + id + "/copy"}, {"POST", "/items/" + id}, {"POST", "/generate"}, {"GET", "/sheet"}, {"GET", "/devices"}, {"GET", "/events"}, {"POST", "/devices/introduce"}}
 	check := func(why string) {
 		for _, p := range closed {
 			r := c.do(p.method, p.path, url.Values{})
@@ -148,7 +149,7 @@ func TestNothingWithoutTheMasterPassword(t *testing.T) {
 	}
 	check("before: ")
 	c.open(v)
-	assert.Equal(t, "cuttle", body(t, c.do("POST", "/logins/"+id+"/copy", url.Values{})))
+	assert.Equal(t, "cuttle", body(t, c.do("POST", "/items/"+id+"/copy", url.Values{})))
 	v.Lock()
 	check("after locking: ")
 	again, err := d.Unlock(context.Background(), v.Card().ID, secret.New(master))
@@ -163,9 +164,9 @@ func TestFormsKeepWhatTheyDidNotChange(t *testing.T) {
 	c, _, v := setup(t)
 	c.open(v)
 	id := app.NewID()
-	form := url.Values{"new": {"1"}, "title": {""}, "address": {"https://ferrylink.example/in?x"}, "username": {" mtolliver "}, "password": {"one"}, "tags": {"a, b,a"}, "match": {"host"}}
-	r := c.do("POST", "/logins/"+id, form)
-	require.Equal(t, "/logins/"+id, r.Header.Get("Location"))
+	form := url.Values{"new": {"1"}, "title": {""}, "address": {"https://ferrylink.example/in?x"}, "kind": {"login"}, "v_username": {" mtolliver "}, "v_password": {"one"}, "tags": {"a, b,a"}, "match": {"host"}}
+	r := c.do("POST", "/items/"+id, form)
+	require.Equal(t, "/items/"+id, r.Header.Get("Location"))
 	e, err := v.Entry(id)
 	require.NoError(t, err)
 	it := vault.View(e)
@@ -173,30 +174,30 @@ func TestFormsKeepWhatTheyDidNotChange(t *testing.T) {
 	assert.Equal(t, []vault.Address{{URL: "https://ferrylink.example/in", Match: vault.MatchHost}}, it.Addresses)
 	assert.Equal(t, []string{"a", "b"}, it.Tags)
 
-	page := body(t, c.do("GET", "/logins/"+id+"/edit", nil))
+	page := body(t, c.do("GET", "/items/"+id+"/edit", nil))
 	assert.NotContains(t, page, `value="one"`, "a form doesn't carry the password")
-	edit := url.Values{"title": {"Ferrylink"}, "address": {"https://ferrylink.example/in"}, "match": {"host"}, "username": {"mtolliver"}, "tags": {"a, b"}, "notes": {"mine"}}
+	edit := url.Values{"kind": {"login"}, "title": {"Ferrylink"}, "address": {"https://ferrylink.example/in"}, "match": {"host"}, "v_username": {"mtolliver"}, "tags": {"a, b"}, "notes": {"mine"}}
 	for _, m := range regexp.MustCompile(`name="(was_\w+)" value="(\w+)"`).FindAllStringSubmatch(page, -1) {
 		edit.Set(m[1], m[2])
 	}
 	require.NoError(t, v.Save(t.Context(), id, vault.Changes{vault.FieldTitle: "Ferrylink tickets", vault.FieldPassword: secret.New("two")}))
-	require.Equal(t, http.StatusSeeOther, c.do("POST", "/logins/"+id, edit).StatusCode)
+	require.Equal(t, http.StatusSeeOther, c.do("POST", "/items/"+id, edit).StatusCode)
 	e, err = v.Entry(id)
 	require.NoError(t, err)
 	assert.Equal(t, "Ferrylink tickets", e.Text(vault.FieldTitle), "changed elsewhere, not by this form")
 	assert.Equal(t, "two", e.Text(vault.FieldPassword))
 	assert.Equal(t, "mine", e.Text(vault.FieldNotes))
 
-	bad := url.Values{"new": {"1"}, "title": {"x"}, "address": {"javascript:alert(1)"}, "notes": {"typed with care"}}
-	r = c.do("POST", "/logins/"+app.NewID(), bad)
+	bad := url.Values{"new": {"1"}, "kind": {"login"}, "title": {"x"}, "address": {"javascript:alert(1)"}, "notes": {"typed with care"}}
+	r = c.do("POST", "/items/"+app.NewID(), bad)
 	assert.Equal(t, http.StatusUnprocessableEntity, r.StatusCode)
 	page = body(t, r)
 	assert.Contains(t, page, "must begin with https://")
 	assert.Contains(t, page, "typed with care")
-	assert.Equal(t, http.StatusNotFound, c.do("GET", "/logins/"+app.NewID(), nil).StatusCode)
-	assert.Equal(t, http.StatusUnprocessableEntity, c.do("POST", "/logins/nonsense", url.Values{"title": {"x"}}).StatusCode)
+	assert.Equal(t, http.StatusNotFound, c.do("GET", "/items/"+app.NewID(), nil).StatusCode)
+	assert.Equal(t, http.StatusUnprocessableEntity, c.do("POST", "/items/nonsense", url.Values{"kind": {"login"}, "title": {"x"}}).StatusCode)
 	huge := url.Values{"title": {"x"}, "notes": {strings.Repeat("a", 3<<20)}}
-	assert.Equal(t, http.StatusRequestEntityTooLarge, c.do("POST", "/logins/"+id, huge).StatusCode)
+	assert.Equal(t, http.StatusRequestEntityTooLarge, c.do("POST", "/items/"+id, huge).StatusCode)
 }
 
 func TestManyLoginsComeInParts(t *testing.T) {
@@ -208,21 +209,27 @@ func TestManyLoginsComeInParts(t *testing.T) {
 	require.NoError(t, v.SaveAll(t.Context(), list))
 	c.open(v)
 	lines := regexp.MustCompile(`class="line"`)
-	n, from := 0, ""
-	for range 10 {
-		page := body(t, c.do("GET", "/logins"+from, nil, "HX-Request", "true"))
-		n += len(lines.FindAllString(page, -1))
-		m := regexp.MustCompile(`hx-get="\?(from=\d+)"`).FindStringSubmatch(page)
-		if m == nil {
-			break
-		}
-		from = "?" + m[1]
+	page := body(t, c.do("GET", "/logins", nil))
+	n := len(lines.FindAllString(page, -1))
+	assert.Less(t, n, 60, "the first page is short")
+	parts := regexp.MustCompile(`class="chunk undrawn"[^>]* data-from="(\d+)" data-to="(\d+)" data-lines="(\d+)" data-under="(\d+)"`).FindAllStringSubmatch(page, -1)
+	for _, m := range parts {
+		rows := body(t, c.do("GET", "/rows?in=logins&from="+m[1]+"&to="+m[2], nil))
+		got := len(lines.FindAllString(rows, -1))
+		assert.Equal(t, m[3], strconv.Itoa(got), "as many lines as its height was made for")
+		n += got
 	}
 	assert.Equal(t, 1000, n)
-	require.NoError(t, v.Save(t.Context(), app.NewID(), vault.Draft{Title: "Zebra"}.Changes()))
-	page := body(t, c.do("GET", "/logins?letter=Z", nil))
-	assert.Len(t, lines.FindAllString(page, -1), 1, "a letter far down is one press away")
-	assert.Contains(t, page, "From the beginning")
+	assert.Len(t, strings.Fields(body(t, c.do("GET", "/ids?q=xx", nil))), strings.Count(body(t, c.do("GET", "/rows?q=xx&from=0&to=40", nil)), `class="line"`)+countBeyond(t, c, lines))
+	assert.Equal(t, http.StatusBadRequest, c.do("GET", "/rows?from=5&to=900", nil).StatusCode)
+}
+
+// countBeyond counts the lines of a search beyond its first part.
+func countBeyond(t *testing.T, c *client, lines *regexp.Regexp) (n int) {
+	for from := 40; from < 1000; from += 40 {
+		n += len(lines.FindAllString(body(t, c.do("GET", "/rows?q=xx&from="+strconv.Itoa(from)+"&to="+strconv.Itoa(from+40), nil)), -1))
+	}
+	return n
 }
 
 func FuzzPages(f *testing.F) {
@@ -252,9 +259,9 @@ func FuzzPages(f *testing.F) {
 	id := app.NewID()
 	f.Fuzz(func(t *testing.T, path, form string) {
 		if path == "/logins" {
-			path = "/logins/" + id
+			path = "/items/" + id
 		}
-		if path != "/generate" && path != "/logins/"+id && path != "/strength" && path != "/never/again" {
+		if path != "/generate" && path != "/items/"+id && path != "/strength" && path != "/never/again" {
 			return
 		}
 		r := httptest.NewRequest("POST", "http://"+host+path, strings.NewReader(form))

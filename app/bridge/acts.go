@@ -7,8 +7,10 @@ import (
 
 	"redlocket/app"
 	"redlocket/core/autofill"
+	"redlocket/core/find"
 	"redlocket/core/secret"
 	"redlocket/core/site"
+	"redlocket/core/vault"
 )
 
 // request is what a browser asks, after opening.
@@ -97,18 +99,22 @@ func window(v *app.Vault, q request) (any, error) {
 		Site   string  `json:"site"`
 		List   []found `json:"list"`
 	}{Person: card.Name, Site: site.Domain(q.URL), List: []found{}}
-	x, err := v.Index()
+	book, err := v.Find(find.Parse(q.Query))
 	if err != nil {
 		return nil, err
 	}
-	for _, s := range x.Find(q.Query) {
+	sites := v.Sites()
+	for _, s := range book.Sites {
 		for _, it := range s.Accounts {
+			if it.Archived || it.Type != vault.TypeLogin && it.Type != vault.TypeApp {
+				continue
+			}
 			f := found{Offer: app.Offer{ID: it.ID, Title: it.Title, Username: it.Username, Folder: it.Folder}}
 			for _, a := range it.Addresses {
 				if f.Address == "" {
 					f.Address = a.URL
 				}
-				f.Fits = f.Fits || site.Matches(a, q.URL)
+				f.Fits = f.Fits || sites.Matches(a, q.URL)
 			}
 			if (q.Query != "" || f.Fits) && len(out.List) < most {
 				out.List = append(out.List, f)

@@ -27,6 +27,7 @@ import (
 
 	"redlocket/core/generator"
 	"redlocket/core/site"
+	"redlocket/core/vault"
 )
 
 // Format names the format and its version.
@@ -206,6 +207,21 @@ func (d *Directory) Names(domain string) []string {
 func (d *Directory) Same(a, b string) bool {
 	s, ok := d.domain[a]
 	return ok && a != b && s == d.domain[b]
+}
+
+// Matches reports whether a page belongs to a kept address: by [site.Matches],
+// or because its domain is known to be the same site, where the address is good
+// for the whole site. The rule about plain http holds for other domains too.
+func (d *Directory) Matches(kept vault.Address, page string) bool {
+	if site.Matches(kept, page) {
+		return true
+	}
+	domain := site.Domain(page)
+	if kept.Match != vault.MatchSite || !d.Same(site.Domain(kept.URL), domain) {
+		return false
+	}
+	scheme, _, _ := strings.Cut(kept.URL, "://")
+	return site.Matches(vault.Address{URL: scheme + "://" + domain}, page)
 }
 
 // Suggest returns up to n sites that what was typed may mean: those whose name,

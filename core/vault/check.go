@@ -49,8 +49,8 @@ func Check(s Spec, value string) (string, error) {
 	case FormCountry:
 		return checkCountry(value)
 	case FormYesNo:
-		if value != "yes" {
-			return value, errors.New("choose yes or no")
+		if value = strings.ToLower(value); value != "yes" && value != "no" {
+			return value, errors.New("write yes or no")
 		}
 	case FormChoice:
 		if !slices.ContainsFunc(s.Choices, func(c Choice) bool { return c.Value == value }) {

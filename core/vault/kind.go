@@ -27,8 +27,8 @@ const (
 // Form is how a field's value is written and checked (see [Check]).
 type Form string
 
-// The forms. Values of all of them are kept as text, but for FormYesNo, which is
-// kept as "yes" or nothing.
+// The forms. Values of all of them are kept as text; that of FormYesNo is "yes" or
+// "no".
 const (
 	FormText    Form = "text"
 	FormLines   Form = "lines" // text of several lines

@@ -66,7 +66,7 @@ type File struct {
 	Type   string `json:"t"` // media type, told from the bytes
 	Size   int64  `json:"s"` // bytes in clear
 	Chunks int    `json:"c"`
-	Key    []byte `json:"k"` // the file's own key
+	Sum    string `json:"h"` // SHA-256 of the bytes in clear, hex
 }
 
 // The limits on files: a scan of a passport is about 3 MB.

@@ -1,7 +1,8 @@
 // Copies by one press and clears the clipboard after a while.
 "use strict";
 
-const clearAfter = 30_000;
+/** Until the clipboard is cleared, in milliseconds; 0 for never. */
+const clearAfter = Number(document.body.dataset.clipboard ?? 30) * 1000;
 /** @type {number | undefined} */
 let clearing;
 
@@ -17,10 +18,15 @@ document.addEventListener("click", (e) => {
 async function copyOf(b) {
   const body = new URLSearchParams({ field: b.dataset.copy ?? "" });
   if (b.dataset.past) body.set("past", b.dataset.past);
+  if (b.dataset.at) body.set("at", b.dataset.at);
   const label = b.dataset.label ?? b.textContent ?? "";
   b.dataset.label = label;
   try {
-    const resp = await fetch(`/logins/${b.dataset.of}/copy`, { method: "POST", body });
+    const resp = await fetch(`/items/${idOf(b)}/copy`, { method: "POST", body });
+    if (resp.status === 401) {
+      askAgain(() => void copyOf(b));
+      return;
+    }
     if (resp.redirected || !resp.ok) {
       location.reload();
       return;
@@ -29,8 +35,8 @@ async function copyOf(b) {
     b.textContent = "Copied";
     b.classList.add("did");
     clearTimeout(clearing);
-    clearing = setTimeout(clearClipboard, clearAfter);
-    say(`Copied. The clipboard is cleared in ${clearAfter / 1000} seconds.`);
+    if (clearAfter) clearing = setTimeout(clearClipboard, clearAfter);
+    say(clearAfter ? `Copied. The clipboard is cleared in ${clearAfter / 1000} seconds.` : "Copied.");
   } catch {
     b.textContent = "Not copied";
     say("The browser didn’t let the clipboard be used. Show it and copy by hand.");
@@ -44,15 +50,4 @@ async function copyOf(b) {
 /** Empties the clipboard; a page in the background has to wait to be in front. */
 function clearClipboard() {
   navigator.clipboard.writeText("").catch(() => window.addEventListener("focus", clearClipboard, { once: true }));
-}
-
-/** @param {string} text */
-function say(text) {
-  const n = document.getElementById("notices");
-  if (!n) return;
-  const p = document.createElement("p");
-  p.className = "done";
-  p.textContent = text;
-  n.replaceChildren(p);
-  setTimeout(() => p.remove(), 4000);
 }

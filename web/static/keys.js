@@ -17,9 +17,19 @@ function move(step) {
   const i = now ? all.indexOf(now) + step : step > 0 ? 0 : all.length - 1;
   const next = all[Math.max(0, Math.min(all.length - 1, i))];
   for (const l of all) l.classList.toggle("at", l === next);
-  next.querySelector("a")?.focus();
+  keptAt = next.dataset.id;
+  next.querySelector("a")?.focus({ preventScroll: true });
   next.scrollIntoView({ block: "nearest" });
 }
+
+/** Where the keyboard is, for a book that is drawn anew. @type {string | undefined} */
+let keptAt;
+document.addEventListener("htmx:afterSettle", () => {
+  if (!keptAt || document.querySelector(".book-list .line.at")) return;
+  const line = lines().find((l) => l.dataset.id === keptAt);
+  line?.classList.add("at");
+  if (document.activeElement === document.body) line?.querySelector("a")?.focus({ preventScroll: true });
+});
 
 /** Presses the act of a key: on the line at hand, else on the sheet. @param {string} key @param {string} inLine */
 function press(key, inLine) {
@@ -30,14 +40,24 @@ function press(key, inLine) {
 
 /** @type {Record<string, () => void>} */
 const acts = {
-  "/": () => /** @type {HTMLElement | null} */ (document.getElementById("find"))?.focus(),
+  "/": () => {
+    const find = /** @type {HTMLInputElement | null} */ (document.getElementById("find"));
+    find?.focus();
+    find?.select();
+  },
   j: () => move(1), k: () => move(-1), ArrowDown: () => move(1), ArrowUp: () => move(-1),
-  n: () => location.assign("/logins/new"),
+  n: () => /** @type {HTMLElement | null} */ (document.querySelector(".new-login"))?.click() ?? location.assign("/items/new"),
   e: () => press("e", ""),
   u: () => press("u", "[data-copy=username]"),
   p: () => press("p", "[data-copy=password]"),
+  o: () => press("o", "[data-copy=one-time]"),
   s: () => press("s", ""),
   g: () => press("g", "a.go"),
+  x: () => {
+    const line = at();
+    if (line) choose(line);
+    else setChoosing(true);
+  },
   L: () => /** @type {HTMLFormElement | null} */ (document.querySelector(".top-lock"))?.requestSubmit(),
   "?": () => /** @type {HTMLDialogElement | null} */ (document.getElementById("keys-help"))?.showModal(),
 };
@@ -45,51 +65,24 @@ const acts = {
 document.addEventListener("keydown", (e) => {
   if (e.ctrlKey || e.metaKey || e.altKey || document.querySelector("dialog[open]")) return;
   const el = /** @type {HTMLElement} */ (e.target);
-  const typing = el.matches("input, textarea, select, [contenteditable]");
+  const typing = el.matches("input:not([type=checkbox]), textarea, select, [contenteditable]");
   if (el.id === "find" && (e.key === "ArrowDown" || e.key === "Enter")) {
     e.preventDefault();
+    for (const l of lines()) l.classList.remove("at");
+    for (const l of document.querySelectorAll(".book-list .line[data-open]")) l.removeAttribute("data-open");
     move(1);
     if (e.key === "Enter") /** @type {HTMLElement | null} */ (at()?.querySelector(".line-main"))?.click();
     return;
   }
   if (el.id === "find" && e.key === "Escape") {
-    const f = /** @type {HTMLInputElement} */ (el);
-    f.value = "";
-    f.dispatchEvent(new Event("search", { bubbles: true }));
+    look("");
     return;
   }
-  if (e.key === "Escape") press("Escape", "");
+  if (e.key === "Escape") {
+    if (choosing()) setChoosing(false);
+    else press("Escape", "");
+  }
   if (typing || !(e.key in acts)) return;
   e.preventDefault();
   acts[e.key]();
-});
-
-// The thumb index jumps inside the book, and the line that was opened is marked.
-document.addEventListener("click", (e) => {
-  const el = /** @type {HTMLElement} */ (e.target);
-  const thumb = el.closest(".thumbs a");
-  if (thumb instanceof HTMLElement) {
-    const to = document.getElementById(`letter-${thumb.dataset.letter}`);
-    if (to) {
-      e.preventDefault();
-      to.scrollIntoView({ block: "start" });
-    }
-    for (const a of document.querySelectorAll(".thumbs a")) a.classList.toggle("here", a === thumb);
-  }
-  if (el.closest("[data-clear]")) return;
-  const main = el.closest(".line-main");
-  if (main) {
-    document.body.classList.add("at-sheet");
-    for (const l of lines()) {
-      const open = l.contains(main);
-      l.toggleAttribute("data-open", open);
-      l.classList.toggle("at", open);
-    }
-  }
-});
-
-// A book that was drawn anew still shows which login is on the sheet.
-document.addEventListener("htmx:afterSettle", () => {
-  const id = /** @type {HTMLElement | null} */ (document.querySelector("#sheet[data-id]"))?.dataset.id;
-  for (const l of lines()) l.toggleAttribute("data-open", l.dataset.id === id);
 });

@@ -29,6 +29,13 @@ function hear(m) {
   }
 }
 
+// A vault that locks at once does so when its pages are left.
+if (/** @type {HTMLElement | null} */ (button)?.dataset.atOnce) {
+  document.addEventListener("visibilitychange", () => {
+    if (document.visibilityState === "hidden") void fetch("/lock", { method: "POST", keepalive: true });
+  });
+}
+
 /** Has the parts of the page drawn anew that show the vault. @param {number} at */
 function refresh(at) {
   version = at;

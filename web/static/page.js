@@ -12,30 +12,7 @@ document.addEventListener("click", (e) => {
     reveal.textContent = show ? "Hide" : "Show";
   }
   if (el.closest("[data-print]")) window.print();
-  if (el.closest("[data-add-address]")) addAddress();
-  const use = el.closest("[data-use]");
-  if (use instanceof HTMLElement) usePassword(use.dataset.use ?? "");
 });
-
-/** Adds an empty address line below the last. */
-function addAddress() {
-  const lines = document.querySelectorAll(".address-line");
-  const last = lines[lines.length - 1];
-  const copy = /** @type {HTMLElement} */ (last.cloneNode(true));
-  for (const f of copy.querySelectorAll("input")) f.value = "";
-  for (const f of copy.querySelectorAll("select")) f.selectedIndex = 0;
-  last.after(copy);
-  copy.querySelector("input")?.focus();
-}
-
-/** Puts a password that was made into the form. @param {string} value */
-function usePassword(value) {
-  const field = document.getElementById("password");
-  if (!(field instanceof HTMLInputElement)) return;
-  field.value = value;
-  field.dispatchEvent(new Event("input", { bubbles: true }));
-  field.focus();
-}
 
 // A form is sent once: a second press while the first is under way does nothing.
 document.addEventListener("submit", (e) => {

@@ -1,0 +1,76 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"redlocket/core/keys"
+	"redlocket/core/secret"
+)
+
+// Ask names an act that the master password may be asked for again.
+type Ask int
+
+// The acts. All but AskShow are always asked for.
+const (
+	AskSheet Ask = iota // recovery material
+	AskPurge
+	AskSettings // that would ask less often
+	AskShow     // a password; if its user wants
+)
+
+// ErrAsk is returned for an act that the master password must be shown for first.
+var ErrAsk = errors.New("please show your master password again for this")
+
+// askAtOnce is how long one showing counts where each act asks: long enough for
+// the act itself.
+const askAtOnce = 20 * time.Second
+
+// NeedsAsking returns ErrAsk if the act needs the master password first.
+func (v *Vault) NeedsAsking(a Ask) error {
+	if err := v.wait(); err != nil { // what is set for all devices is in a record
+		return err
+	}
+	s := v.Settings()
+	if a == AskShow && !s.AskToShow {
+		return nil
+	}
+	v.mu.RLock()
+	defer v.mu.RUnlock()
+	if v.d.p.Now().Sub(v.asked) < max(s.AskFor, askAtOnce) {
+		return nil
+	}
+	return ErrAsk
+}
+
+// Confirm shows the master password again. Wrong ones count as at unlocking.
+func (v *Vault) Confirm(_ context.Context, password secret.Text) error {
+	card := v.Card()
+	if err := v.d.admit(card.ID); err != nil {
+		return err
+	}
+	stretched, err := keys.Stretch(password, card.Params)
+	if errors.Is(err, keys.ErrPassword) {
+		return v.d.refused(card.ID)
+	} else if err != nil {
+		return err
+	}
+	pair := keys.Derive(stretched, keys.Code(card.Carried))
+	if _, err := keys.Unwrap(pair.Unlock, keys.ByMaster, card.Vault, card.Wrapped); err != nil {
+		return v.d.refused(card.ID)
+	}
+	v.confirmed()
+	v.Touch()
+	return nil
+}
+
+// confirmed notes that the master password was shown just now.
+func (v *Vault) confirmed() {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.asked = v.d.p.Now()
+	v.d.mu.Lock()
+	defer v.d.mu.Unlock()
+	delete(v.d.attempts, v.card.ID)
+}

@@ -1,0 +1,116 @@
+package web
+
+import (
+	"net/http"
+	"net/url"
+
+	"github.com/go-chi/chi/v5"
+
+	"redlocket/app"
+)
+
+// doneData is the line that says what was done.
+type doneData struct {
+	Words string
+	Undo  string
+}
+
+// act does something with one item or several, and answers with the line that
+// says so and offers to undo it.
+func (s *Server) act(w http.ResponseWriter, r *http.Request) {
+	if err := r.ParseForm(); err != nil {
+		s.problem(w, r, http.StatusRequestEntityTooLarge, "That is too much", "Choose fewer at once. Nothing was changed.")
+		return
+	}
+	v, ctx, ids := of(r), r.Context(), r.Form["id"]
+	var d app.Done
+	var err error
+	words := ""
+	switch chi.URLParam(r, "act") {
+	case "archive":
+		d, err = v.Archive(ctx, ids...)
+		words = "put into the archive"
+	case "restore":
+		d, err = v.Restore(ctx, ids...)
+		words = "brought back"
+	case "pin":
+		d, err = v.Pin(ctx, true, ids...)
+		words = "pinned"
+	case "unpin":
+		d, err = v.Pin(ctx, false, ids...)
+		words = "no longer pinned"
+	case "move":
+		d, err = v.Move(ctx, r.FormValue("folder"), ids...)
+		words = "moved"
+	case "tag":
+		d, err = v.Tag(ctx, r.FormValue("tags"), ids...)
+		words = "tagged"
+	case "purge":
+		d, err = v.Purge(ctx, ids...)
+		words = "deleted for good"
+	default:
+		s.problem(w, r, http.StatusNotFound, "There is no such act", "The page is out of date. Please load it again.")
+		return
+	}
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	done := doneData{"Nothing had to be changed.", d.Undo}
+	if d.Count == 1 {
+		done.Words = "1 " + words + "."
+	} else if d.Count > 1 {
+		done.Words = plural(d.Count, "", "") + words + "."
+	}
+	if r.Header.Get("HX-Request") == "" {
+		s.acted(w, r, nil, done.Words, "/logins")
+		return
+	}
+	if len(ids) == 1 && r.FormValue("stay") == "" { // the sheet draws itself anew
+		w.Header().Set("HX-Trigger", "vault-changed")
+	}
+	s.render(w, r, http.StatusOK, "done", s.view(r, "", "", done))
+}
+
+func (s *Server) undo(w http.ResponseWriter, r *http.Request) {
+	u, err := of(r).Undo(r.Context(), chi.URLParam(r, "act"))
+	if err != nil {
+		if err == app.ErrNoAct {
+			s.problem(w, r, http.StatusConflict, "That is too late", sentence(err.Error()))
+			return
+		}
+		s.fail(w, r, err)
+		return
+	}
+	d := doneData{Words: "Undone."}
+	if len(u.Kept) > 0 {
+		d.Words = "Undone, but for what was edited since: " + u.Kept[0]
+		if len(u.Kept) > 1 {
+			d.Words += " and " + plural(len(u.Kept)-1, "other", "others")
+		}
+		d.Words += "."
+	}
+	if r.Header.Get("HX-Request") == "" {
+		s.sessions.Put(r.Context(), sessionSaid, d.Words)
+		go_(w, r, back(r))
+		return
+	}
+	w.Header().Set("HX-Trigger", "vault-changed")
+	s.render(w, r, http.StatusOK, "done", s.view(r, "", "", d))
+}
+
+// back is the path of the page that a form was on, as the form says.
+func back(r *http.Request) string {
+	if u, err := url.Parse(r.FormValue("back")); err == nil && u.Host == "" && u.Scheme == "" && len(u.Path) > 1 && u.Path[0] == '/' && u.Path[1] != '/' {
+		return u.RequestURI()
+	}
+	return "/logins"
+}
+
+func (s *Server) settle(w http.ResponseWriter, r *http.Request) {
+	p, _, err := s.secretOf(r)
+	if err == nil {
+		err = of(r).Settle(r.Context(), chi.URLParam(r, "id"), p)
+	}
+	s.acted(w, r, err, "Settled. The other password is in the history.", "/items/"+chi.URLParam(r, "id"))
+}

@@ -1,0 +1,385 @@
+package web
+
+import (
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"io"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/go-chi/chi/v5"
+	"golang.org/x/text/language"
+	"golang.org/x/text/language/display"
+
+	"redlocket/app"
+	"redlocket/core/generator"
+	"redlocket/core/secret"
+	"redlocket/core/site"
+	"redlocket/core/vault"
+)
+
+// formData is an item's form. Was holds what each field was when the form was
+// opened, as a keyed digest: what its user didn't change isn't written. Values of
+// hidden fields aren't in the form; Has says which there are.
+type formData struct {
+	ID        string
+	New       bool
+	Kind      vault.Kind
+	Kinds     []vault.Kind
+	Typed     app.Typed
+	Owns      []ownRow
+	Has       map[string]string // hidden fields that have a value, and how it ends
+	Was       map[string]string
+	Usernames []string
+	Folders   []string
+	Options   generator.Options
+	Countries []country
+	State     string
+}
+
+// ownRow is an own field in the form.
+type ownRow struct {
+	ID, Label string
+	Form      vault.Form
+	Value     string
+	Has       bool // a hidden value is there
+}
+
+type country struct{ Code, Name string }
+
+// countries are those of ISO 3166-1, by their English names.
+var countries = func() (out []country) {
+	names := display.English.Regions()
+	for a := 'A'; a <= 'Z'; a++ {
+		for b := 'A'; b <= 'Z'; b++ {
+			code := string(a) + string(b)
+			if r, err := language.ParseRegion(code); err == nil && r.IsCountry() && r.String() == code && r.Canonicalize() == r && r.ISO3() != "ZZZ" {
+				out = append(out, country{code, names.Name(r)})
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b country) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}()
+
+func countryName(code string) string {
+	for _, c := range countries {
+		if c.Code == code {
+			return c.Name
+		}
+	}
+	return code
+}
+
+// Value is what a field of the form holds.
+func (f *formData) Value(field vault.Field) string { return f.Typed.Values[field] }
+
+func (s *Server) formOf(r *http.Request, e vault.Entry) *formData {
+	it := vault.View(e)
+	kind, _ := vault.KindOf(it.Type)
+	f := &formData{ID: e.ID, Kind: kind, Options: generator.Default(), Has: map[string]string{}, Was: map[string]string{}}
+	f.Typed = app.Typed{Kind: it.Type, Title: it.Title, Values: map[vault.Field]string{}, Addresses: it.Addresses, Also: strings.Join(it.Also, "\n"),
+		Folder: it.Folder, Tags: strings.Join(it.Tags, ", "), Notes: it.Notes}
+	for _, k := range vault.Kinds() { // another kind may be chosen in the form
+		for _, spec := range k.Specs {
+			value := e.Text(spec.Field)
+			if value == "" {
+				continue
+			}
+			if spec.Hidden() {
+				f.Has[string(spec.Field)] = vault.Tail(value)
+				if !spec.Masked {
+					f.Has[string(spec.Field)] = "•••"
+				}
+				continue
+			}
+			f.Typed.Values[spec.Field] = value
+		}
+	}
+	for _, o := range e.Owns() {
+		row := ownRow{ID: o.ID, Label: o.Label, Form: o.Form, Value: o.Value.Reveal()}
+		if o.Form == vault.FormHidden {
+			row.Value, row.Has = "", true
+		}
+		f.Owns = append(f.Owns, row)
+	}
+	for field := range e.Fields {
+		f.Was[string(field)] = s.digest(r, field, json.RawMessage(e.Fields[field].Value.Reveal()))
+	}
+	return f
+}
+
+func (s *Server) suggest(r *http.Request, f *formData) (err error) {
+	f.Kinds, f.Countries = vault.Kinds(), countries
+	if f.Usernames, err = of(r).Usernames(); err != nil {
+		return err
+	}
+	f.Usernames = f.Usernames[:min(len(f.Usernames), 30)]
+	x, err := of(r).Index()
+	if err != nil {
+		return err
+	}
+	seen := map[string]bool{}
+	x.Items(func(it *vault.Item) {
+		if it.Folder != "" && !seen[it.Folder] {
+			seen[it.Folder] = true
+			f.Folders = append(f.Folders, it.Folder)
+		}
+	})
+	slices.Sort(f.Folders)
+	return nil
+}
+
+// digest names a value without telling it: the key is this opening's own.
+func (s *Server) digest(r *http.Request, f vault.Field, value any) string {
+	if t, ok := value.(secret.Text); ok {
+		value = t.Reveal()
+	}
+	b, err := json.Marshal(value)
+	if err != nil {
+		return ""
+	}
+	m := hmac.New(sha256.New, []byte(of(r).Instance()))
+	m.Write([]byte(f))
+	m.Write(b)
+	return hex.EncodeToString(m.Sum(nil)[:12])
+}
+
+func (s *Server) newItem(w http.ResponseWriter, r *http.Request) {
+	d, err := s.bookData(r)
+	if err == nil {
+		kind, ok := vault.KindOf(vault.Type(r.FormValue("kind")))
+		for _, k := range vault.Kinds() {
+			if !ok && k.Section == d.Section {
+				kind, ok = k, true
+			}
+		}
+		d.Sheet = "sheet-form"
+		f := &formData{ID: app.NewID(), New: true, Kind: kind, Options: generator.Default(), State: d.State(), Has: map[string]string{}, Was: map[string]string{}}
+		f.Typed = app.Typed{Kind: kind.Type, Title: r.FormValue("title"), Values: map[vault.Field]string{}}
+		if a, err := site.Clean(r.FormValue("address")); err == nil {
+			f.Typed.Addresses = []vault.Address{{URL: a}}
+		}
+		d.Form, err = f, s.suggest(r, f)
+	}
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	s.leaves(w, r, http.StatusOK, "New "+d.Form.Kind.Word, d, nil)
+}
+
+func (s *Server) editItem(w http.ResponseWriter, r *http.Request) {
+	d, err := s.bookData(r)
+	if err == nil {
+		d.Open, d.Sheet = chi.URLParam(r, "id"), "sheet-form"
+		var e vault.Entry
+		if e, _, err = entryOf(r); err == nil {
+			d.Form = s.formOf(r, e)
+			d.Form.State = d.State()
+			err = s.suggest(r, d.Form)
+		}
+	}
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	s.leaves(w, r, http.StatusOK, d.Form.Typed.Title, d, nil)
+}
+
+// readForm reads an item's form.
+func readForm(r *http.Request) *formData {
+	f := &formData{ID: chi.URLParam(r, "id"), New: r.FormValue("new") != "", Options: generator.Default(), Has: map[string]string{}, Was: map[string]string{}}
+	f.Kind, _ = vault.KindOf(vault.Type(r.FormValue("kind")))
+	lines := func(name string) string { return strings.ReplaceAll(r.FormValue(name), "\r\n", "\n") }
+	f.Typed = app.Typed{Kind: f.Kind.Type, Title: r.FormValue("title"), Values: map[vault.Field]string{}, Also: lines("also"), Folder: r.FormValue("folder"), Tags: r.FormValue("tags"), Notes: lines("notes")}
+	for _, k := range vault.Kinds() { // values of the kind before are carried along
+		for _, spec := range k.Specs {
+			if r.Form.Has("v_" + string(spec.Field)) {
+				f.Typed.Values[spec.Field] = lines("v_" + string(spec.Field))
+			}
+		}
+	}
+	matches := r.Form["match"]
+	for i, raw := range r.Form["address"] {
+		a := vault.Address{URL: raw}
+		if i < len(matches) {
+			a.Match = vault.Match(matches[i])
+		}
+		if strings.TrimSpace(raw) != "" {
+			f.Typed.Addresses = append(f.Typed.Addresses, a)
+		}
+	}
+	forms, values, has := r.Form["own_form"], r.Form["own_value"], r.Form["own_has"]
+	for i, id := range r.Form["own_id"] {
+		if i >= len(forms) || i >= len(values) || i >= len(has) || i >= len(r.Form["own_label"]) {
+			break
+		}
+		f.Owns = append(f.Owns, ownRow{ID: id, Label: strings.TrimSpace(r.Form["own_label"][i]), Form: vault.Form(forms[i]), Value: values[i], Has: has[i] != ""})
+	}
+	for name := range r.Form {
+		if field, ok := strings.CutPrefix(name, "was_"); ok {
+			f.Was[field] = r.FormValue(name)
+		}
+		if field, ok := strings.CutPrefix(name, "has_"); ok {
+			f.Has[field] = r.FormValue(name)
+		}
+	}
+	return f
+}
+
+// changeKind draws the form anew for another kind, with what was typed.
+func (s *Server) changeKind(w http.ResponseWriter, r *http.Request) {
+	f := readForm(r)
+	s.formAgain(w, r, f, nil)
+}
+
+func (s *Server) formAgain(w http.ResponseWriter, r *http.Request, f *formData, bad map[string]string) {
+	d, err := s.bookData(r)
+	if err == nil {
+		d.Sheet, d.Form = "sheet-form", f
+		if !f.New {
+			d.Open = f.ID
+		}
+		f.State = d.State()
+		err = s.suggest(r, f)
+	}
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	status := http.StatusOK
+	if bad != nil {
+		status = http.StatusUnprocessableEntity
+	}
+	s.leaves(w, r, status, "Please look again", d, bad)
+}
+
+func (s *Server) saveItem(w http.ResponseWriter, r *http.Request) {
+	if err := r.ParseForm(); err != nil {
+		s.problem(w, r, http.StatusRequestEntityTooLarge, "That is too much", "The form holds more than an item can. Nothing was changed.")
+		return
+	}
+	f := readForm(r)
+	for i, o := range f.Owns {
+		if o.Has && o.Value == "" && o.Label != "" && o.Form == vault.FormHidden {
+			continue // the present value is put in below
+		}
+		f.Typed.Owns = append(f.Typed.Owns, vault.Own{ID: o.ID, Label: o.Label, Form: o.Form, Order: i + 1, Value: secret.New(o.Value)})
+	}
+	changes, err := of(r).Changes(&f.Typed)
+	if err == nil {
+		err = s.keepHidden(r, f, changes)
+	}
+	if err == nil {
+		s.dropUnchanged(r, f, changes)
+		if err = of(r).SaveAs(r.Context(), f.ID, f.Kind.Type, changes); err == nil {
+			s.acted(w, r, nil, "Kept.", "/items/"+f.ID+stateOf(r))
+			return
+		}
+	}
+	page := View{Bad: map[string]string{}}
+	var bad app.Bad
+	switch {
+	case errors.As(err, &bad):
+		page.Bad = bad
+	case !page.bad(err):
+		page.Bad["form"] = sentence(err.Error()) + " What you typed is still here."
+	}
+	s.formAgain(w, r, f, page.Bad)
+}
+
+// stateOf is what the request's address says of the list, to stay there.
+func stateOf(r *http.Request) string {
+	if r.URL.RawQuery == "" {
+		return ""
+	}
+	return "?" + r.URL.RawQuery
+}
+
+// keepHidden leaves hidden fields as they are whose place in the form stayed
+// empty, unless they are to go.
+func (s *Server) keepHidden(r *http.Request, f *formData, c vault.Changes) error {
+	for _, spec := range f.Kind.Specs {
+		if spec.Hidden() && f.Value(spec.Field) == "" && r.FormValue("no_"+string(spec.Field)) == "" {
+			delete(c, spec.Field)
+		}
+	}
+	if f.New {
+		return nil
+	}
+	e, err := of(r).Entry(f.ID)
+	if err != nil {
+		return err
+	}
+	for i, o := range f.Owns {
+		for _, old := range e.Owns() {
+			if old.ID == o.ID && o.Has && o.Value == "" && o.Label != "" && o.Form == vault.FormHidden {
+				old.Label, old.Order = o.Label, i+1
+				field, value := old.Register()
+				c[field] = value
+			}
+		}
+	}
+	return nil
+}
+
+// dropUnchanged takes out what is as it was when the form was opened: another
+// device may have changed it since.
+func (s *Server) dropUnchanged(r *http.Request, f *formData, c vault.Changes) {
+	if f.New {
+		return
+	}
+	for field, value := range c {
+		was, had := f.Was[string(field)]
+		if had && was == s.digest(r, field, value) || !had && blank(value) {
+			delete(c, field)
+		}
+	}
+}
+
+// blank reports whether a value says nothing: where nothing was before, it says
+// that nothing was typed.
+func blank(value any) bool {
+	switch v := value.(type) {
+	case nil:
+		return true
+	case string:
+		return v == ""
+	case secret.Text:
+		return v.IsEmpty()
+	case []string:
+		return len(v) == 0
+	case []vault.Address:
+		return len(v) == 0
+	}
+	return false
+}
+
+// siteSuggestions suggests sites for a title that is being typed.
+func (s *Server) siteSuggestions(w http.ResponseWriter, r *http.Request) {
+	s.render(w, r, http.StatusOK, "site-suggestions", s.view(r, "", "", of(r).Sites().Suggest(r.FormValue("title"), 5)))
+}
+
+// maxPicture is the largest picture of a QR code that is read, in bytes.
+const maxPicture = 12 << 20
+
+// readPicture reads the setup key of one-time codes from a picture.
+func (s *Server) readPicture(w http.ResponseWriter, r *http.Request) {
+	b, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxPicture))
+	if err != nil {
+		http.Error(w, "The picture is larger than 12 MB; cut it to the QR code.", http.StatusUnprocessableEntity)
+		return
+	}
+	setup, err := app.ReadSetup(b)
+	if err != nil {
+		http.Error(w, sentence(err.Error()), http.StatusUnprocessableEntity)
+		return
+	}
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	_, _ = io.WriteString(w, setup.String().Reveal())
+}

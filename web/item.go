@@ -1,0 +1,373 @@
+package web
+
+import (
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"redlocket/app"
+	"redlocket/core/directory"
+	"redlocket/core/otp"
+	"redlocket/core/site"
+	"redlocket/core/strength"
+	"redlocket/core/vault"
+)
+
+// itemData is an item as the sheet shows it.
+type itemData struct {
+	vault.Item
+	Kind     vault.Kind
+	At       int64 // the moment it is shown as of; 0 for now
+	Rows     []fieldRow
+	Other    []fieldRow // fields of a kind that it was before
+	Owns     []fieldRow
+	Attached []vault.File
+	Versions int
+	Rivals   []slotData
+	GoTo     string
+	Site     *directory.Site
+	Warning  *app.RunningOut
+	Used     int64
+	State    string
+}
+
+// fieldRow is one field of the sheet. Hidden values aren't in it.
+type fieldRow struct {
+	Field    vault.Field
+	Label    string
+	Form     vault.Form
+	Value    string
+	Hidden   bool
+	Tail     string
+	Brand    string
+	Strength *strength.Verdict
+	Slot     slotData
+	Code     *codeData
+	Token    string
+}
+
+// slotData names one hidden value: a field of an item, now or at a moment, or an
+// earlier value by its place in the past.
+type slotData struct {
+	ID    string
+	Field string
+	Past  string
+	At    int64
+	From  int64 // when it was set
+
+	Tail, Brand string // of a masked value
+}
+
+// Query is the slot as the parameters of a request.
+func (d slotData) Query() string {
+	v := url.Values{"field": {d.Field}}
+	if d.Past != "" {
+		v.Set("past", d.Past)
+	}
+	if d.At > 0 {
+		v.Set("at", strconv.FormatInt(d.At, 10))
+	}
+	return v.Encode()
+}
+
+// Slot is the slot itself, for what is made of it.
+func (d slotData) Slot() slotData { return d }
+
+// Place is the slot's id in the page.
+func (d slotData) Place() string {
+	return strings.NewReplacer(":", "-", ".", "-").Replace("secret-" + d.Field + "-" + d.Past)
+}
+
+// Main reports whether it is the slot that the keys act on.
+func (d slotData) Main() bool { return d.Past == "" && d.Field == string(vault.FieldPassword) }
+
+// entryOf returns the entry that a request names, as of the moment it names.
+func entryOf(r *http.Request) (e vault.Entry, at int64, err error) {
+	e, err = of(r).Entry(chi.URLParam(r, "id"))
+	if err != nil {
+		return e, 0, err
+	}
+	if !e.IsItem() {
+		return e, 0, app.ErrNoItem
+	}
+	if ms, then := moment(r); then {
+		before, ok := e.AsOf(ms)
+		if !ok {
+			return e, ms, app.ErrNoItem
+		}
+		return before, ms, nil
+	}
+	return e, 0, nil
+}
+
+func (s *Server) itemData(r *http.Request, state string) (*itemData, error) {
+	e, at, err := entryOf(r)
+	if err != nil {
+		return nil, err
+	}
+	v := of(r)
+	d := &itemData{Item: vault.View(e), At: at, State: state, Attached: e.Files(), Used: v.Used(e.ID)}
+	d.Kind, _ = vault.KindOf(d.Type)
+	if len(d.Addresses) > 0 {
+		d.GoTo = d.Addresses[0].URL
+		if known, ok := v.Sites().Lookup(site.Domain(d.GoTo)); ok {
+			d.Site = &known
+		}
+	}
+	shown := map[vault.Field]bool{}
+	for _, spec := range d.Kind.Specs {
+		shown[spec.Field] = true
+		if row, ok := d.row(v, e, spec); ok {
+			d.Rows = append(d.Rows, row)
+		}
+	}
+	for _, k := range vault.Kinds() {
+		for _, spec := range k.Specs {
+			if !shown[spec.Field] {
+				shown[spec.Field] = true
+				if row, ok := d.row(v, e, spec); ok {
+					d.Other = append(d.Other, row)
+				}
+			}
+		}
+	}
+	for _, o := range e.Owns() {
+		f, _ := o.Register()
+		row := fieldRow{Field: f, Label: o.Label, Form: o.Form, Hidden: o.Form == vault.FormHidden, Slot: slotData{ID: e.ID, Field: string(f), At: at}}
+		if !row.Hidden {
+			row.Value = o.Value.Reveal()
+		}
+		d.Owns = append(d.Owns, row)
+	}
+	if w, ok := v.Warn(d.Item); ok && at == 0 {
+		d.Warning = &w
+	}
+	d.Versions = len(e.History())
+	for _, p := range e.Rivals() {
+		for i, q := range e.Past {
+			if q == p {
+				d.Rivals = append(d.Rivals, slotData{ID: e.ID, Field: string(vault.FieldPassword), Past: strconv.Itoa(i), From: p.From.At})
+			}
+		}
+	}
+	return d, nil
+}
+
+func (d *itemData) row(v *app.Vault, e vault.Entry, spec vault.Spec) (row fieldRow, ok bool) {
+	value := e.Secret(spec.Field)
+	row = fieldRow{Field: spec.Field, Label: spec.Label, Form: spec.Form, Hidden: spec.Hidden(), Token: spec.Token, Slot: slotData{ID: e.ID, Field: string(spec.Field), At: d.At}}
+	if value.IsEmpty() {
+		// What a login lives by is named even where it is missing.
+		return row, (d.Type == vault.TypeLogin || d.Type == vault.TypeApp) && (spec.Field == vault.FieldUsername || spec.Field == vault.FieldPassword)
+	}
+	switch {
+	case spec.Form == vault.FormSetup:
+		if d.At == 0 {
+			if c, err := newCodeData(v, e.ID); err == nil {
+				row.Code = &c
+			}
+		}
+	case spec.Masked:
+		row.Tail = vault.Tail(value.Reveal())
+		if spec.Form == vault.FormCard {
+			row.Brand = vault.Brand(value.Reveal())
+		}
+	case spec.Field == vault.FieldPassword && (d.Type == vault.TypeLogin || d.Type == vault.TypeApp):
+		domain := ""
+		if len(d.Addresses) > 0 {
+			domain = site.Domain(d.Addresses[0].URL)
+		}
+		judged := strength.Judge(value, strength.Leaked, d.Username, d.Title, domain)
+		row.Strength = &judged
+	case spec.Form == vault.FormChoice:
+		for _, c := range spec.Choices {
+			if c.Value == value.Reveal() {
+				row.Value = c.Words
+			}
+		}
+	case spec.Form == vault.FormCountry:
+		row.Value = countryName(value.Reveal())
+	case !spec.Hidden():
+		row.Value = value.Reveal()
+	}
+	return row, true
+}
+
+func (s *Server) item(w http.ResponseWriter, r *http.Request) {
+	d, err := s.bookData(r)
+	if err == nil {
+		d.Open, d.Sheet = chi.URLParam(r, "id"), "sheet-item"
+		d.Item, err = s.itemData(r, d.State())
+	}
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	if d.Q.Empty() && d.On == "" && r.FormValue("in") == "" && d.Item.Kind.Section != d.Section && !fragment(r, "sheet") {
+		go_(w, r, "/items/"+d.Open+"?in="+string(d.Item.Kind.Section)) // the book stands open where the item is
+		return
+	}
+	s.leaves(w, r, http.StatusOK, d.Item.Title, d, nil)
+}
+
+// versionData is one version of an item, as its history tells it.
+type versionData struct {
+	vault.Version
+	Device  string
+	Changes []changeData
+	Latest  bool
+}
+
+type changeData struct {
+	vault.Change
+	Was *slotData // the earlier value, if it is hidden
+}
+
+func (s *Server) past(w http.ResponseWriter, r *http.Request) {
+	d, err := s.bookData(r)
+	if err == nil {
+		d.Open, d.Sheet = chi.URLParam(r, "id"), "sheet-past"
+		if d.Item, err = s.itemData(r, d.State()); err == nil {
+			var e vault.Entry
+			e, err = of(r).Entry(d.Open)
+			d.Past = versions(e, of(r).DeviceNames(), d.Item)
+		}
+	}
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	s.leaves(w, r, http.StatusOK, d.Item.Title, d, nil)
+}
+
+func versions(e vault.Entry, devices map[string]string, d *itemData) []versionData {
+	var out []versionData
+	for i, v := range e.History() {
+		vd := versionData{Version: v, Device: devices[v.By], Latest: i == 0}
+		for _, c := range v.Changes {
+			cd := changeData{Change: c}
+			if c.Hidden && c.Past >= 0 && !c.Added {
+				cd.Was = &slotData{ID: d.ID, Field: string(c.Field), Past: strconv.Itoa(c.Past)}
+			}
+			for _, p := range []*string{&cd.From, &cd.To} {
+				if c.Field == vault.FieldAddresses {
+					*p = strings.ReplaceAll(strings.ReplaceAll(*p, "https://", ""), "http://", "")
+				}
+			}
+			vd.Changes = append(vd.Changes, cd)
+		}
+		out = append(out, vd)
+	}
+	return out
+}
+
+func (s *Server) restoreAt(w http.ResponseWriter, r *http.Request) {
+	id := chi.URLParam(r, "id")
+	ms, ok := moment(r)
+	if !ok {
+		s.problem(w, r, http.StatusBadRequest, "There is no such version", "The page is out of date. Please load it again.")
+		return
+	}
+	err := of(r).RestoreAt(r.Context(), id, ms)
+	s.acted(w, r, err, "It is again what it was on "+s.day(r, ms)+". What it was just now is in its history.", "/items/"+id)
+}
+
+// acted leads on after an act, with a line that offers to undo it.
+func (s *Server) acted(w http.ResponseWriter, r *http.Request, err error, words, to string) {
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	s.sessions.Put(r.Context(), sessionSaid, words)
+	s.sessions.Put(r.Context(), sessionUndo, of(r).LastAct())
+	go_(w, r, to)
+}
+
+// printed is an item on paper, with or without its secrets.
+func (s *Server) printed(w http.ResponseWriter, r *http.Request) {
+	e, _, err := entryOf(r)
+	var d *itemData
+	if err == nil {
+		d, err = s.itemData(r, "")
+	}
+	open := r.FormValue("open") != ""
+	if err == nil && open {
+		err = of(r).NeedsAsking(app.AskShow)
+	}
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	if open {
+		for _, rows := range [][]fieldRow{d.Rows, d.Other, d.Owns} {
+			for i := range rows {
+				if rows[i].Hidden {
+					rows[i].Value = valueOf(e, rows[i].Field)
+				}
+			}
+		}
+	}
+	s.render(w, r, http.StatusOK, "printed", s.view(r, d.Title, "", struct {
+		*itemData
+		Open bool
+		Day  string
+	}{d, open, s.day(r, time.Now().UnixMilli())}))
+}
+
+// codeData is a one-time code and its time left.
+type codeData struct {
+	ID     string
+	Text   string
+	Next   string // shown when the code is about to end
+	Left   int    // seconds; 0 where a counter counts
+	Period int
+	Setup  otp.Setup
+}
+
+// nextShown is how long before its end a code's successor is shown.
+const nextShown = 5 * time.Second
+
+func newCodeData(v *app.Vault, id string) (codeData, error) {
+	c, setup, err := v.Code(id)
+	if err != nil {
+		return codeData{}, err
+	}
+	d := codeData{ID: id, Text: spaced(c.Text.Reveal()), Setup: setup, Left: int((c.Left + time.Second - 1) / time.Second), Period: int(setup.Period / time.Second)}
+	if c.Left < nextShown {
+		d.Next = spaced(c.Next.Reveal())
+	}
+	return d, nil
+}
+
+// spaced sets a code in two halves.
+func spaced(code string) string {
+	half := (len(code) + 1) / 2
+	return code[:half] + " " + code[half:]
+}
+
+func (s *Server) code(w http.ResponseWriter, r *http.Request) {
+	d, err := newCodeData(of(r), chi.URLParam(r, "id"))
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	s.render(w, r, http.StatusOK, "code", s.view(r, "", "", d))
+}
+
+func (s *Server) nextCode(w http.ResponseWriter, r *http.Request) {
+	if err := of(r).NextCode(r.Context(), chi.URLParam(r, "id")); err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	s.code(w, r)
+}
+
+// used notes that a site was opened from the book.
+func (s *Server) used(w http.ResponseWriter, r *http.Request) {
+	of(r).Use(chi.URLParam(r, "id"))
+	w.WriteHeader(http.StatusNoContent)
+}

@@ -1,0 +1,174 @@
+package web
+
+import (
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/go-chi/chi/v5"
+
+	"redlocket/app"
+	"redlocket/core/generator"
+	"redlocket/core/otp"
+	"redlocket/core/secret"
+	"redlocket/core/site"
+	"redlocket/core/strength"
+	"redlocket/core/vault"
+)
+
+// valueOf reads one field's value: of a kind, or of the user's own.
+func valueOf(e vault.Entry, f vault.Field) string {
+	if id, own := strings.CutPrefix(string(f), "own:"); own {
+		for _, o := range e.Owns() {
+			if o.ID == id {
+				return o.Value.Reveal()
+			}
+		}
+		return ""
+	}
+	value := e.Text(f)
+	if f == vault.FieldSetup { // the key alone: what another program asks for
+		if s, err := otp.Parse(secret.New(value)); err == nil {
+			return s.Key.Reveal()
+		}
+	}
+	return value
+}
+
+// secretOf reads the one value that a request names.
+func (s *Server) secretOf(r *http.Request) (p secret.Text, slot slotData, err error) {
+	e, at, err := entryOf(r)
+	slot = slotData{ID: chi.URLParam(r, "id"), Field: r.FormValue("field"), At: at}
+	if slot.Field == "" {
+		slot.Field = string(vault.FieldPassword)
+	}
+	if err != nil {
+		return p, slot, err
+	}
+	if i, err := strconv.Atoi(r.FormValue("past")); err == nil && i >= 0 && i < len(e.Past) {
+		slot.Past, slot.Field = strconv.Itoa(i), string(e.Past[i].Field)
+		return secret.New(vault.Plain(e.Past[i].Value)), slot, nil
+	}
+	return secret.New(valueOf(e, vault.Field(slot.Field))), slot, nil
+}
+
+type secretData struct {
+	slotData
+	Groups []Group
+	Lines  string // for what is too long to set in groups
+}
+
+// inGroups is the longest value that is set in groups of four, in characters.
+const inGroups = 128
+
+func (s *Server) showSecret(w http.ResponseWriter, r *http.Request) {
+	p, slot, err := s.secretOf(r)
+	d := secretData{slotData: slot}
+	if err == nil && r.FormValue("hide") == "" {
+		if err = of(r).NeedsAsking(app.AskShow); err == nil {
+			if text := p.Reveal(); len(text) > inGroups || strings.Contains(text, "\n") {
+				d.Lines = text
+			} else {
+				d.Groups = grouped(text)
+			}
+		}
+	}
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	s.render(w, r, http.StatusOK, "secret", s.view(r, "", "", d))
+}
+
+func (s *Server) copySecret(w http.ResponseWriter, r *http.Request) {
+	p, slot, err := s.secretOf(r)
+	if err == nil && r.FormValue("field") == "one-time" {
+		var c otp.Code
+		c, _, err = of(r).Code(slot.ID)
+		p = c.Text
+	} else if err == nil && slot.Field != string(vault.FieldUsername) {
+		err = of(r).NeedsAsking(app.AskShow)
+	}
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	of(r).Use(slot.ID)
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	_, _ = w.Write([]byte(p.Reveal()))
+}
+
+// joinCode shows the code that brings a telephone into a Wi-Fi network. Its text has no
+// standard; the form is common practice (WIFI:T:…;S:…;P:…;H:…;;).
+func (s *Server) joinCode(w http.ResponseWriter, r *http.Request) {
+	e, _, err := entryOf(r)
+	if err == nil {
+		err = of(r).NeedsAsking(app.AskShow)
+	}
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	code, err := qr(wifiText(e))
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	s.render(w, r, http.StatusOK, "join-code", s.view(r, "", "", code))
+}
+
+func wifiText(e vault.Entry) string {
+	escape := strings.NewReplacer(`\`, `\\`, `;`, `\;`, `,`, `\,`, `:`, `\:`, `"`, `\"`).Replace
+	security := e.Text(vault.FieldSecurity)
+	password := e.Text(vault.FieldPassword)
+	if security == "" {
+		security = "WPA"
+		if password == "" {
+			security = "nopass"
+		}
+	}
+	text := "WIFI:T:" + security + ";S:" + escape(e.Text(vault.FieldSSID)) + ";"
+	if security != "nopass" {
+		text += "P:" + escape(password) + ";"
+	}
+	if e.Text(vault.FieldUnseen) == "yes" {
+		text += "H:true;"
+	}
+	return text + ";"
+}
+
+type madeData struct {
+	Value   string
+	Groups  []Group
+	Verdict strength.Verdict
+	Why     string
+	For     string // the site whose rules were obeyed
+}
+
+func (s *Server) generate(w http.ResponseWriter, r *http.Request) {
+	number := func(name string) int {
+		n, _ := strconv.Atoi(r.FormValue(name)) // nonsense is 0, which the generator refuses with its reason
+		return n
+	}
+	on := func(name string) bool { return r.FormValue(name) != "" }
+	o := generator.Options{
+		Length: number("length"), Lower: on("lower"), Upper: on("upper"), Digits: on("digits"), Symbols: on("symbols"),
+		MinDigits: number("min_digits"), MinSymbols: number("min_symbols"), NoLookalikes: on("no_lookalikes"),
+	}
+	var d madeData
+	for _, a := range r.Form["address"] {
+		known, ok := of(r).Sites().Lookup(site.Domain(a))
+		if ok && known.Rules != "" && r.FormValue("own_rules") == "" {
+			if with, err := known.Rules.Options(o); err == nil {
+				o, d.For = with, known.Name
+			}
+		}
+	}
+	p, err := generator.Password(of(r).Rand(), o)
+	if err != nil {
+		d.Why = sentence(err.Error())
+	} else {
+		d.Value, d.Groups, d.Verdict = p.Reveal(), grouped(p.Reveal()), strength.Judge(p, strength.Leaked)
+	}
+	s.render(w, r, http.StatusOK, "made", s.view(r, "", "", d))
+}

@@ -1,0 +1,206 @@
+package web
+
+import (
+	"errors"
+	"io"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/goodsign/monday"
+
+	"redlocket/app"
+	"redlocket/core/directory"
+	"redlocket/core/secret"
+)
+
+// choice is one line of a drop-down.
+type choice struct {
+	Value string
+	Words string
+}
+
+func span(d time.Duration, words string) choice {
+	return choice{strconv.Itoa(int(d / time.Second)), words}
+}
+
+var (
+	lockChoices = []choice{
+		span(app.AtOnce, "at once, when its pages are left"), span(10*time.Second, "10 seconds"), span(time.Minute, "1 minute"), span(5*time.Minute, "5 minutes"),
+		span(15*time.Minute, "15 minutes"), span(time.Hour, "1 hour"), span(8*time.Hour, "8 hours"), span(24*time.Hour, "1 day"), span(7*24*time.Hour, "1 week"), span(14*24*time.Hour, "2 weeks"),
+	}
+	clipboardChoices = []choice{
+		span(10*time.Second, "10 seconds"), span(30*time.Second, "30 seconds"), span(time.Minute, "1 minute"), span(5*time.Minute, "5 minutes"), span(0, "never"),
+	}
+	askChoices = []choice{
+		span(0, "each time"), span(time.Minute, "after 1 minute"), span(5*time.Minute, "after 5 minutes"), span(15*time.Minute, "after 15 minutes"), span(time.Hour, "after 1 hour"),
+	}
+	themeChoices   = []choice{{"", "as the computer has it"}, {"light", "light"}, {"dark", "dark"}}
+	sizeChoices    = []choice{{"", "normal"}, {"large", "large"}, {"larger", "larger"}}
+	densityChoices = []choice{{"close", "close"}, {"", "normal"}, {"wide", "wide"}}
+)
+
+type settingsData struct {
+	app.Settings
+	Lock, Clip, Ask, Themes, Sizes, Densities, Tongues []choice
+	Sites                                              []directory.Site
+	Shipped                                            int
+	Done                                               string
+}
+
+// Seconds writes a time as its choice does.
+func (settingsData) Seconds(d time.Duration) string { return strconv.Itoa(int(d / time.Second)) }
+
+func (s *Server) showSettings(w http.ResponseWriter, r *http.Request, err error, done string) {
+	page := s.view(r, "Settings", "settings", nil)
+	if err != nil && !page.bad(err) {
+		page.Bad["form"] = sentence(err.Error())
+	}
+	v := of(r)
+	d := settingsData{Settings: v.Settings(), Lock: lockChoices, Clip: clipboardChoices, Ask: askChoices, Themes: themeChoices, Sizes: sizeChoices, Densities: densityChoices, Done: done, Shipped: len(directory.Shipped())}
+	for _, l := range app.Languages {
+		d.Tongues = append(d.Tongues, choice{l.Tag, l.Name})
+	}
+	own, err2 := v.OwnSites()
+	if err2 != nil {
+		s.fail(w, r, err2)
+		return
+	}
+	d.Sites = own
+	page.Data = d
+	status := http.StatusOK
+	if err != nil {
+		status = http.StatusUnprocessableEntity
+	}
+	s.render(w, r, status, "settings", page)
+}
+
+func (s *Server) settings(w http.ResponseWriter, r *http.Request) {
+	s.showSettings(w, r, nil, map[string]string{"set": "Saved.", "sites": "The directory was changed."}[r.FormValue("done")])
+}
+
+func (s *Server) set(w http.ResponseWriter, r *http.Request) {
+	seconds := func(name string) time.Duration {
+		n, err := strconv.Atoi(r.FormValue(name))
+		if err != nil {
+			return -1 // which is refused with its reason
+		}
+		return time.Duration(n) * time.Second
+	}
+	err := of(r).Set(r.Context(), app.Settings{
+		LockAfter: seconds("lock_after"), LockOnSleep: r.FormValue("lock_on_sleep") != "", LockOnClose: r.FormValue("lock_on_close") != "",
+		Clipboard: seconds("clipboard"), Theme: r.FormValue("theme"), TextSize: r.FormValue("text_size"), Density: r.FormValue("density"),
+		AskToShow: r.FormValue("ask_to_show") != "", AskFor: seconds("ask_for"), Language: r.FormValue("language"),
+	})
+	if errors.Is(err, app.ErrAsk) {
+		s.fail(w, r, err)
+		return
+	}
+	if err != nil {
+		s.showSettings(w, r, err, "")
+		return
+	}
+	go_(w, r, "/settings?done=set")
+}
+
+func (s *Server) addSites(w http.ResponseWriter, r *http.Request) {
+	b := []byte(r.FormValue("list"))
+	if f, _, err := r.FormFile("file"); err == nil {
+		defer f.Close()
+		if b, err = io.ReadAll(io.LimitReader(f, directory.MaxBytes+1)); err != nil {
+			s.showSettings(w, r, err, "")
+			return
+		}
+	}
+	if _, err := of(r).AddSites(r.Context(), b); err != nil {
+		s.showSettings(w, r, err, "")
+		return
+	}
+	go_(w, r, "/settings?done=sites")
+}
+
+func (s *Server) removeSite(w http.ResponseWriter, r *http.Request) {
+	if err := of(r).RemoveSite(r.Context(), r.FormValue("domain")); err != nil {
+		s.showSettings(w, r, err, "")
+		return
+	}
+	go_(w, r, "/settings?done=sites")
+}
+
+// confirm takes the master password that an act asked for again.
+func (s *Server) confirm(w http.ResponseWriter, r *http.Request) {
+	err := of(r).Confirm(r.Context(), secret.New(r.FormValue("password")))
+	var wrong *app.WrongPassword
+	switch {
+	case errors.As(err, &wrong):
+		w.WriteHeader(http.StatusForbidden)
+		_, _ = io.WriteString(w, sentence(wrong.Error()))
+	case err != nil:
+		s.fail(w, r, err)
+	case r.FormValue("back") != "":
+		go_(w, r, back(r))
+	default:
+		w.WriteHeader(http.StatusNoContent)
+	}
+}
+
+// day writes a moment's day in the language that is set.
+func (s *Server) day(r *http.Request, ms int64) string {
+	v := View{}
+	if o, ok := s.opened(r); ok {
+		v.Set = o.Settings()
+	}
+	return v.Date(ms)
+}
+
+// Date writes a moment's day in the language that is set.
+func (v View) Date(ms int64) string {
+	return inWords(time.UnixMilli(ms), v.Set.Language)
+}
+
+// Day writes a date as it is kept (2006-01-02 or 2006-01) in words.
+func (v View) Day(s string) string {
+	if t, err := time.Parse(time.DateOnly, s); err == nil {
+		return inWords(t, v.Set.Language)
+	}
+	if t, err := time.Parse("2006-01", s); err == nil {
+		return monday.Format(t, "January 2006", locale(v.Set.Language))
+	}
+	return s
+}
+
+// Clock writes the time of day of a moment.
+func (v View) Clock(ms int64) string { return time.UnixMilli(ms).Format("15:04") }
+
+func inWords(t time.Time, lang string) string {
+	layout := "2 January 2006"
+	switch {
+	case lang == "en-US":
+		layout = "January 2, 2006"
+	case len(lang) > 1 && (lang[:2] == "de" || lang[:2] == "cs" || lang[:2] == "da" || lang[:2] == "nb" || lang[:2] == "fi"):
+		layout = "2. January 2006"
+	case len(lang) > 1 && (lang[:2] == "es" || lang[:2] == "pt"):
+		layout = "2 de January de 2006"
+	}
+	return monday.Format(t, layout, locale(lang))
+}
+
+// locale is the tag as package monday spells it.
+func locale(lang string) monday.Locale {
+	for _, l := range monday.ListLocales() {
+		if string(l) == tagAsLocale(lang) {
+			return l
+		}
+	}
+	return monday.LocaleEnGB
+}
+
+func tagAsLocale(tag string) string {
+	b := []byte(tag)
+	for i := range b {
+		if b[i] == '-' {
+			b[i] = '_'
+		}
+	}
+	return string(b)
+}

@@ -1,0 +1,65 @@
+// Asks for the master password again, where an act needs it, and then does the act.
+"use strict";
+
+/** What is done once the password was shown. @type {(() => void) | undefined} */
+let askedFor;
+
+/** Asks, and runs the act if the answer is right. @param {() => void} then */
+function askAgain(then) {
+  const dialog = document.getElementById("ask");
+  if (!(dialog instanceof HTMLDialogElement)) {
+    location.assign("/settings");
+    return;
+  }
+  askedFor = then;
+  dialog.querySelector("form")?.reset();
+  dialog.showModal();
+}
+
+document.addEventListener("submit", (e) => {
+  const form = e.target;
+  if (!(form instanceof HTMLFormElement) || !("again" in form.dataset)) return;
+  e.preventDefault();
+  void answer(form);
+});
+
+/** @param {HTMLFormElement} form */
+async function answer(form) {
+  const bad = /** @type {HTMLElement} */ (form.querySelector(".bad"));
+  const data = new FormData(form);
+  const to = String(data.get("back") ?? "");
+  data.delete("back");
+  const resp = await fetch("/again", { method: "POST", body: new URLSearchParams(/** @type {any} */ (data)) });
+  if (resp.status === 204) {
+    form.closest("dialog")?.close();
+    const then = askedFor;
+    askedFor = undefined;
+    if (to) location.replace(to);
+    else then?.();
+    return;
+  }
+  if (resp.redirected) return location.reload();
+  bad.hidden = false;
+  bad.textContent = await resp.text();
+  form.reset();
+}
+
+document.addEventListener("click", (e) => {
+  if (/** @type {HTMLElement} */ (e.target).closest("[data-leave]")) {
+    askedFor = undefined;
+    /** @type {HTMLDialogElement | null} */ (document.getElementById("ask"))?.close();
+  }
+});
+
+// A request of htmx that was refused for it is made again.
+document.addEventListener("htmx:responseError", (e) => {
+  const d = /** @type {CustomEvent} */ (e).detail;
+  if (d.xhr.status !== 401) return;
+  const el = /** @type {HTMLElement} */ (d.elt);
+  askAgain(() => {
+    if (el instanceof HTMLFormElement) {
+      delete el.dataset.sent;
+      el.requestSubmit();
+    } else el.click();
+  });
+});

@@ -1,0 +1,310 @@
+// The book: parts that are drawn as they are scrolled to, lines that open on the
+// sheet, several chosen at once, and acts that can be undone.
+"use strict";
+
+/** @type {{ajax: (verb: string, path: string, o: object) => Promise<void>, trigger: (el: Element, name: string) => void}} */
+// @ts-ignore: htmx is there before this script
+const hx = window.htmx;
+const list = () => document.getElementById("book-list");
+
+// Parts of the list. A part that wasn't drawn yet takes the height of its lines.
+
+/** Their heights, in a style sheet of its own: inline styles are against the page's policy. */
+const heights = new CSSStyleSheet();
+document.adoptedStyleSheets.push(heights);
+
+/** @param {HTMLElement} part */
+function height(part) {
+  const d = part.dataset;
+  return `.undrawn[data-from="${Number(d.from)}"] { height: calc(var(--line) * ${Number(d.lines)} + var(--under) * ${Number(d.under)} + var(--head) * ${d.head ? 1 : 0}); }`;
+}
+
+const near = new IntersectionObserver((seen) => {
+  for (const s of seen) if (s.isIntersecting) void draw(/** @type {HTMLElement} */ (s.target));
+}, { rootMargin: "900px 0px" });
+
+/** Draws a part that is about to be seen. @param {HTMLElement} part */
+async function draw(part) {
+  near.unobserve(part);
+  if (!part.classList.contains("undrawn") || part.dataset.drawing) return;
+  part.dataset.drawing = "1";
+  const l = list();
+  const state = new URLSearchParams(l?.dataset.state ?? "");
+  for (const k of ["from", "to", "head"]) if (part.dataset[k]) state.set(k, part.dataset[k] ?? "");
+  state.set("in", l?.dataset.section ?? "");
+  try {
+    const resp = await fetch(`/rows?${state}`, { headers: { "X-By-Itself": "1" } });
+    if (resp.redirected || !resp.ok) throw new Error(String(resp.status));
+    const html = await resp.text();
+    if (!part.isConnected) return;
+    part.innerHTML = html;
+    part.classList.remove("undrawn");
+    dress(part);
+  } catch {
+    setTimeout(() => near.observe(part), 2000);
+  } finally {
+    delete part.dataset.drawing;
+  }
+}
+
+/** Gets fresh parts ready. */
+function setUp() {
+  const l = list();
+  if (!l || l.dataset.ready) return;
+  l.dataset.ready = "1";
+  const parts = /** @type {HTMLElement[]} */ ([...l.querySelectorAll(".chunk.undrawn")]);
+  heights.replaceSync(parts.map(height).join(""));
+  for (const part of parts) near.observe(part);
+  dress(l);
+  for (const d of l.querySelectorAll("details[data-stays]")) if (d instanceof HTMLDetailsElement) d.open = stays.has(d.dataset.stays ?? "");
+}
+
+/** What was open stays open when the list is drawn anew. @type {Set<string>} */
+const stays = new Set();
+document.addEventListener("toggle", (e) => {
+  const d = /** @type {HTMLDetailsElement} */ (e.target);
+  const name = d.dataset?.stays;
+  if (name && d.isConnected) d.open ? stays.add(name) : stays.delete(name);
+}, true);
+
+// A list drawn anew by itself stays where it was scrolled to.
+let top_ = 0;
+/** @type {string | undefined} */
+let topOf;
+document.addEventListener("htmx:beforeSwap", (e) => {
+  const d = /** @type {CustomEvent} */ (e).detail;
+  if (d.target?.id !== "book-list") return;
+  const l = list();
+  topOf = l?.dataset.state;
+  top_ = scroller().scrollTop;
+});
+document.addEventListener("htmx:afterSwap", (e) => {
+  if (/** @type {CustomEvent} */ (e).detail.target?.id !== "book-list") return;
+  setUp();
+  scroller().scrollTop = list()?.dataset.state === topOf ? top_ : 0;
+});
+
+/** What scrolls: the leaf, or on narrow screens the page. @returns {Element} */
+function scroller() {
+  const page = document.getElementById("book-page");
+  return page && getComputedStyle(page).overflowY === "auto" ? page : (document.scrollingElement ?? document.documentElement);
+}
+
+// Lines.
+
+document.addEventListener("click", (e) => {
+  const el = /** @type {HTMLElement} */ (e.target);
+  if (e.ctrlKey || e.metaKey || e.shiftKey) return;
+  const link = el.closest(".line-main, a[data-sheet]");
+  if (link instanceof HTMLAnchorElement && document.getElementById("sheet")) {
+    e.preventDefault();
+    if (choosing() && link.matches(".line-main")) return choose(/** @type {HTMLElement} */ (link.closest(".line")));
+    void open_(link);
+  }
+  const used = el.closest("a[data-used]");
+  if (used instanceof HTMLElement) void fetch(`/items/${idOf(used)}/used`, { method: "POST" });
+  const press = el.closest("[data-line]");
+  if (press instanceof HTMLElement) look(press.dataset.line ?? "");
+  if (el.closest("[data-clear]")) {
+    e.preventDefault();
+    look("");
+  }
+  const thumb = el.closest(".thumbs a");
+  if (thumb instanceof HTMLElement) {
+    const part = document.getElementById(`letter-${thumb.dataset.letter}`);
+    if (part) {
+      e.preventDefault();
+      part.scrollIntoView({ block: "start" });
+    }
+    for (const a of document.querySelectorAll(".thumbs a")) a.classList.toggle("here", a === thumb);
+  }
+});
+
+/** Opens a page on the sheet. @param {HTMLAnchorElement} link */
+async function open_(link) {
+  document.body.classList.add("at-sheet");
+  const line = link.closest(".line");
+  if (line) for (const l of document.querySelectorAll(".book-list .line")) {
+    l.toggleAttribute("data-open", l === line);
+    l.classList.toggle("at", l === line);
+  }
+  const url = new URL(link.href);
+  await hx.ajax("GET", url.pathname + url.search, { target: "#sheet", swap: "outerHTML" });
+}
+
+/** Puts words into the search line and looks. @param {string} words */
+function look(words) {
+  const find = /** @type {HTMLInputElement} */ (document.getElementById("find"));
+  find.value = words;
+  find.dispatchEvent(new Event("search", { bubbles: true }));
+  find.focus();
+}
+
+/** The item that an act stands at. @param {Element} el */
+const idOf = (el) => /** @type {HTMLElement} */ (el).dataset.of ?? /** @type {HTMLElement | null} */ (el.closest("[data-id]"))?.dataset.id ?? "";
+
+/** Marks the open line and gives lines their boxes. @param {Element} within */
+function dress(within) {
+  const id = /** @type {HTMLElement | null} */ (document.querySelector("#sheet[data-id]"))?.dataset.id;
+  for (const l of /** @type {NodeListOf<HTMLElement>} */ (within.querySelectorAll(".line"))) {
+    l.toggleAttribute("data-open", l.dataset.id === id);
+    if (choosing()) box(l);
+  }
+}
+
+// Choosing several.
+
+/** @type {Set<string>} */
+const chosen = new Set();
+const bar = () => document.getElementById("choosing");
+const choosing = () => bar()?.hidden === false;
+
+/** @param {boolean} on */
+function setChoosing(on) {
+  const b = bar();
+  if (!b) return;
+  b.hidden = !on;
+  document.body.classList.toggle("choosing-now", on);
+  if (!on) chosen.clear();
+  for (const l of /** @type {NodeListOf<HTMLElement>} */ (document.querySelectorAll(".book-list .line"))) on ? box(l) : l.querySelector(".choose")?.remove();
+  count();
+}
+
+/** Gives a line its box. @param {HTMLElement} line */
+function box(line) {
+  let b = /** @type {HTMLInputElement | null} */ (line.querySelector(".choose"));
+  if (!b) {
+    b = document.createElement("input");
+    b.type = "checkbox";
+    b.className = "choose";
+    b.setAttribute("aria-label", `Choose ${line.querySelector(".line-main")?.textContent?.trim() ?? ""}`);
+    line.prepend(b);
+  }
+  b.checked = chosen.has(line.dataset.id ?? "");
+}
+
+/** Chooses a line, or no longer. @param {HTMLElement} line */
+function choose(line) {
+  if (!choosing()) setChoosing(true);
+  const id = line.dataset.id ?? "";
+  if (!chosen.delete(id)) chosen.add(id);
+  box(line);
+  count();
+}
+
+function count() {
+  const n = bar()?.querySelector("[data-count]");
+  if (n) n.textContent = String(chosen.size);
+}
+
+document.addEventListener("change", (e) => {
+  const b = /** @type {HTMLInputElement} */ (e.target);
+  if (!b.classList.contains("choose")) return;
+  const id = idOf(b);
+  b.checked ? chosen.add(id) : chosen.delete(id);
+  count();
+});
+
+async function chooseAll() {
+  const l = list();
+  const state = new URLSearchParams(l?.dataset.state ?? "");
+  state.set("in", l?.dataset.section ?? "");
+  const resp = await fetch(`/ids?${state}`);
+  if (resp.ok && !resp.redirected) for (const id of (await resp.text()).split("\n")) if (id) chosen.add(id);
+  setChoosing(true);
+}
+
+// Acts.
+
+document.addEventListener("click", (e) => {
+  const el = /** @type {HTMLElement} */ (e.target);
+  const act = el.closest("[data-act]");
+  if (act instanceof HTMLElement) void doAct(act);
+  const undo = el.closest("[data-undo]");
+  if (undo instanceof HTMLElement) void send(`/undo/${undo.dataset.undo}`, new URLSearchParams(), undo);
+  if (el.closest("[data-dismiss]")) el.closest(".said")?.remove();
+  if (el.closest("[data-choose]")) setChoosing(!choosing());
+  if (el.closest("[data-all]")) void chooseAll();
+  if (el.closest("[data-none]")) {
+    chosen.clear();
+    setChoosing(true);
+  }
+  if (el.closest("[data-close]")) setChoosing(false);
+});
+document.addEventListener("submit", (e) => {
+  if (/** @type {HTMLElement} */ (e.target).id === "choosing") e.preventDefault();
+});
+
+/** Does what a button says, with the item it stands at or with all that are chosen. @param {HTMLElement} b */
+async function doAct(b) {
+  if (b.dataset.sure && b.dataset.asked !== "1") { // asked once more
+    const label = b.textContent;
+    b.dataset.asked = "1";
+    b.textContent = b.dataset.sure;
+    setTimeout(() => {
+      delete b.dataset.asked;
+      b.textContent = label;
+    }, 6000);
+    return;
+  }
+  const body = new URLSearchParams();
+  const several = b.closest("#choosing");
+  for (const id of several ? chosen : [idOf(b)]) body.append("id", id);
+  if (several) for (const f of several.querySelectorAll("input")) body.set(f.name, f.value);
+  if (!body.has("id")) return say("Nothing is chosen yet.");
+  if (await send(`/acts/${b.dataset.act}`, body, b) && several) setChoosing(false);
+}
+
+/** Sends an act, and shows the line that says what was done. @param {string} path @param {URLSearchParams} body @param {HTMLElement} from @returns {Promise<boolean>} */
+async function send(path, body, from) {
+  const resp = await fetch(path, { method: "POST", body, headers: { "HX-Request": "true" } });
+  if (resp.status === 401) {
+    askAgain(() => void doOnce(from));
+    return false;
+  }
+  const to = resp.headers.get("HX-Redirect");
+  if (to || resp.redirected) {
+    location.assign(to ?? resp.url);
+    return false;
+  }
+  const n = document.getElementById("notices");
+  if (n) n.innerHTML = await resp.text();
+  for (const name of ["vault-changed", "vault-status"]) document.body.dispatchEvent(new Event(name));
+  return resp.ok;
+}
+
+/** Does an act that was asked for already. @param {HTMLElement} b */
+function doOnce(b) {
+  b.dataset.asked = "1";
+  b.click();
+}
+
+/** @param {string} text */
+function say(text) {
+  const n = document.getElementById("notices");
+  if (!n) return;
+  const p = document.createElement("p");
+  p.className = "done";
+  p.textContent = text;
+  n.replaceChildren(p);
+  setTimeout(() => p.remove(), 4000);
+}
+
+// One-time codes: the seconds count down here, the next code comes from the device app.
+setInterval(() => {
+  for (const c of /** @type {NodeListOf<HTMLElement>} */ (document.querySelectorAll(".one-time[data-left]"))) {
+    const left = Number(c.dataset.left) - 1;
+    if (Number(c.dataset.left) === 0) continue;
+    c.dataset.left = String(Math.max(left, 0.5));
+    const shown = c.querySelector("[data-seconds]");
+    if (shown) shown.textContent = String(Math.max(0, left));
+    if (left <= 0 || left === 4) hx.trigger(c, "next-code");
+  }
+}, 1000);
+
+// A book that was drawn anew still shows which item is on the sheet.
+document.addEventListener("htmx:afterSettle", () => {
+  const l = list();
+  if (l) dress(l);
+});
+setUp();

@@ -1,0 +1,112 @@
+// The forms of items: more addresses and fields, suggested sites, pictures of QR codes.
+"use strict";
+
+document.addEventListener("click", (e) => {
+  const el = /** @type {HTMLElement} */ (e.target);
+  if (el.closest("[data-add-address]")) addAddress();
+  if (el.closest("[data-add-own]")) addOwn();
+  const out = el.closest("[data-remove-own]")?.closest(".own-line");
+  if (out instanceof HTMLElement) removeOwn(out);
+  const use = el.closest("[data-use]");
+  if (use instanceof HTMLElement) usePassword(use.dataset.use ?? "");
+  const site = el.closest("[data-site]");
+  if (site instanceof HTMLElement) useSite(site);
+});
+
+/** Adds an empty address line below the last. */
+function addAddress() {
+  const lines = document.querySelectorAll(".address-line");
+  const last = lines[lines.length - 1];
+  const copy = /** @type {HTMLElement} */ (last.cloneNode(true));
+  for (const f of copy.querySelectorAll("input")) f.value = "";
+  for (const f of copy.querySelectorAll("select")) f.selectedIndex = 0;
+  last.after(copy);
+  copy.querySelector("input")?.focus();
+}
+
+/** Adds a field of the user's own. */
+function addOwn() {
+  const template = /** @type {HTMLTemplateElement} */ (document.getElementById("own-new"));
+  const line = /** @type {HTMLElement} */ (/** @type {HTMLElement} */ (template.content.firstElementChild).cloneNode(true));
+  /** @type {HTMLInputElement} */ (line.querySelector("[name=own_id]")).value = crypto.getRandomValues(new Uint32Array(3)).join("-");
+  document.getElementById("owns")?.append(line);
+  /** @type {HTMLElement} */ (line.querySelector("[name=own_label]")).focus();
+}
+
+/** Takes an own field out: one without name and value is removed when the form is kept. @param {HTMLElement} line */
+function removeOwn(line) {
+  for (const f of line.querySelectorAll("input")) if (f.name !== "own_id") f.value = "";
+  line.hidden = true;
+}
+
+document.addEventListener("change", (e) => {
+  const el = /** @type {HTMLElement} */ (e.target);
+  if (el instanceof HTMLSelectElement && el.name === "own_form") {
+    const value = /** @type {HTMLInputElement} */ (el.closest(".own-line")?.querySelector("[name=own_value]"));
+    value.type = { hidden: "password", date: "date" }[el.value] ?? "text";
+    value.toggleAttribute("list", false);
+    if (el.value === "yes-no") value.setAttribute("list", "yes-no");
+  }
+  if (el instanceof HTMLInputElement && "pictureFile" in el.dataset && el.files?.[0]) void readPicture(el, el.files[0]);
+});
+
+/** Puts a password that was made into the form. @param {string} value */
+function usePassword(value) {
+  const field = document.getElementById("password");
+  if (!(field instanceof HTMLInputElement)) return;
+  field.value = value;
+  field.dispatchEvent(new Event("input", { bubbles: true }));
+  field.focus();
+}
+
+/** Takes a suggested site's name and sign-in page. @param {HTMLElement} site */
+function useSite(site) {
+  const title = /** @type {HTMLInputElement} */ (document.getElementById("title"));
+  title.value = site.dataset.site ?? "";
+  const lines = /** @type {NodeListOf<HTMLInputElement>} */ (document.querySelectorAll("[name=address]"));
+  const address = site.dataset.signIn || site.dataset.domain || "";
+  if (lines.length && ![...lines].some((l) => l.value.includes(site.dataset.domain ?? ""))) {
+    const empty = [...lines].find((l) => !l.value);
+    if (empty) empty.value = address;
+  }
+  document.getElementById("site-suggestions")?.replaceChildren();
+  document.getElementById("username")?.focus();
+}
+
+/** Has the setup key read from a picture of a QR code. @param {HTMLElement} at @param {Blob} picture */
+async function readPicture(at, picture) {
+  const field = at.closest("[data-picture]");
+  const input = field?.querySelector("input.form-control");
+  const said = field?.parentElement?.querySelector("[data-picture-said]");
+  if (!(input instanceof HTMLInputElement) || !said) return;
+  said.textContent = "Reading the picture …";
+  try {
+    const resp = await fetch("/pictures", { method: "POST", body: picture });
+    const text = await resp.text();
+    if (resp.ok) input.value = text;
+    said.textContent = resp.ok ? "The setup key was read from the picture." : text;
+  } catch {
+    said.textContent = "Red Locket didn’t answer. Is it still running?";
+  }
+}
+
+/** @param {DataTransfer | null} data */
+const pictureIn = (data) => [...(data?.files ?? [])].find((f) => f.type.startsWith("image/"));
+
+document.addEventListener("paste", (e) => {
+  const picture = pictureIn(e.clipboardData);
+  const at = document.querySelector("[data-picture]");
+  if (!picture || !(at instanceof HTMLElement)) return;
+  e.preventDefault();
+  void readPicture(at, picture);
+});
+document.addEventListener("dragover", (e) => {
+  if (document.querySelector("[data-picture]")) e.preventDefault();
+});
+document.addEventListener("drop", (e) => {
+  const at = document.querySelector("[data-picture]");
+  if (!(at instanceof HTMLElement)) return;
+  e.preventDefault();
+  const picture = pictureIn(e.dataTransfer);
+  if (picture) void readPicture(at, picture);
+});
