@@ -66,7 +66,23 @@ type Store interface {
 	// Local returns nil where there are none; setting nil removes them.
 	Local(ctx context.Context, name string) ([]byte, error)
 	SetLocal(ctx context.Context, name string, sealed []byte) error
+
+	// The sealed chunks of attached files. A file is whole once FinishFile said
+	// so; what was cut off before is swept away.
+	PutChunk(ctx context.Context, file string, n int, sealed []byte) error
+	Chunk(ctx context.Context, file string, n int) ([]byte, error) // nil if it isn't here
+	FinishFile(ctx context.Context, f StoredFile) error
+	StoredFiles(ctx context.Context) ([]StoredFile, error)
+	RemoveFile(ctx context.Context, file string) error
 	Close() error
+}
+
+// StoredFile is a file whose sealed chunks are on this device.
+type StoredFile struct {
+	ID     string
+	Chunks int
+	Whole  bool // all of them are here
+	Sent   bool // the cloud has them
 }
 
 // Stores opens the profiles of this device.
@@ -88,6 +104,10 @@ type Cloud interface {
 	Commit(ctx context.Context, token string, c wire.Commit) error
 	// Events calls fn once the line is up, and for every new head, until it breaks.
 	Events(ctx context.Context, token string, fn func(head uint64)) error
+	// PutChunk and Chunk carry sealed chunks of files; RemoveFile drops all of one.
+	PutChunk(ctx context.Context, token, file string, n int, sealed []byte) error
+	Chunk(ctx context.Context, token, file string, n int) ([]byte, error)
+	RemoveFile(ctx context.Context, token, file string) error
 	Devices(ctx context.Context, token string) ([]wire.Device, error)
 	EndDevice(ctx context.Context, token, device string) error
 	NewIntroduction(ctx context.Context, in wire.NewIntroduction) (wire.Introduction, error)
@@ -107,6 +127,8 @@ var (
 	ErrOver      = errors.New("this introduction is over; start again on the new device")
 	ErrOffline   = errors.New("the cloud can't be reached")
 	ErrCloudURL  = errors.New("the cloud's address must begin with https:// (http:// only on this computer)")
+	ErrNoChunk   = errors.New("the cloud doesn't have this file yet; the device it was attached on has to be online once more")
+	ErrCloudFull = errors.New("there is no room left for files at the cloud")
 	ErrCloudSick = errors.New("the cloud has trouble")
 )
 

@@ -84,6 +84,13 @@ func (v *Vault) start() {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if v.cloud == nil || v.seal == nil || v.stop != nil {
+		if v.cloud == nil && v.seal != nil {
+			go func() {
+				if v.wait() == nil {
+					v.sweepFiles(context.Background())
+				}
+			}()
+		}
 		return
 	}
 	ctx, cancel := context.WithCancel(context.Background())
@@ -112,9 +119,15 @@ func (v *Vault) listen(ctx context.Context) {
 
 func (v *Vault) follow(ctx context.Context) {
 	defer close(v.stopped)
+	if v.wait() == nil {
+		v.sweepFiles(ctx)
+	}
 	retry := retryFirst
 	for ctx.Err() == nil {
 		err := v.Sync(ctx)
+		if err == nil {
+			err = v.sendFiles(ctx)
+		}
 		var fault *ledger.Fault
 		next := pollEvery
 		switch {
@@ -123,6 +136,8 @@ func (v *Vault) follow(ctx context.Context) {
 		case err == nil:
 			retry = retryFirst
 			v.setStatus(InStep, "")
+		case errors.Is(err, ErrCloudFull):
+			v.setStatus(InStep, err.Error())
 		case errors.As(err, &fault):
 			v.setStatus(Fault, fault.Detail)
 		case errors.Is(err, ErrToken), errors.Is(err, ErrSignIn):

@@ -34,23 +34,24 @@ type Vault struct {
 	store    Store
 	instance string
 
-	mu      sync.RWMutex
-	card    Card
-	seal    *keys.Vault // nil once locked
-	cloud   Cloud       // nil without one
-	entries map[string]held
-	stand   Stand
-	index   *find.Index // nil when entries changed since
-	used    time.Time
-	status  Status
-	slip    map[string]*Slip
-	never   map[string]bool
-	uses    map[string]int64 // by item: when it was last used here; replaced, never changed
-	dirty   bool             // uses has yet to be kept
-	device  deviceSettings
-	asked   time.Time // when the master password was last shown
-	acts    []act     // what can be undone, the latest last
-	sites   *directory.Directory
+	mu        sync.RWMutex
+	card      Card
+	seal      *keys.Vault // nil once locked
+	cloud     Cloud       // nil without one
+	entries   map[string]held
+	stand     Stand
+	index     *find.Index // nil when entries changed since
+	used      time.Time
+	status    Status
+	slip      map[string]*Slip
+	never     map[string]bool
+	uses      map[string]int64 // by item: when it was last used here; replaced, never changed
+	dirty     bool             // uses has yet to be kept
+	device    deviceSettings
+	asked     time.Time       // when the master password was last shown
+	attaching map[string]bool // files under way
+	acts      []act           // what can be undone, the latest last
+	sites     *directory.Directory
 
 	version   atomic.Int64
 	listeners map[chan Notice]bool
@@ -85,7 +86,7 @@ func (d *Device) newVault(card Card, vk keys.VaultKey) *Vault {
 	return &Vault{
 		d: d, instance: rand.Text(), card: card, seal: keys.NewVault(card.Vault, vk, d.p.Rand),
 		entries: map[string]held{}, ready: make(chan struct{}), used: d.p.Now(), listeners: map[chan Notice]bool{},
-		slip: map[string]*Slip{}, never: map[string]bool{}, wake: make(chan struct{}, 1), sites: shippedSites(), device: defaultSettings(card),
+		slip: map[string]*Slip{}, never: map[string]bool{}, wake: make(chan struct{}, 1), sites: shippedSites(), attaching: map[string]bool{}, device: defaultSettings(card),
 	}
 }
 

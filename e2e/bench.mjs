@@ -15,7 +15,7 @@ try {
   const seen = [];
   for (let i = 0; i < rounds; i++) {
     const title = `Bench ${i} ${Math.random().toString(36).slice(2)}`;
-    await desk.goto(d.desk + "/logins/new");
+    await desk.goto(d.desk + "/items/new");
     await desk.fill("#title", title);
     const shown = laptop.waitForFunction((t) => document.body.textContent.includes(t) && Date.now(), title, { polling: 5 });
     const pressed = Date.now();

@@ -43,11 +43,11 @@ try {
   await page.mouse.move(900, 600);
   await pause(400);
   await shot("book");
-  await page.goto(d.desk + "/logins/new");
+  await page.goto(d.desk + "/items/new");
   await page.fill("#title", "Kelp & Crown");
   await page.fill("[name=address]", "https://kelpandcrown.example/sign-in");
   await page.fill("#username", "mtolliver");
-  await page.click("summary");
+  await page.click(".generator summary");
   await page.click("button:has-text('Make one')");
   await page.waitForSelector("#made .grouped");
   await page.mouse.move(900, 100);

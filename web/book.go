@@ -16,9 +16,13 @@ import (
 )
 
 // chunkSites is how many sites a part of the list holds at most. A page brings
-// the first part; the others are drawn as they are scrolled to, into places whose
-// heights are known from their numbers of lines.
-const chunkSites = 40
+// the parts with the first lines, as many as a screen shows; the others are drawn
+// as they are scrolled to, into places whose heights are known from their numbers
+// of lines.
+const (
+	chunkSites = 24
+	firstLines = 20
+)
 
 // bookData is the two leaves: the book on the left, a sheet on the right.
 type bookData struct {
@@ -118,11 +122,14 @@ func (s *Server) bookData(r *http.Request) (d bookData, err error) {
 	}
 	d.All, d.Found, d.Sites, d.Slip = x.Len(d.Section), b.Items, len(b.Sites), b.Slip
 	d.Chunks = chunks(b, d.Q.Empty())
-	if len(d.Chunks) > 0 {
-		d.Chunks[0].draw(b)
-	}
-	for _, c := range d.Chunks {
+	lines := 0
+	for i := range d.Chunks {
+		c := &d.Chunks[i]
 		d.Letters[c.Letter] = d.Q.Empty()
+		if lines < firstLines {
+			c.draw(b)
+			lines += c.Lines + c.Under
+		}
 	}
 	d.Presses = presses(x, d.Q)
 	if d.On == "" && d.Q.Empty() && d.Section == vault.SectionCards {

@@ -50,6 +50,8 @@ func (s *Server) funcs() template.FuncMap {
 		"string":    func(s any) string { return fmt.Sprint(s) },
 		"oneLine":   func(s string) string { return strings.ReplaceAll(s, "\n", ", ") },
 		"telephone": telephone,
+		"size":      size,
+		"shownAs":   shownAs,
 		"ownForms":  func() []choice { return ownForms },
 		"sentence":  sentence,
 		"join":      strings.Join,

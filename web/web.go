@@ -124,6 +124,7 @@ func (s *Server) routes() http.Handler {
 	r.Group(func(r chi.Router) {
 		r.Use(http.NewCrossOriginProtection().Handler, s.sessions.LoadAndSave)
 		r.With(s.needOpen, s.needSheet).Post("/pictures", s.readPicture)
+		r.With(s.needOpen, s.needSheet).Post("/items/{id}/files", s.attach)
 		r.Group(s.small)
 	})
 	r.NotFound(s.sessions.LoadAndSave(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -188,6 +189,9 @@ func (s *Server) small(r chi.Router) {
 				r.Get("/past", s.past)
 				r.Post("/restore-at", s.restoreAt)
 				r.Get("/print", s.printed)
+				r.Get("/files/{file}", s.file)
+				r.Get("/files/{file}/preview", s.preview)
+				r.Post("/files/{file}/detach", s.detach)
 			})
 			r.Get("/devices", s.devices)
 			r.Post("/devices/introduce", s.introduce)

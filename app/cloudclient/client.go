@@ -81,7 +81,9 @@ func (c *Client) call(ctx context.Context, method, path, token string, in, out a
 
 func (c *Client) do(ctx context.Context, method, path, token string, in any) (*http.Response, error) {
 	var body io.Reader
-	if in != nil {
+	if raw, ok := in.([]byte); ok {
+		body = bytes.NewReader(raw)
+	} else if in != nil {
 		b, err := json.Marshal(in)
 		if err != nil {
 			return nil, err
@@ -117,6 +119,10 @@ func (c *Client) do(ctx context.Context, method, path, token string, in any) (*h
 		return nil, app.ErrTaken
 	case wire.CodeTooMany:
 		return nil, app.ErrTooMany
+	case wire.CodeNoChunk:
+		return nil, app.ErrNoChunk
+	case wire.CodeFull:
+		return nil, app.ErrCloudFull
 	case wire.CodeNotReady:
 		return nil, app.ErrNotReady
 	case wire.CodeNotFound:
@@ -170,6 +176,36 @@ func (c *Client) Changes(ctx context.Context, token string, since uint64) (out w
 // Commit brings a commit.
 func (c *Client) Commit(ctx context.Context, token string, in wire.Commit) error {
 	return c.call(ctx, "POST", "/v1/commits", token, in, nil)
+}
+
+func chunkPath(file string, n int) string {
+	return "/v1/files/" + url.PathEscape(file) + "/" + strconv.Itoa(n)
+}
+
+// PutChunk brings one sealed chunk of a file.
+func (c *Client) PutChunk(ctx context.Context, token, file string, n int, sealed []byte) error {
+	return c.call(ctx, "PUT", chunkPath(file, n), token, sealed, nil)
+}
+
+// Chunk reads one sealed chunk of a file.
+func (c *Client) Chunk(ctx context.Context, token, file string, n int) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(ctx, callTime)
+	defer cancel()
+	resp, err := c.do(ctx, "GET", chunkPath(file, n), token, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(io.LimitReader(resp.Body, wire.MaxChunk+1))
+	if err != nil || len(b) > wire.MaxChunk {
+		return nil, fmt.Errorf("%w: its answer was cut short", app.ErrOffline)
+	}
+	return b, nil
+}
+
+// RemoveFile drops a file's chunks.
+func (c *Client) RemoveFile(ctx context.Context, token, file string) error {
+	return c.call(ctx, "DELETE", "/v1/files/"+url.PathEscape(file), token, nil, nil)
 }
 
 // Devices lists the account's sessions.

@@ -8,6 +8,9 @@ import "redlocket/core/keys"
 const (
 	MaxRecords = 20000     // records in one commit
 	MaxBody    = 256 << 20 // bytes of a request or answer
+	MaxChunk   = 320 << 10 // bytes of a sealed chunk of a file
+	MaxChunks  = 64        // of one file
+	MaxFiles   = 5 << 28   // bytes of an account's sealed files: those of its devices' limit, padded
 )
 
 // Credentials are what a cloud keeps to know a person again, and the vault key
@@ -117,6 +120,8 @@ const (
 	CodeTooMany    = "too-many"    // slow down
 	CodeBadRequest = "bad-request" // the message can't be read
 	CodeNotFound   = "not-found"   // nothing is there
+	CodeNoChunk    = "no-chunk"    // a chunk of a file that isn't here
+	CodeFull       = "full"        // no room left for files
 	CodeInternal   = "internal"    // the cloud's own trouble
 	CodeNotReady   = "not-ready"   // an introduction nobody has answered yet
 )

@@ -65,12 +65,13 @@ func Unwrap(under Key, p Purpose, vaultID string, wrapped []byte) (VaultKey, err
 type Vault struct {
 	id                  string
 	record, head, local Key
+	blob                Key
 	rand                io.Reader
 }
 
 // NewVault derives the sealing keys of the vault with the given id.
 func NewVault(id string, k VaultKey, rand io.Reader) *Vault {
-	return &Vault{id, expand(k[:], "record"), expand(k[:], "head"), expand(k[:], "local"), rand}
+	return &Vault{id, expand(k[:], "record"), expand(k[:], "head"), expand(k[:], "local"), expand(k[:], "blob"), rand}
 }
 
 // ID returns the vault's id.
@@ -105,6 +106,30 @@ func (v *Vault) SealLocal(name string, plain []byte) ([]byte, error) {
 // OpenLocal opens what [Vault.SealLocal] sealed under the name.
 func (v *Vault) OpenLocal(name string, sealed []byte) ([]byte, error) {
 	return open(v.local, place("local", v.id, name), sealed)
+}
+
+// ChunkSize is how many bytes of a file are sealed at once. All chunks of a file
+// but the last are that long.
+const ChunkSize = 256 << 10
+
+// SealChunk seals one chunk of a file, counted from 0. The last one says so: a file
+// that was cut short can't pass for whole (the STREAM construction: Hoang,
+// Reyhanitabar, Rogaway, Vizár, "Online Authenticated-Encryption and its
+// Nonce-Reuse Misuse-Resistance", 2015; here with random nonces).
+func (v *Vault) SealChunk(file string, n int, last bool, plain []byte) ([]byte, error) {
+	return seal(v.rand, v.blob, place("chunk", v.id, file, number(uint64(n)), end(last)), plain)
+}
+
+// OpenChunk opens what was sealed as exactly this chunk.
+func (v *Vault) OpenChunk(file string, n int, last bool, sealed []byte) ([]byte, error) {
+	return open(v.blob, place("chunk", v.id, file, number(uint64(n)), end(last)), sealed)
+}
+
+func end(last bool) string {
+	if last {
+		return "last"
+	}
+	return "more"
 }
 
 func number(n uint64) string { return string(binary.BigEndian.AppendUint64(nil, n)) }

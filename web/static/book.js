@@ -19,9 +19,24 @@ function height(part) {
   return `.undrawn[data-from="${Number(d.from)}"] { height: calc(var(--line) * ${Number(d.lines)} + var(--under) * ${Number(d.under)} + var(--head) * ${d.head ? 1 : 0}); }`;
 }
 
-const near = new IntersectionObserver((seen) => {
-  for (const s of seen) if (s.isIntersecting) void draw(/** @type {HTMLElement} */ (s.target));
-}, { rootMargin: "900px 0px" });
+/** What scrolls: the leaf, or on narrow screens the page. */
+const narrow = matchMedia("(max-width: 760px)");
+/** @returns {Element} */
+function scroller() {
+  return (narrow.matches ? null : document.getElementById("book-page")) ?? document.scrollingElement ?? document.documentElement;
+}
+
+/** @type {IntersectionObserver} */
+let near;
+function watch() {
+  near?.disconnect();
+  near = new IntersectionObserver((seen) => {
+    for (const s of seen) if (s.isIntersecting) void draw(/** @type {HTMLElement} */ (s.target));
+  }, { root: narrow.matches ? null : document.getElementById("book-page"), rootMargin: "900px 0px" });
+  for (const part of document.querySelectorAll(".chunk.undrawn")) near.observe(part);
+}
+narrow.addEventListener("change", watch);
+watch();
 
 /** Draws a part that is about to be seen. @param {HTMLElement} part */
 async function draw(part) {
@@ -47,11 +62,14 @@ async function draw(part) {
   }
 }
 
+/** The list that is set up. @type {HTMLElement | undefined} */
+let ready;
+
 /** Gets fresh parts ready. */
 function setUp() {
   const l = list();
-  if (!l || l.dataset.ready) return;
-  l.dataset.ready = "1";
+  if (!l || l === ready) return;
+  ready = l;
   const parts = /** @type {HTMLElement[]} */ ([...l.querySelectorAll(".chunk.undrawn")]);
   heights.replaceSync(parts.map(height).join(""));
   for (const part of parts) near.observe(part);
@@ -84,12 +102,6 @@ document.addEventListener("htmx:afterSwap", (e) => {
   scroller().scrollTop = list()?.dataset.state === topOf ? top_ : 0;
 });
 
-/** What scrolls: the leaf, or on narrow screens the page. @returns {Element} */
-function scroller() {
-  const page = document.getElementById("book-page");
-  return page && getComputedStyle(page).overflowY === "auto" ? page : (document.scrollingElement ?? document.documentElement);
-}
-
 // Lines.
 
 document.addEventListener("click", (e) => {
@@ -111,7 +123,7 @@ document.addEventListener("click", (e) => {
   }
   const thumb = el.closest(".thumbs a");
   if (thumb instanceof HTMLElement) {
-    const part = document.getElementById(`letter-${thumb.dataset.letter}`);
+    const part = document.querySelector(`.chunk[data-letter="${thumb.dataset.letter}"]`);
     if (part) {
       e.preventDefault();
       part.scrollIntoView({ block: "start" });

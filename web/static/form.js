@@ -48,6 +48,7 @@ document.addEventListener("change", (e) => {
     if (el.value === "yes-no") value.setAttribute("list", "yes-no");
   }
   if (el instanceof HTMLInputElement && "pictureFile" in el.dataset && el.files?.[0]) void readPicture(el, el.files[0]);
+  if (el instanceof HTMLInputElement && el.dataset.attach && el.files?.length) attach(el, el.files);
 });
 
 /** Puts a password that was made into the form. @param {string} value */
@@ -101,12 +102,49 @@ document.addEventListener("paste", (e) => {
   void readPicture(at, picture);
 });
 document.addEventListener("dragover", (e) => {
-  if (document.querySelector("[data-picture]")) e.preventDefault();
+  if (document.querySelector("[data-picture], [data-attach]")) e.preventDefault();
 });
 document.addEventListener("drop", (e) => {
   const at = document.querySelector("[data-picture]");
-  if (!(at instanceof HTMLElement)) return;
-  e.preventDefault();
-  const picture = pictureIn(e.dataTransfer);
-  if (picture) void readPicture(at, picture);
+  const attachTo = document.querySelector("input[data-attach]");
+  if (at instanceof HTMLElement) {
+    e.preventDefault();
+    const picture = pictureIn(e.dataTransfer);
+    if (picture) void readPicture(at, picture);
+  } else if (attachTo instanceof HTMLInputElement && e.dataTransfer?.files.length) {
+    e.preventDefault();
+    attach(attachTo, e.dataTransfer.files);
+  }
+});
+
+/** Sends files to be attached, and shows how far that is. @param {HTMLInputElement} at @param {FileList} files */
+function attach(at, files) {
+  const place = /** @type {HTMLElement} */ (at.closest(".row-line")?.querySelector(".attaching"));
+  const bar = /** @type {HTMLProgressElement} */ (place.querySelector("progress"));
+  const words = /** @type {HTMLElement} */ (place.querySelector("span"));
+  const data = new FormData();
+  for (const f of files) data.append("file", f, f.name);
+  const send = new XMLHttpRequest();
+  send.open("POST", `/items/${at.dataset.attach}/files`);
+  send.setRequestHeader("HX-Request", "true");
+  place.hidden = false;
+  words.textContent = "sealing …";
+  send.upload.onprogress = (e) => (bar.value = e.total ? e.loaded / e.total : 0);
+  send.onerror = () => (words.textContent = "Red Locket didn’t answer, or broke it off. Nothing of it was kept.");
+  send.onload = () => {
+    place.hidden = true;
+    const to = send.getResponseHeader("HX-Redirect");
+    if (to) return location.assign(to);
+    const n = document.getElementById("notices");
+    if (n) n.innerHTML = send.responseText;
+    document.body.dispatchEvent(new Event("vault-changed"));
+  };
+  send.send(data);
+}
+document.addEventListener("keydown", (e) => {
+  const label = /** @type {HTMLElement} */ (e.target);
+  if ((e.key === "Enter" || e.key === " ") && label.matches("label.act")) {
+    e.preventDefault();
+    label.querySelector("input")?.click();
+  }
 });

@@ -1,0 +1,96 @@
+package cloud
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"io"
+	"net/http"
+	"strconv"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/google/uuid"
+
+	"redlocket/cloud/wire"
+)
+
+var (
+	errNoChunk = errors.New("no such chunk")
+	errFull    = errors.New("no room left")
+)
+
+// chunkOf reads which chunk a request names; it answers itself if that is none.
+func chunkOf(w http.ResponseWriter, r *http.Request) (file string, n int, ok bool) {
+	file = chi.URLParam(r, "file")
+	n, err := strconv.Atoi(chi.URLParam(r, "n"))
+	if err != nil || n < 0 || n >= wire.MaxChunks || uuid.Validate(file) != nil {
+		fail(w, http.StatusBadRequest, wire.CodeBadRequest, "there is no such chunk")
+		return "", 0, false
+	}
+	return file, n, true
+}
+
+func (s *Server) putChunk(w http.ResponseWriter, r *http.Request) {
+	file, n, ok := chunkOf(w, r)
+	if !ok {
+		return
+	}
+	blob, err := io.ReadAll(http.MaxBytesReader(w, r.Body, wire.MaxChunk))
+	if err != nil || len(blob) == 0 {
+		fail(w, http.StatusRequestEntityTooLarge, wire.CodeBadRequest, "the chunk is empty, cut short or too large")
+		return
+	}
+	err = s.store.putChunk(r.Context(), of(r).account, file, n, blob)
+	if errors.Is(err, errFull) {
+		fail(w, http.StatusInsufficientStorage, wire.CodeFull, "there is no room left for files")
+		return
+	}
+	s.done(w, r, err)
+}
+
+func (s *Server) chunk(w http.ResponseWriter, r *http.Request) {
+	file, n, ok := chunkOf(w, r)
+	if !ok {
+		return
+	}
+	blob, err := s.store.chunk(r.Context(), of(r).account, file, n)
+	switch {
+	case errors.Is(err, errNoChunk):
+		fail(w, http.StatusNotFound, wire.CodeNoChunk, "this chunk isn't here")
+	case err != nil:
+		s.trouble(w, r, err)
+	default:
+		w.Header().Set("Content-Type", "application/octet-stream")
+		_, _ = w.Write(blob)
+	}
+}
+
+func (s *Server) removeFile(w http.ResponseWriter, r *http.Request) {
+	s.done(w, r, s.store.removeFile(r.Context(), of(r).account, chi.URLParam(r, "file")))
+}
+
+func (s *store) putChunk(ctx context.Context, account, file string, n int, blob []byte) error {
+	var used int64
+	if err := s.db.GetContext(ctx, &used, `SELECT COALESCE(SUM(size), 0) FROM chunks WHERE account = ?`, account); err != nil {
+		return err
+	}
+	if used+int64(len(blob)) > wire.MaxFiles {
+		return errFull
+	}
+	_, err := s.db.ExecContext(ctx, `INSERT INTO chunks (account, file, n, size, blob) VALUES (?, ?, ?, ?, ?)
+		ON CONFLICT (account, file, n) DO UPDATE SET size = excluded.size, blob = excluded.blob`, account, file, n, len(blob), blob)
+	return err
+}
+
+func (s *store) chunk(ctx context.Context, account, file string, n int) (b []byte, err error) {
+	err = s.db.GetContext(ctx, &b, `SELECT blob FROM chunks WHERE account = ? AND file = ? AND n = ?`, account, file, n)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = errNoChunk
+	}
+	return b, err
+}
+
+func (s *store) removeFile(ctx context.Context, account, file string) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM chunks WHERE account = ? AND file = ?`, account, file)
+	return err
+}

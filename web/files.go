@@ -1,0 +1,174 @@
+package web
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"mime"
+	"net/http"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/dustin/go-humanize"
+	"github.com/go-chi/chi/v5"
+
+	"redlocket/app"
+	"redlocket/core/vault"
+)
+
+// attach takes files as they come in, without keeping any of them in memory or on
+// disk in clear. A request that is cut off leaves nothing of its last file.
+func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
+	id := chi.URLParam(r, "id")
+	r.Body = http.MaxBytesReader(w, r.Body, vault.MaxFiles*(vault.MaxFile+1<<20))
+	parts, err := r.MultipartReader()
+	if err != nil {
+		s.problem(w, r, http.StatusBadRequest, "That wasn’t a file", "Choose a file, or drop one on the sheet.")
+		return
+	}
+	n := 0
+	for {
+		part, err := parts.NextPart()
+		if err == io.EOF {
+			break
+		}
+		if err == nil && part.FileName() != "" {
+			_, err = of(r).Attach(r.Context(), id, part.FileName(), part)
+			n++
+		}
+		if err != nil {
+			if errors.Is(err, app.ErrLocked) || errors.Is(err, app.ErrNoItem) {
+				s.fail(w, r, err)
+				return
+			}
+			s.problem(w, r, http.StatusUnprocessableEntity, "The file wasn’t attached", sentence(err.Error()))
+			return
+		}
+	}
+	words := plural(n, "file attached.", "files attached.")
+	if r.Header.Get("HX-Request") == "" {
+		s.acted(w, r, nil, words, "/items/"+id)
+		return
+	}
+	s.render(w, r, http.StatusOK, "done", s.view(r, "", "", doneData{words, of(r).LastAct()}))
+}
+
+func (s *Server) detach(w http.ResponseWriter, r *http.Request) {
+	id := chi.URLParam(r, "id")
+	err := of(r).Detach(r.Context(), id, chi.URLParam(r, "file"))
+	s.acted(w, r, err, "The file was taken off. The history of the item still has it.", "/items/"+id)
+}
+
+// shown reports whether a file's media type is one that is shown in the page: of
+// pictures those that can't hold script, and plain text.
+func shownAs(f vault.File) string {
+	switch f.Type {
+	case "image/png", "image/jpeg", "image/gif", "image/webp", "image/bmp":
+		return "picture"
+	}
+	if strings.HasPrefix(f.Type, "text/plain") {
+		return "text"
+	}
+	return ""
+}
+
+// file sends a file: to be saved, or as the picture of a page.
+func (s *Server) file(w http.ResponseWriter, r *http.Request) {
+	f, err := of(r).File(chi.URLParam(r, "id"), chi.URLParam(r, "file"))
+	if errors.Is(err, app.ErrNoFile) {
+		s.problem(w, r, http.StatusNotFound, "This file isn’t here", "It may have been taken off on another device.")
+		return
+	}
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	out := &lateWriter{w: w, head: func() {
+		h := w.Header()
+		h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
+		h.Set("Content-Length", strconv.FormatInt(f.Size, 10))
+		if r.FormValue("shown") != "" && shownAs(f) == "picture" {
+			h.Set("Content-Type", f.Type)
+			return
+		}
+		h.Set("Content-Type", "application/octet-stream")
+		h.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": f.Name}))
+	}}
+	if err := of(r).ReadFile(r.Context(), f, out); err != nil {
+		if !out.begun {
+			s.problem(w, r, http.StatusBadGateway, "The file can’t be read now", sentence(err.Error()))
+			return
+		}
+		panic(http.ErrAbortHandler) // the browser must not take a part for the whole
+	}
+	out.begin()
+}
+
+// lateWriter writes its head with the first bytes, so that an error before them
+// can still be answered as one.
+type lateWriter struct {
+	w     http.ResponseWriter
+	head  func()
+	begun bool
+}
+
+func (l *lateWriter) begin() {
+	if !l.begun {
+		l.begun = true
+		l.head()
+	}
+}
+
+func (l *lateWriter) Write(b []byte) (int, error) {
+	l.begin()
+	return l.w.Write(b)
+}
+
+// previewBytes is how much of a text is shown.
+const previewBytes = 64 << 10
+
+type previewData struct {
+	Text string
+	Cut  bool
+	Name string
+	Src  string
+}
+
+func (s *Server) preview(w http.ResponseWriter, r *http.Request) {
+	id := chi.URLParam(r, "id")
+	f, err := of(r).File(id, chi.URLParam(r, "file"))
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	d := previewData{Name: f.Name, Src: "/items/" + id + "/files/" + f.ID + "?shown=1"}
+	if shownAs(f) == "text" {
+		var b limitedBuffer
+		if err := of(r).ReadFile(r.Context(), f, &b); err != nil && !errors.Is(err, errEnough) {
+			s.fail(w, r, err)
+			return
+		}
+		text := b.Bytes()
+		for !utf8.Valid(text) && len(text) > 0 && len(text) > b.Len()-4 {
+			text = text[:len(text)-1] // a letter that was cut
+		}
+		d.Src, d.Text, d.Cut = "", strings.ToValidUTF8(string(text), "�"), f.Size > previewBytes
+	}
+	s.render(w, r, http.StatusOK, "preview", s.view(r, "", "", d))
+}
+
+var errEnough = errors.New("that is enough for a preview")
+
+// limitedBuffer takes as much as a preview shows.
+type limitedBuffer struct{ bytes.Buffer }
+
+func (b *limitedBuffer) Write(p []byte) (int, error) {
+	if room := previewBytes - b.Len(); len(p) > room {
+		_, _ = b.Buffer.Write(p[:room])
+		return room, errEnough
+	}
+	return b.Buffer.Write(p)
+}
+
+func size(n int64) string { return humanize.IBytes(uint64(n)) }
