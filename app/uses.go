@@ -34,8 +34,8 @@ func (v *Vault) Used(id string) int64 {
 	return v.uses[id]
 }
 
-// Find searches the book.
-func (v *Vault) Find(q find.Query) (*find.Book, error) {
+// Find searches the book, and lists the first so many sites; 0 is all.
+func (v *Vault) Find(q find.Query, most int) (*find.Book, error) {
 	x, err := v.Index()
 	if err != nil {
 		return nil, err
@@ -43,7 +43,7 @@ func (v *Vault) Find(q find.Query) (*find.Book, error) {
 	v.mu.RLock()
 	now := find.Now{Time: v.d.p.Now().UnixMilli(), Used: v.uses}
 	v.mu.RUnlock()
-	return x.Find(q, now), nil
+	return x.Find(q, now, most), nil
 }
 
 func (v *Vault) loadUses(ctx context.Context) error {

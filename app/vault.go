@@ -107,8 +107,10 @@ func (v *Vault) load(ctx context.Context) error {
 		close(v.ready)
 		return v.loadErr
 	}
+	x := v.index
 	go func() {
 		v.loadErr = v.loadRecords(context.WithoutCancel(ctx), seal)
+		x.Warm()
 		close(v.ready)
 		v.tell(NoticeStatus)
 	}()
@@ -354,6 +356,7 @@ func (v *Vault) Index() (*find.Index, error) {
 	}
 	if v.index == nil {
 		v.index = find.NewIndex(v.items(), v.findOptions())
+		go v.index.Warm()
 	}
 	return v.index, nil
 }

@@ -3,6 +3,7 @@ package web
 import (
 	"cmp"
 	"errors"
+	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -20,8 +21,9 @@ import (
 // as they are scrolled to, into places whose heights are known from their numbers
 // of lines.
 const (
-	chunkSites = 24
-	firstLines = 20
+	chunkSites = 20
+	firstLines = 18
+	mostFits   = 240 // sites that a search lists: nobody reads on there, one types on
 )
 
 // bookData is the two leaves: the book on the left, a sheet on the right.
@@ -36,7 +38,7 @@ type bookData struct {
 	Found    int // items of the list
 	Sites    int
 	Slip     bool
-	Presses  []press
+	More     int // sites that fit and aren't listed
 	Warnings []app.RunningOut
 	Open     string
 	Sheet    string // template of the right leaf
@@ -94,15 +96,20 @@ func moment(r *http.Request) (ms int64, ok bool) {
 	return 0, false
 }
 
-// list finds what a request asks for.
-func list(r *http.Request, section vault.Section, q find.Query) (x *find.Index, b *find.Book, err error) {
+// list finds what a request asks for, as much of it as a page lists; with all,
+// everything.
+func list(r *http.Request, section vault.Section, q find.Query, all bool) (x *find.Index, b *find.Book, err error) {
 	v := of(r)
+	most := 0
+	if len(q.Words) > 0 && !all {
+		most = mostFits
+	}
 	if ms, then := moment(r); then && r.FormValue("on") != "" {
 		if x, err = v.AsOf(ms); err == nil {
-			b = x.Find(q, find.Now{})
+			b = x.Find(q, find.Now{}, most)
 		}
 	} else if x, err = v.Index(); err == nil && !q.Empty() {
-		b, err = v.Find(q)
+		b, err = v.Find(q, most)
 	}
 	if err == nil && q.Empty() {
 		b = x.Book(section)
@@ -116,11 +123,11 @@ func (s *Server) bookData(r *http.Request) (d bookData, err error) {
 		d.On = r.FormValue("on")
 	}
 	d.Words = sections[d.Section]
-	x, b, err := list(r, d.Section, d.Q)
+	x, b, err := list(r, d.Section, d.Q, false)
 	if err != nil {
 		return d, err
 	}
-	d.All, d.Found, d.Sites, d.Slip = x.Len(d.Section), b.Items, len(b.Sites), b.Slip
+	d.All, d.Found, d.Sites, d.Slip, d.More = x.Len(d.Section), b.Items, len(b.Sites), b.Slip, b.More
 	d.Chunks = chunks(b, d.Q.Empty())
 	lines := 0
 	for i := range d.Chunks {
@@ -131,7 +138,6 @@ func (s *Server) bookData(r *http.Request) (d bookData, err error) {
 			lines += c.Lines + c.Under
 		}
 	}
-	d.Presses = presses(x, d.Q)
 	if d.On == "" && d.Q.Empty() && d.Section == vault.SectionCards {
 		d.Warnings, err = of(r).RunningOut()
 	}
@@ -201,7 +207,7 @@ func presses(x *find.Index, q find.Query) (out []press) {
 	}
 	for _, n := range q.Narrows {
 		if n.Not || n.By == "folder" || n.By == "tag" {
-			out = append(out, press{n.String(), q.Turn(n), true})
+			add(n.String(), n)
 		}
 	}
 	for _, st := range find.States() {
@@ -210,19 +216,13 @@ func presses(x *find.Index, q find.Query) (out []press) {
 	for _, k := range vault.Kinds() {
 		add(k.Many, find.Narrow{By: "kind", Value: string(k.Type)})
 	}
-	folders, tags := map[string]int{}, map[string]int{}
-	x.Items(func(it *vault.Item) {
-		if it.Folder != "" {
-			folders[it.Folder]++
-		}
-		for _, t := range it.Tags {
-			tags[t]++
-		}
-	})
-	for by, counts := range map[string]map[string]int{"folder": folders, "tag": tags} {
-		for _, name := range most(counts, 8) {
-			n := find.Narrow{By: by, Value: name}
-			if !q.Has(n) {
+	names := x.Names()
+	for _, by := range []struct {
+		name   string
+		counts map[string]int
+	}{{"folder", names.Folders}, {"tag", names.Tags}} {
+		for _, name := range most(by.counts, 8) {
+			if n := (find.Narrow{By: by.name, Value: name}); !q.Has(n) {
 				add(n.String(), n)
 			}
 		}
@@ -230,13 +230,23 @@ func presses(x *find.Index, q find.Query) (out []press) {
 	return out
 }
 
+// narrow draws what can be pressed to narrow the list.
+func (s *Server) narrow(w http.ResponseWriter, r *http.Request) {
+	x, err := of(r).Index()
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	d := bookData{Section: sectionOf(r), On: r.FormValue("on")}
+	s.render(w, r, http.StatusOK, "narrow", s.view(r, "", "", struct {
+		bookData
+		Presses []press
+	}{d, presses(x, find.Parse(r.FormValue("q")))}))
+}
+
 // most returns the n names with the highest counts, in order of name.
 func most(counts map[string]int, n int) []string {
-	names := make([]string, 0, len(counts))
-	for name := range counts {
-		names = append(names, name)
-	}
-	slices.SortFunc(names, func(a, b string) int { return cmp.Or(counts[b]-counts[a], strings.Compare(a, b)) })
+	names := slices.SortedFunc(maps.Keys(counts), func(a, b string) int { return cmp.Or(counts[b]-counts[a], strings.Compare(a, b)) })
 	names = names[:min(n, len(names))]
 	slices.Sort(names)
 	return names
@@ -278,7 +288,7 @@ func (s *Server) rows(w http.ResponseWriter, r *http.Request) {
 	if _, then := moment(r); then {
 		d.On = r.FormValue("on")
 	}
-	_, b, err := list(r, d.Section, q)
+	_, b, err := list(r, d.Section, q, false)
 	if err != nil {
 		s.fail(w, r, err)
 		return
@@ -300,7 +310,7 @@ func (s *Server) rows(w http.ResponseWriter, r *http.Request) {
 
 // ids lists the ids of everything that a list shows, to choose all of it.
 func (s *Server) ids(w http.ResponseWriter, r *http.Request) {
-	_, b, err := list(r, sectionOf(r), find.Parse(r.FormValue("q")))
+	_, b, err := list(r, sectionOf(r), find.Parse(r.FormValue("q")), true)
 	if err != nil {
 		s.fail(w, r, err)
 		return

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -123,14 +124,7 @@ func (s *Server) suggest(r *http.Request, f *formData) (err error) {
 	if err != nil {
 		return err
 	}
-	seen := map[string]bool{}
-	x.Items(func(it *vault.Item) {
-		if it.Folder != "" && !seen[it.Folder] {
-			seen[it.Folder] = true
-			f.Folders = append(f.Folders, it.Folder)
-		}
-	})
-	slices.Sort(f.Folders)
+	f.Folders = slices.Sorted(maps.Keys(x.Names().Folders))
 	return nil
 }
 

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"html/template"
 	"math"
+	"strconv"
 	"strings"
 	"unicode"
 )
@@ -75,12 +76,20 @@ func mark(title, domain string) template.HTML {
 	if domain == "" {
 		domain = title
 	}
-	rnd := drawFrom([]byte(domain))
+	sum := sha256.Sum256([]byte("mark" + domain))
+	i := 0
+	rnd := func() float64 { // a number from 0 to 1 of every two bytes
+		i += 2
+		return float64(int(sum[i-2])<<8|int(sum[i-1])) / (1 << 16)
+	}
 	corners, turn, tint := 4+int(rnd()*5), rnd()*2*math.Pi, int(rnd()*6)
 	var pts strings.Builder
-	for i := range corners {
-		t := turn + float64(i)/float64(corners)*2*math.Pi
-		fmt.Fprintf(&pts, "%.1f,%.1f ", 16+14*math.Cos(t), 16+14*math.Sin(t))
+	for k := range corners {
+		t := turn + float64(k)/float64(corners)*2*math.Pi
+		pts.WriteString(strconv.FormatFloat(16+14*math.Cos(t), 'f', 1, 64))
+		pts.WriteByte(',')
+		pts.WriteString(strconv.FormatFloat(16+14*math.Sin(t), 'f', 1, 64))
+		pts.WriteByte(' ')
 	}
 	return template.HTML(fmt.Sprintf(`<svg class="site-mark tint-%d" viewBox="0 0 32 32" aria-hidden="true" focusable="false"><polygon points="%s"/><text x="16" y="19.7" text-anchor="middle">%s</text></svg>`, //nolint:gosec // escaped
 		tint, strings.TrimSpace(pts.String()), template.HTMLEscapeString(initials(title))))

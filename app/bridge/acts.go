@@ -99,7 +99,7 @@ func window(v *app.Vault, q request) (any, error) {
 		Site   string  `json:"site"`
 		List   []found `json:"list"`
 	}{Person: card.Name, Site: site.Domain(q.URL), List: []found{}}
-	book, err := v.Find(find.Parse(q.Query))
+	book, err := v.Find(find.Parse(q.Query), 0)
 	if err != nil {
 		return nil, err
 	}

@@ -33,10 +33,31 @@ type Site struct {
 	Accounts []*vault.Item
 }
 
+// Names are the folders and tags that occur, with the number of items of each.
+type Names struct{ Folders, Tags map[string]int }
+
+// Names counts the folders and tags of items that aren't archived. The maps must
+// not be changed.
+func (x *Index) Names() Names {
+	x.count.Do(func() {
+		x.names = Names{map[string]int{}, map[string]int{}}
+		x.Items(func(it *vault.Item) {
+			if it.Folder != "" {
+				x.names.Folders[it.Folder]++
+			}
+			for _, t := range it.Tags {
+				x.names.Tags[t]++
+			}
+		})
+	})
+	return x.names
+}
+
 // Book is a list of sites.
 type Book struct {
 	Sites []Site
-	Items int
+	Items int  // of all that fit, also where the list was cut
+	More  int  // sites that fit and aren't in the list
 	Slip  bool // nothing fitted until a slip was forgiven
 }
 
@@ -55,6 +76,8 @@ type Index struct {
 	ends  []int     // where each row's text ends in all
 	sites int       // how many there are
 	books sync.Map  // vault.Section to *Book
+	count sync.Once
+	names Names
 }
 
 type row struct {
@@ -168,6 +191,9 @@ func (x *Index) foldAll() {
 	x.all, x.sites = all.String(), len(groups)
 }
 
+// Warm gets the index ready for the first search. It may be called beside anything.
+func (x *Index) Warm() { x.fold.Do(x.foldAll) }
+
 // Len is the number of items in a section; of all sections if it is empty.
 func (x *Index) Len(s vault.Section) int { return x.Book(s).Items }
 
@@ -256,19 +282,20 @@ type Now struct {
 
 // Find returns the sites with an item that has every word of the query and is
 // within its narrowing words, best first; equal ones stay in the order of the book.
-func (x *Index) Find(q Query, now Now) *Book {
+// It lists the first sites only, as many as most says; 0 is all.
+func (x *Index) Find(q Query, now Now, most int) *Book {
 	if q.Empty() {
 		return x.Book("")
 	}
 	x.fold.Do(x.foldAll)
-	hits := x.search(q, now)
+	hits := x.everywhere(func(from, to int) []hit { return x.search(q, now, from, to) })
 	out := &Book{}
-	if len(hits) == 0 && len(q.Words) > 0 {
-		if hits = x.searchSlips(q, now); len(hits) > 0 {
-			out.Slip = true
-		}
+	if len(hits) == 0 && slices.ContainsFunc(q.Words, func(w string) bool { return len(w) >= minSlip }) {
+		hits = x.everywhere(func(from, to int) []hit { return x.searchSlips(q, now, from, to) })
+		out.Slip = len(hits) > 0
 	}
-	out.Items, out.Sites = len(hits), x.gather(hits)
+	out.Items = len(hits)
+	out.Sites, out.More = x.gather(hits, most)
 	return out
 }
 
@@ -280,9 +307,31 @@ func newHit(row, score int) hit { return hit(1<<31-1-score)<<32 | hit(row) }
 
 func (h hit) row() int { return int(h & (1<<32 - 1)) }
 
+// everywhere runs a search over all rows, on every processor if they are many.
+func (x *Index) everywhere(search func(from, to int) []hit) []hit {
+	parts := make([][]hit, max(1, min(runtime.GOMAXPROCS(0), len(x.rows)/1024)))
+	if len(parts) == 1 {
+		return search(0, len(x.rows))
+	}
+	var wg sync.WaitGroup
+	for i := range parts {
+		wg.Go(func() { parts[i] = search(i*len(x.rows)/len(parts), (i+1)*len(x.rows)/len(parts)) })
+	}
+	wg.Wait()
+	return slices.Concat(parts...)
+}
+
+// begin is where a row's text begins in all.
+func (x *Index) begin(row int) int {
+	if row == 0 {
+		return 0
+	}
+	return x.ends[row-1]
+}
+
 // search finds rows with every word. The longest word is looked for in all the
 // text at once; only where it is found is a row looked at.
-func (x *Index) search(q Query, now Now) (hits []hit) {
+func (x *Index) search(q Query, now Now, from, to int) (hits []hit) {
 	longest := ""
 	for _, w := range q.Words {
 		if len(w) > len(longest) {
@@ -295,12 +344,8 @@ func (x *Index) search(q Query, now Now) (hits []hit) {
 			return
 		}
 		if len(q.Words) > 1 { // most rows lack one of them: that is quickly seen
-			from := 0
-			if i > 0 {
-				from = x.ends[i-1]
-			}
 			for _, w := range q.Words {
-				if w != longest && !strings.Contains(x.all[from:x.ends[i]], w) {
+				if w != longest && !strings.Contains(x.all[x.begin(i):x.ends[i]], w) {
 					return
 				}
 			}
@@ -309,14 +354,15 @@ func (x *Index) search(q Query, now Now) (hits []hit) {
 			hits = append(hits, newHit(i, s+r.extra(now)))
 		}
 	}
-	if len(q.Words) == 0 {
-		for i := range x.rows {
+	if longest == "" {
+		for i := from; i < to; i++ {
 			take(i)
 		}
 		return hits
 	}
-	for at, i := 0, 0; i < len(x.rows); {
-		j := strings.Index(x.all[at:], longest)
+	all := x.all[:x.begin(to)]
+	for at, i := x.begin(from), from; i < to; {
+		j := strings.Index(all[at:], longest)
 		if j < 0 {
 			break
 		}
@@ -335,11 +381,9 @@ func (x *Index) search(q Query, now Now) (hits []hit) {
 	return hits
 }
 
-func (x *Index) searchSlips(q Query, now Now) (hits []hit) {
-	if !slices.ContainsFunc(q.Words, func(w string) bool { return len(w) >= minSlip }) {
-		return nil
-	}
-	for i, r := range x.rows {
+func (x *Index) searchSlips(q Query, now Now, from, to int) (hits []hit) {
+	for i := from; i < to; i++ {
+		r := x.rows[i]
 		if !q.fits(r, now.Used) {
 			continue
 		}
@@ -351,30 +395,42 @@ func (x *Index) searchSlips(q Query, now Now) (hits []hit) {
 }
 
 // gather sets hits together: a site stands where its best account stands, with
-// its other hits under it.
-func (x *Index) gather(hits []hit) []Site {
+// its other hits under it. Beyond the first sites it only counts.
+func (x *Index) gather(hits []hit, most int) (out []Site, more int) {
 	slices.Sort(hits)
-	place := make([]int, x.sites) // in out, from 1
-	count := make([]int, 0, len(hits))
-	out := make([]Site, 0, len(hits))
+	place := make([]int32, x.sites) // in out, from 1
+	var count []int
 	for _, h := range hits {
 		r := x.rows[h.row()]
-		if place[r.group] == 0 {
+		p := &place[r.group]
+		if *p == 0 {
+			if most > 0 && len(out) == most {
+				*p = -1
+				more++
+				continue
+			}
 			out, count = append(out, Site{Title: r.item.Title, Domain: r.domain, Letter: r.letter}), append(count, 0)
-			place[r.group] = len(out)
+			*p = int32(len(out))
 		}
-		count[place[r.group]-1]++
+		if *p > 0 {
+			count[*p-1]++
+		}
 	}
-	items := make([]*vault.Item, len(hits)) // one allocation for all
+	total := 0
+	for _, n := range count {
+		total += n
+	}
+	items := make([]*vault.Item, total) // one allocation for all
 	for i, n := range count {
 		out[i].Accounts, items = items[:0:n], items[n:]
 	}
 	for _, h := range hits {
 		r := x.rows[h.row()]
-		s := &out[place[r.group]-1]
-		s.Accounts = append(s.Accounts, &r.item)
+		if p := place[r.group]; p > 0 {
+			out[p-1].Accounts = append(out[p-1].Accounts, &r.item)
+		}
 	}
-	return out
+	return out, more
 }
 
 func (r *row) extra(now Now) int {

@@ -67,7 +67,7 @@ func TestFind(t *testing.T) {
 		"old":            "", // archived
 		"fish":           "Lanternfish", "lantarnfish": "Lanternfish", "gulwling": "Gullwing Credit Union", "gullwign": "Gullwing Credit Union", "aero": "Ærø Ferries", "gxllwxng": "",
 	} {
-		got := titles(book().Find(Parse(query), Now{}).Sites)
+		got := titles(book().Find(Parse(query), Now{}, 0).Sites)
 		if want == "" {
 			assert.Empty(t, got, query)
 			continue
@@ -75,8 +75,8 @@ func TestFind(t *testing.T) {
 		require.NotEmpty(t, got, query)
 		assert.Equal(t, want, got[0], query)
 	}
-	assert.Len(t, book().Find(Parse("wren"), Now{}).Sites[0].Accounts, 1, "only the account that fits")
-	assert.Equal(t, titles(book().Book("").Sites), titles(book().Find(Parse("  "), Now{}).Sites))
+	assert.Len(t, book().Find(Parse("wren"), Now{}, 0).Sites[0].Accounts, 1, "only the account that fits")
+	assert.Equal(t, titles(book().Book("").Sites), titles(book().Find(Parse("  "), Now{}, 0).Sites))
 }
 
 func BenchmarkFind10000(b *testing.B) {
@@ -91,7 +91,7 @@ func BenchmarkFind10000(b *testing.B) {
 	for _, q := range []string{"quay 99", "q", "quay", "user7 shop", "qauy"} {
 		b.Run("find "+q, func(b *testing.B) {
 			for b.Loop() {
-				x.Find(Parse(q), Now{})
+				x.Find(Parse(q), Now{}, 0)
 			}
 		})
 	}
@@ -113,7 +113,7 @@ func TestShelf(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, x.Book("").Sites, back.Book("").Sites)
 	for _, q := range []string{"gull", "cakes", "wren", "dory 1"} {
-		assert.Equal(t, x.Find(Parse(q), Now{}), back.Find(Parse(q), Now{}), q)
+		assert.Equal(t, x.Find(Parse(q), Now{}, 0), back.Find(Parse(q), Now{}, 0), q)
 	}
 	b := x.Encode()
 	for i := range b {
@@ -128,7 +128,7 @@ func FuzzDecodeIndex(f *testing.F) {
 	f.Add(book().Encode())
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if x, err := DecodeIndex(b, Options{}); err == nil {
-			x.Find(Parse("a"), Now{})
+			x.Find(Parse("a"), Now{}, 0)
 			x.Book("")
 		}
 	})

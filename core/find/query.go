@@ -152,6 +152,9 @@ func (q Query) Trouble() string {
 
 // fits reports whether a row is within the query's narrowing words.
 func (q *Query) fits(r *row, used map[string]int64) bool {
+	if len(q.Narrows) == 0 {
+		return !r.item.Archived
+	}
 	archived := false
 	for _, n := range q.Narrows {
 		if n.By == "" && n.Value == "archived" {

@@ -74,33 +74,76 @@ function setUp() {
   heights.replaceSync(parts.map(height).join(""));
   for (const part of parts) near.observe(part);
   dress(l);
-  for (const d of l.querySelectorAll("details[data-stays]")) if (d instanceof HTMLDetailsElement) d.open = stays.has(d.dataset.stays ?? "");
+  const d = l.querySelector("details.narrow");
+  if (d instanceof HTMLDetailsElement) d.open = narrowing;
 }
 
-/** What was open stays open when the list is drawn anew. @type {Set<string>} */
-const stays = new Set();
+/** Whether the narrowing paper is open; it stays so when the list is drawn anew. */
+let narrowing = false;
 document.addEventListener("toggle", (e) => {
   const d = /** @type {HTMLDetailsElement} */ (e.target);
-  const name = d.dataset?.stays;
-  if (name && d.isConnected) d.open ? stays.add(name) : stays.delete(name);
+  if (!d.isConnected || !d.classList?.contains("narrow")) return;
+  narrowing = d.open;
+  if (d.open) void fillNarrow(d);
 }, true);
 
-// A list drawn anew by itself stays where it was scrolled to.
-let top_ = 0;
-/** @type {string | undefined} */
-let topOf;
-document.addEventListener("htmx:beforeSwap", (e) => {
-  const d = /** @type {CustomEvent} */ (e).detail;
-  if (d.target?.id !== "book-list") return;
+/** @param {HTMLElement} d */
+async function fillNarrow(d) {
+  const paper = d.querySelector(".narrow-paper");
+  const resp = await fetch(`/narrow${list()?.dataset.state || "?"}&in=${list()?.dataset.section}`);
+  if (paper && resp.ok && !resp.redirected) paper.innerHTML = await resp.text();
+}
+
+// The list is fetched and put in place here: at each letter typed, and when the vault changed.
+
+/** @type {AbortController | undefined} */
+let fetching;
+
+/** Draws the list for what the search line says. @param {boolean} byItself */
+async function refresh(byItself) {
   const l = list();
-  topOf = l?.dataset.state;
-  top_ = scroller().scrollTop;
-});
-document.addEventListener("htmx:afterSwap", (e) => {
-  if (/** @type {CustomEvent} */ (e).detail.target?.id !== "book-list") return;
+  if (!l) return;
+  fetching?.abort();
+  const mine = (fetching = new AbortController());
+  const state = new URLSearchParams();
+  const words = /** @type {HTMLInputElement} */ (document.getElementById("find")).value;
+  const on = /** @type {HTMLInputElement | null} */ (document.getElementById("on"))?.value;
+  if (words) state.set("q", words);
+  if (on) state.set("on", on);
+  const path = `/${l.dataset.section}${state.size ? "?" + state : ""}`;
+  /** @type {Record<string, string>} */
+  const headers = { "HX-Request": "true", "HX-Target": "book-list" };
+  if (byItself) headers["X-By-Itself"] = "1";
+  try {
+    const resp = await fetch(path, { headers, signal: mine.signal });
+    const to = resp.headers.get("HX-Redirect");
+    if (to || resp.redirected) return location.assign(to ?? resp.url);
+    if (!resp.ok) return;
+    place(await resp.text());
+  } catch {
+    return; // a later one took its place, or the device app is away: what is drawn stays
+  }
+  if (!byItself) history.replaceState(history.state, "", path);
+}
+
+/** Puts a fetched list in place of the one that is there. @param {string} html */
+function place(html) {
+  const old = list();
+  const top = scroller().scrollTop;
+  const fresh = document.createElement("template");
+  fresh.innerHTML = html;
+  const l = fresh.content.querySelector("#book-list");
+  if (!old || !(l instanceof HTMLElement)) return;
+  const same = l.dataset.state === old.dataset.state;
+  old.replaceWith(l);
+  const thumbs = fresh.content.querySelector("#thumbs");
+  if (thumbs) document.getElementById("thumbs")?.replaceWith(thumbs);
   setUp();
-  scroller().scrollTop = list()?.dataset.state === topOf ? top_ : 0;
-});
+  scroller().scrollTop = same ? top : 0;
+  keepPlace();
+}
+document.body.addEventListener("vault-changed", () => void refresh(true));
+for (const kind of ["input", "search"]) document.getElementById("find")?.addEventListener(kind, () => void refresh(false));
 
 // Lines.
 
@@ -319,4 +362,6 @@ document.addEventListener("htmx:afterSettle", () => {
   const l = list();
   if (l) dress(l);
 });
-setUp();
+
+// Scripts are run in order, and this one uses what the next ones have.
+document.addEventListener("DOMContentLoaded", setUp);

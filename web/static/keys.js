@@ -24,12 +24,14 @@ function move(step) {
 
 /** Where the keyboard is, for a book that is drawn anew. @type {string | undefined} */
 let keptAt;
-document.addEventListener("htmx:afterSettle", () => {
+
+/** Marks that line again in a fresh list. */
+function keepPlace() {
   if (!keptAt || document.querySelector(".book-list .line.at")) return;
   const line = lines().find((l) => l.dataset.id === keptAt);
   line?.classList.add("at");
-  if (document.activeElement === document.body) line?.querySelector("a")?.focus({ preventScroll: true });
-});
+  if (line && document.activeElement === document.body) line.querySelector("a")?.focus({ preventScroll: true });
+}
 
 /** Presses the act of a key: on the line at hand, else on the sheet. @param {string} key @param {string} inLine */
 function press(key, inLine) {

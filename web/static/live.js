@@ -22,10 +22,10 @@ function hear(m) {
       break;
     case "left":
       turn(Number(first));
-      if (Number(second) !== version) refresh(Number(second)); // something was missed
+      if (Number(second) !== version) announce(Number(second)); // something was missed
       break;
     default:
-      refresh(Number(first));
+      announce(Number(first));
   }
 }
 
@@ -37,7 +37,7 @@ if (/** @type {HTMLElement | null} */ (button)?.dataset.atOnce) {
 }
 
 /** Has the parts of the page drawn anew that show the vault. @param {number} at */
-function refresh(at) {
+function announce(at) {
   version = at;
   document.body.dispatchEvent(new Event("vault-changed"));
   document.body.dispatchEvent(new Event("vault-status"));
