@@ -71,6 +71,8 @@ type Device struct {
 	open     map[string]*Vault
 	attempts map[string]*attempts
 	waiting  map[string]*Arrival
+
+	closeGrace time.Duration
 }
 
 type attempts struct {
@@ -80,7 +82,7 @@ type attempts struct {
 
 // New returns a device over its ports.
 func New(p Ports) *Device {
-	return &Device{p: p, stores: map[string]Store{}, open: map[string]*Vault{}, attempts: map[string]*attempts{}, waiting: map[string]*Arrival{}}
+	return &Device{p: p, stores: map[string]Store{}, open: map[string]*Vault{}, attempts: map[string]*attempts{}, waiting: map[string]*Arrival{}, closeGrace: closeGrace}
 }
 
 // Keep locks vaults that were not used for their time, and all of them after the

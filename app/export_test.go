@@ -1,6 +1,24 @@
 package app
 
-import "context"
+import (
+	"context"
+	"time"
+)
+
+// SetCloseGrace lets tests close the last page without waiting.
+func (d *Device) SetCloseGrace(g time.Duration) { d.closeGrace = g }
+
+// Stored lists the files with chunks on this device.
+func (v *Vault) Stored(ctx context.Context) ([]StoredFile, error) { return v.store.StoredFiles(ctx) }
+
+// Chunk reads a sealed chunk; SetChunk puts one in its place.
+func (v *Vault) Chunk(ctx context.Context, file string, n int) ([]byte, error) {
+	return v.store.Chunk(ctx, file, n)
+}
+
+func (v *Vault) SetChunk(ctx context.Context, file string, n int, sealed []byte) error {
+	return v.store.PutChunk(ctx, file, n, sealed)
+}
 
 // Token lets tests tell devices' requests apart.
 func (v *Vault) Token(ctx context.Context) (string, error) { return v.token(ctx) }

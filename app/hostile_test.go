@@ -38,9 +38,9 @@ func TestHostileCloud(t *testing.T) {
 			c.Records[0].Blob, c.Records[1].Blob = c.Records[1].Blob, c.Records[0].Blob
 		}, ledger.BadRecord},
 		{"drops a record", func(_, c *wire.Changes) { c.Records = c.Records[1:] }, ledger.Incomplete},
-		{"replays an old record", func(old, c *wire.Changes) { c.Records[0] = find(old.Records, c.Records[0].ID) }, ledger.Incomplete},
+		{"replays an old record", func(old, c *wire.Changes) { c.Records[0] = findBytes(old.Records, c.Records[0].ID) }, ledger.Incomplete},
 		{"replays one under a new revision", func(old, c *wire.Changes) {
-			c.Records[0].Blob = find(old.Records, c.Records[0].ID).Blob
+			c.Records[0].Blob = findBytes(old.Records, c.Records[0].ID).Blob
 		}, ledger.BadRecord},
 		{"invents a record", func(_, c *wire.Changes) {
 			c.Records = append(c.Records, wire.Record{ID: "invented", Rev: 1, Blob: flip(c.Records[0].Blob)})
@@ -164,7 +164,7 @@ func between(f func(http.ResponseWriter, *http.Request, http.Handler)) func(http
 	return f
 }
 
-func find(list []wire.Record, id string) wire.Record {
+func findBytes(list []wire.Record, id string) wire.Record {
 	for _, r := range list {
 		if r.ID == id {
 			return r

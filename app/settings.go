@@ -187,3 +187,23 @@ func (v *Vault) language() language.Tag {
 	}
 	return language.BritishEnglish
 }
+
+// closeGrace is how long a vault that locks when its last page is closed waits for
+// another: going from one page to the next closes one for a moment.
+const closeGrace = 10 * time.Second
+
+// Page notes that a page of the vault is open; call what it returns when the page
+// is gone.
+func (v *Vault) Page() (gone func()) {
+	v.pages.Add(1)
+	return func() {
+		if v.pages.Add(-1) > 0 || !v.Settings().LockOnClose {
+			return
+		}
+		time.AfterFunc(v.d.closeGrace, func() {
+			if v.pages.Load() == 0 && v.Settings().LockOnClose {
+				v.Lock()
+			}
+		})
+	}
+}

@@ -53,6 +53,7 @@ type Vault struct {
 	acts      []act           // what can be undone, the latest last
 	sites     *directory.Directory
 
+	pages     atomic.Int64 // that are open
 	version   atomic.Int64
 	listeners map[chan Notice]bool
 	ready     chan struct{} // closed once entries are there

@@ -137,6 +137,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	v := of(r)
 	notices, end := v.Listen()
 	defer end()
+	defer v.Page()()
 	rc := http.NewResponseController(w)
 	_ = rc.SetWriteDeadline(time.Time{}) // not every writer has one
 	w.Header().Set("Content-Type", "text/event-stream")

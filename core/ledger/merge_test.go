@@ -132,3 +132,28 @@ func encode(t require.TestingT, e vault.Entry) string {
 	require.NoError(t, err)
 	return string(b)
 }
+
+// Deleting for good reaches a device that knew no more than what was deleted, and
+// loses to one that edited it meanwhile, in whatever order they meet.
+func TestPurgeLosesToAnEdit(t *testing.T) {
+	e, err := vault.New("01", vault.TypeLogin, vault.Stamp{At: 1000, By: "desk"}, vault.Changes{vault.FieldTitle: "A", vault.FieldNotes: "n"})
+	require.NoError(t, err)
+	gone, err := e.Archive(vault.Stamp{At: 2000, By: "desk"})
+	require.NoError(t, err)
+	purged, err := gone.Purge(vault.Stamp{At: 3000, By: "desk"})
+	require.NoError(t, err)
+	edited, err := e.With(vault.Stamp{At: 2500, By: "laptop"}, vault.Changes{vault.FieldNotes: "still used"})
+	require.NoError(t, err)
+
+	for _, known := range []vault.Entry{e, gone} {
+		assert.True(t, Merge(purged, known).Purged())
+		assert.Equal(t, Merge(purged, known), Merge(known, purged))
+	}
+	for _, order := range [][]vault.Entry{{purged, edited, gone}, {edited, gone, purged}, {gone, purged, edited}, {purged, gone, edited}} {
+		m := Merge(Merge(order[0], order[1]), order[2])
+		assert.False(t, m.Purged())
+		assert.Equal(t, "still used", m.Text(vault.FieldNotes))
+		assert.Equal(t, "A", m.Text(vault.FieldTitle))
+		assert.True(t, m.IsItem())
+	}
+}

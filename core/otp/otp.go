@@ -79,11 +79,12 @@ func Parse(text secret.Text) (Setup, error) {
 
 func cleanKey(s string) (secret.Text, error) {
 	s = strings.TrimRight(strings.ToUpper(strings.NewReplacer(" ", "", "-", "", "\t", "", "\n", "").Replace(s)), "=")
-	b, err := base32.StdEncoding.WithPadding(base32.NoPadding).DecodeString(s)
-	if err != nil || len(b) < 5 {
+	unpadded := base32.StdEncoding.WithPadding(base32.NoPadding)
+	b, err := unpadded.DecodeString(s)
+	if err != nil || len(b) < 5 || unpadded.EncodedLen(len(b)) != len(s) { // a letter is missing or too many
 		return secret.Text{}, ErrKey
 	}
-	return secret.New(s), nil
+	return secret.New(unpadded.EncodeToString(b)), nil
 }
 
 func parseAddress(t string) (s Setup, err error) {

@@ -40,7 +40,27 @@ func (e Entry) AsOf(ms int64) (out Entry, ok bool) {
 			out.Fields[p.Field] = Register{p.Value, p.From}
 		}
 	}
+	if r, ok := out.Fields[fieldArchived]; ok && !isBlank(r.Value.Reveal()) && !e.editedIn(r.Stamp.At, ms) {
+		// Emptied registers have no past, so the digest of then can't be made again.
+		if text, err := encodeValue(out.contentDigest()); err == nil {
+			out.Fields[fieldArchived] = Register{text, r.Stamp}
+		}
+	}
 	return out, true
+}
+
+// editedIn reports whether the content was edited after one moment and not later
+// than another.
+func (e Entry) editedIn(after, until int64) bool {
+	in := func(ms int64) bool { return ms > after && ms <= until }
+	for f, r := range e.Fields {
+		if told(f) && f != fieldArchived && in(r.Stamp.At) {
+			return true
+		}
+	}
+	return slices.ContainsFunc(e.Past, func(p Past) bool {
+		return told(p.Field) && p.Field != fieldArchived && (in(p.From.At) || in(p.Until))
+	})
 }
 
 // Version is what one edit made of an entry.
