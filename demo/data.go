@@ -83,6 +83,29 @@ var marens = []row{
 	{"192.0.2.1", "http://192.0.2.1/", "admin", "admin", "", "", "The router under the stairs."},
 }
 
+// other is something else than a login: kind, title, folder, notes and fields.
+type other struct {
+	kind                 vault.Type
+	title, folder, notes string
+	fields               vault.Changes
+}
+
+// others are what else Maren keeps. The card's number is one that payment providers
+// publish for trying out.
+var others = []other{
+	{vault.TypeCard, "Gullwing debit card", "Bank/Joint account", "", vault.Changes{vault.FieldHolder: "Maren Tolliver", vault.FieldNumber: "4012888888881881", vault.FieldExpiry: "2027-09", vault.FieldCode: "118", vault.FieldPIN: "4406", vault.FieldIssuer: "Gullwing Credit Union", vault.FieldEmergency: "01632 960 911"}},
+	{vault.TypeBank, "Joint account", "Bank/Joint account", "", vault.Changes{vault.FieldBank: "Gullwing Credit Union", vault.FieldHolder: "Maren and Idris Tolliver", vault.FieldIBAN: "GB29NWBK60161331926819", vault.FieldPhone: "01632 960 910"}},
+	{vault.TypePerson, "Maren at home", "", "", vault.Changes{"given-name": "Maren", "family-name": "Tolliver", "bday": "1985-04-11", "street-address": "7 Ropewalk", "address-level2": "Saltmarsh Quay", "postal-code": "SQ1 7RW", "country": "GB", "tel": "+44 1632 960117", "email": MarenEmail}},
+	{vault.TypePaper, "Maren’s passport", "Family", "", vault.Changes{vault.FieldPaper: "passport", vault.FieldHolder: "Maren Tolliver", vault.FieldNumber: "SQ5501882", vault.FieldCountry: "GB", vault.FieldIssued: "2017-02-03", vault.FieldExpiry: "2027-02-02"}},
+	{vault.TypeMembership, "Tidewater Library card", "Town", "", vault.Changes{vault.FieldIssuer: "Tidewater Library", vault.FieldHolder: "Wren Tolliver", vault.FieldNumber: "2204-90155"}},
+	{vault.TypeWiFi, "Home Wi-Fi", "Home", "The router is under the stairs.", vault.Changes{vault.FieldSSID: "Tolliver Nest", vault.FieldPassword: "limpets on the hull", vault.FieldSecurity: "WPA"}},
+	{vault.TypeNote, "Padlock of the allotment gate", "Garden", "0 4 2 7. Turn to 0 0 0 0 after locking.", nil},
+	{vault.TypeSoftware, "Chart plotter", "Boat", "", vault.Changes{vault.FieldVersion: "3", vault.FieldLicence: "CHRT-7711-SALT-0098", vault.FieldHolder: "Idris Tolliver"}},
+}
+
+// setups are setup keys of one-time codes, by title.
+var setups = map[string]string{"Mooring Mutual": "otpauth://totp/Mooring:maren?algorithm=SHA1&digits=6&period=30&secret=GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ"}
+
 // idriss are Idris's logins.
 var idriss = []row{
 	{"Gullwing Credit Union", "https://gullwing.example/sign-in", "idris.t", "Ropewalk-1984", "Bank", "", ""},

@@ -4,12 +4,14 @@ package demo
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
 
 	"redlocket/app"
 	"redlocket/core/secret"
+	"redlocket/core/vault"
 	"redlocket/practice"
 )
 
@@ -38,6 +40,9 @@ func Fill(ctx context.Context, d Devices, cloud string, practice func(site, path
 		return fmt.Errorf("failed to make Maren's vault: %w", err)
 	}
 	if err := desk.SaveAll(ctx, drafts(slices.Concat(marens, town(practice), more(max(0, size-len(marens)))))); err != nil {
+		return err
+	}
+	if err := keepOthers(ctx, desk); err != nil {
 		return err
 	}
 	sheet, err := desk.Sheet(ctx)
@@ -78,6 +83,29 @@ func Fill(ctx context.Context, d Devices, cloud string, practice func(site, path
 	}
 	for _, v := range []*app.Vault{desk, laptop, idris} {
 		v.Lock()
+	}
+	return nil
+}
+
+// keepOthers writes down what isn't a login, and what a few logins have besides.
+func keepOthers(ctx context.Context, v *app.Vault) error {
+	for _, o := range others {
+		c := vault.Changes{vault.FieldTitle: o.title, vault.FieldFolder: o.folder, vault.FieldNotes: o.notes}
+		maps.Copy(c, o.fields)
+		if err := v.SaveAs(ctx, app.NewID(), o.kind, c); err != nil {
+			return err
+		}
+	}
+	logins, err := v.Logins()
+	if err != nil {
+		return err
+	}
+	for _, it := range logins {
+		if key, ok := setups[it.Title]; ok {
+			if err := v.Save(ctx, it.ID, vault.Changes{vault.FieldSetup: key}); err != nil {
+				return err
+			}
+		}
 	}
 	return nil
 }

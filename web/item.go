@@ -1,6 +1,7 @@
 package web
 
 import (
+	"errors"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -202,6 +203,11 @@ func (s *Server) item(w http.ResponseWriter, r *http.Request) {
 	if err == nil {
 		d.Open, d.Sheet = chi.URLParam(r, "id"), "sheet-item"
 		d.Item, err = s.itemData(r, d.State())
+	}
+	if errors.Is(err, app.ErrNoItem) && r.Header.Get("X-By-Itself") != "" && fragment(r, "sheet") {
+		d.Open, d.Sheet = "", "sheet-empty" // it was deleted for good while it was on the sheet
+		s.leaves(w, r, http.StatusOK, "", d, nil)
+		return
 	}
 	if err != nil {
 		s.fail(w, r, err)

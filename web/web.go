@@ -164,6 +164,7 @@ func (s *Server) small(r chi.Router) {
 			}
 			r.Get("/rows", s.rows)
 			r.Get("/ids", s.ids)
+			r.Get("/narrow", s.narrow)
 			r.Get("/archive", s.archive)
 			r.Get("/items/new", s.newItem)
 			r.Get("/sites", s.siteSuggestions)

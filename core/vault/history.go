@@ -195,10 +195,11 @@ func Plain(value secret.Text) string {
 	}
 	var addresses []Address
 	if json.Unmarshal(text, &addresses) == nil {
-		for _, a := range addresses {
-			list = append(list, a.URL)
+		urls := make([]string, len(addresses))
+		for i, a := range addresses {
+			urls[i] = a.URL
 		}
-		return strings.Join(list, ", ")
+		return strings.Join(urls, ", ")
 	}
 	var w wireOwn
 	if json.Unmarshal(text, &w) == nil {

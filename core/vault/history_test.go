@@ -36,6 +36,12 @@ func TestHistoryInWords(t *testing.T) {
 	assert.True(t, h[4].Changes[0].Added)
 }
 
+func TestPlain(t *testing.T) {
+	for text, want := range map[string]string{`"a"`: "a", `true`: "yes", `["a","b"]`: "a, b", `[{"url":"https://a.example/"},{"url":"https://b.example/","match":"host"}]`: "https://a.example/, https://b.example/", `{"n":"Limit","k":"text","v":"300"}`: "300", `null`: "", `7`: ""} {
+		assert.Equal(t, want, Plain(secret.New(text)), text)
+	}
+}
+
 func TestAsOf(t *testing.T) {
 	e := login(t, Changes{FieldTitle: "A", FieldPassword: secret.New("one"), FieldNotes: "n"})
 	e = edit(t, e, at(2000), Changes{FieldPassword: secret.New("two"), FieldNotes: ""})
