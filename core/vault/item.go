@@ -1,6 +1,7 @@
 package vault
 
 import (
+	"slices"
 	"strings"
 
 	"redlocket/core/secret"
@@ -80,6 +81,7 @@ func View(e Entry) Item {
 			}
 		}
 	}
+	slices.Sort(it.Labels) // fields have no order
 	it.Line = it.Username
 	if it.Type != TypeLogin {
 		it.describe(e)
