@@ -186,6 +186,10 @@ test("the book as it was, a print view, and the keys", async () => {
 
 test("settings: dark, large, another language; asked again before a password is shown", async () => {
   await page.goto(d.desk + "/settings");
+  await page.setViewportSize({ width: 390, height: 800 });
+  assert.ok(await page.isVisible("#lock-after"), "on a narrow screen too");
+  assert.equal(await page.evaluate(() => document.documentElement.scrollWidth), 390);
+  await page.setViewportSize({ width: 1280, height: 800 });
   await accessible("settings");
   await page.selectOption("#theme", "dark");
   await page.selectOption("#text-size", "large");
