@@ -301,9 +301,6 @@ func (d *Device) install(ctx context.Context, v *Vault, fill func(Store) error) 
 // Unlock opens a profile's vault. After three wrong master passwords each
 // further attempt has to wait, from two seconds up to a minute.
 func (d *Device) Unlock(ctx context.Context, profile string, password secret.Text) (*Vault, error) {
-	if err := d.admit(profile); err != nil {
-		return nil, err
-	}
 	s, err := d.store(ctx, profile)
 	if err != nil {
 		return nil, err
@@ -312,16 +309,9 @@ func (d *Device) Unlock(ctx context.Context, profile string, password secret.Tex
 	if err != nil {
 		return nil, err
 	}
-	stretched, err := keys.Stretch(password, card.Params)
-	if errors.Is(err, keys.ErrPassword) {
-		return nil, d.refused(profile)
-	} else if err != nil {
-		return nil, err
-	}
-	pair := keys.Derive(stretched, keys.Code(card.Carried))
-	vk, err := keys.Unwrap(pair.Unlock, keys.ByMaster, card.Vault, card.Wrapped)
+	vk, err := d.unwrap(card, password)
 	if err != nil {
-		return nil, d.refused(profile)
+		return nil, err
 	}
 	d.mu.Lock()
 	delete(d.attempts, profile)
@@ -337,6 +327,25 @@ func (d *Device) Unlock(ctx context.Context, profile string, password secret.Tex
 		v.confirmed()
 	}
 	return v, err
+}
+
+// unwrap opens the vault key of a card with the master password. Wrong ones are
+// counted, and slowed down.
+func (d *Device) unwrap(card Card, password secret.Text) (vk keys.VaultKey, err error) {
+	if err := d.admit(card.ID); err != nil {
+		return vk, err
+	}
+	stretched, err := keys.Stretch(password, card.Params)
+	if errors.Is(err, keys.ErrPassword) {
+		return vk, d.refused(card.ID)
+	} else if err != nil {
+		return vk, err
+	}
+	pair := keys.Derive(stretched, keys.Code(card.Carried))
+	if vk, err = keys.Unwrap(pair.Unlock, keys.ByMaster, card.Vault, card.Wrapped); err != nil {
+		return vk, d.refused(card.ID)
+	}
+	return vk, nil
 }
 
 func (d *Device) openVault(ctx context.Context, s Store, card Card, vk keys.VaultKey) (*Vault, error) {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"time"
 
-	"redlocket/core/keys"
 	"redlocket/core/secret"
 )
 
@@ -47,18 +46,8 @@ func (v *Vault) NeedsAsking(a Ask) error {
 // Confirm shows the master password again. Wrong ones count as at unlocking.
 func (v *Vault) Confirm(_ context.Context, password secret.Text) error {
 	card := v.Card()
-	if err := v.d.admit(card.ID); err != nil {
+	if _, err := v.d.unwrap(card, password); err != nil {
 		return err
-	}
-	stretched, err := keys.Stretch(password, card.Params)
-	if errors.Is(err, keys.ErrPassword) {
-		return v.d.refused(card.ID)
-	} else if err != nil {
-		return err
-	}
-	pair := keys.Derive(stretched, keys.Code(card.Carried))
-	if _, err := keys.Unwrap(pair.Unlock, keys.ByMaster, card.Vault, card.Wrapped); err != nil {
-		return v.d.refused(card.ID)
 	}
 	v.confirmed()
 	v.Touch()

@@ -66,9 +66,6 @@ func (s *Server) act(w http.ResponseWriter, r *http.Request) {
 		s.acted(w, r, nil, done.Words, "/logins")
 		return
 	}
-	if len(ids) == 1 && r.FormValue("stay") == "" { // the sheet draws itself anew
-		w.Header().Set("HX-Trigger", "vault-changed")
-	}
 	s.render(w, r, http.StatusOK, "done", s.view(r, "", "", done))
 }
 
@@ -95,7 +92,6 @@ func (s *Server) undo(w http.ResponseWriter, r *http.Request) {
 		go_(w, r, back(r))
 		return
 	}
-	w.Header().Set("HX-Trigger", "vault-changed")
 	s.render(w, r, http.StatusOK, "done", s.view(r, "", "", d))
 }
 

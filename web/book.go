@@ -190,15 +190,6 @@ func (d bookData) State() string {
 	return "?" + v.Encode()
 }
 
-// With is the State with one more parameter.
-func (d bookData) With(name, value string) string {
-	sep := "?"
-	if st := d.State(); st != "" {
-		sep = st + "&"
-	}
-	return sep + name + "=" + url.QueryEscape(value)
-}
-
 // presses offers narrowing words: those in force, the states, the kinds, and the
 // folders and tags that most items have.
 func presses(x *find.Index, q find.Query) (out []press) {

@@ -48,7 +48,6 @@ type fieldRow struct {
 	Strength *strength.Verdict
 	Slot     slotData
 	Code     *codeData
-	Token    string
 }
 
 // slotData names one hidden value: a field of an item, now or at a moment, or an
@@ -160,7 +159,7 @@ func (s *Server) itemData(r *http.Request, state string) (*itemData, error) {
 
 func (d *itemData) row(v *app.Vault, e vault.Entry, spec vault.Spec) (row fieldRow, ok bool) {
 	value := e.Secret(spec.Field)
-	row = fieldRow{Field: spec.Field, Label: spec.Label, Form: spec.Form, Hidden: spec.Hidden(), Token: spec.Token, Slot: slotData{ID: e.ID, Field: string(spec.Field), At: d.At}}
+	row = fieldRow{Field: spec.Field, Label: spec.Label, Form: spec.Form, Hidden: spec.Hidden(), Slot: slotData{ID: e.ID, Field: string(spec.Field), At: d.At}}
 	if value.IsEmpty() {
 		// What a login lives by is named even where it is missing.
 		return row, (d.Type == vault.TypeLogin || d.Type == vault.TypeApp) && (spec.Field == vault.FieldUsername || spec.Field == vault.FieldPassword)
@@ -326,12 +325,11 @@ func (s *Server) printed(w http.ResponseWriter, r *http.Request) {
 
 // codeData is a one-time code and its time left.
 type codeData struct {
-	ID     string
-	Text   string
-	Next   string // shown when the code is about to end
-	Left   int    // seconds; 0 where a counter counts
-	Period int
-	Setup  otp.Setup
+	ID    string
+	Text  string
+	Next  string // shown when the code is about to end
+	Left  int    // seconds; 0 where a counter counts
+	Setup otp.Setup
 }
 
 // nextShown is how long before its end a code's successor is shown.
@@ -342,7 +340,7 @@ func newCodeData(v *app.Vault, id string) (codeData, error) {
 	if err != nil {
 		return codeData{}, err
 	}
-	d := codeData{ID: id, Text: spaced(c.Text.Reveal()), Setup: setup, Left: int((c.Left + time.Second - 1) / time.Second), Period: int(setup.Period / time.Second)}
+	d := codeData{ID: id, Text: spaced(c.Text.Reveal()), Setup: setup, Left: int((c.Left + time.Second - 1) / time.Second)}
 	if c.Left < nextShown {
 		d.Next = spaced(c.Next.Reveal())
 	}
