@@ -104,13 +104,14 @@ func (v *Vault) load(ctx context.Context) error {
 	}
 	seal := v.seal
 	if v.index = v.readShelf(ctx, seal); v.index == nil {
-		v.loadErr = v.loadRecords(ctx, seal)
+		v.loadErr = v.loadRecords(ctx, seal, max(2, runtime.GOMAXPROCS(0)))
 		close(v.ready)
 		return v.loadErr
 	}
 	x := v.index
 	go func() {
-		v.loadErr = v.loadRecords(context.WithoutCancel(ctx), seal)
+		// The other processors are left to the page that is being drawn.
+		v.loadErr = v.loadRecords(context.WithoutCancel(ctx), seal, max(1, runtime.GOMAXPROCS(0)/2))
 		x.Warm()
 		close(v.ready)
 		v.tell(NoticeStatus)
@@ -158,16 +159,16 @@ func (v *Vault) keepShelf(seal *keys.Vault, x *find.Index) {
 	}
 }
 
-// loadRecords opens every record of the store: one goroutine reads, the others
-// open what it read, in batches.
-func (v *Vault) loadRecords(ctx context.Context, seal *keys.Vault) error {
+// loadRecords opens every record of the store: one goroutine reads, the others,
+// as many as workers says, open what it read, in batches.
+func (v *Vault) loadRecords(ctx context.Context, seal *keys.Vault, workers int) error {
 	stand, err := v.store.Stand(ctx)
 	if err != nil {
 		return err
 	}
 	const batch = 256
 	rows := make(chan []Row, 8)
-	opened := make([][]held, max(2, runtime.GOMAXPROCS(0)))
+	opened := make([][]held, workers)
 	failed := make([]error, len(opened))
 	var wg sync.WaitGroup
 	for i := range opened {

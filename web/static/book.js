@@ -9,14 +9,10 @@ const list = () => document.getElementById("book-list");
 
 // Parts of the list. A part that wasn't drawn yet takes the height of its lines.
 
-/** Their heights, in a style sheet of its own: inline styles are against the page's policy. */
-const heights = new CSSStyleSheet();
-document.adoptedStyleSheets.push(heights);
-
-/** @param {HTMLElement} part */
-function height(part) {
+/** Gives a part the height of its lines. @param {HTMLElement} part */
+function reserve(part) {
   const d = part.dataset;
-  return `.undrawn[data-from="${Number(d.from)}"] { height: calc(var(--line) * ${Number(d.lines)} + var(--under) * ${Number(d.under)} + var(--head) * ${d.head ? 1 : 0}); }`;
+  part.style.height = `calc(var(--line) * ${Number(d.lines)} + var(--under) * ${Number(d.under)} + var(--head) * ${d.head ? 1 : 0})`;
 }
 
 /** What scrolls: the leaf, or on narrow screens the page. */
@@ -54,6 +50,7 @@ async function draw(part) {
     if (!part.isConnected) return;
     part.innerHTML = html;
     part.classList.remove("undrawn");
+    part.style.height = "";
     dress(part);
   } catch {
     setTimeout(() => near.observe(part), 2000);
@@ -71,7 +68,7 @@ function setUp() {
   if (!l || l === ready) return;
   ready = l;
   const parts = /** @type {HTMLElement[]} */ ([...l.querySelectorAll(".chunk.undrawn")]);
-  heights.replaceSync(parts.map(height).join(""));
+  parts.forEach(reserve);
   for (const part of parts) near.observe(part);
   dress(l);
   const d = l.querySelector("details.narrow");
