@@ -3,6 +3,7 @@ package web
 import (
 	"net/http"
 	"net/url"
+	"strings"
 
 	"github.com/go-chi/chi/v5"
 
@@ -22,7 +23,8 @@ func (s *Server) act(w http.ResponseWriter, r *http.Request) {
 		s.problem(w, r, http.StatusRequestEntityTooLarge, "That is too much", "Choose fewer at once. Nothing was changed.")
 		return
 	}
-	v, ctx, ids := of(r), r.Context(), r.Form["id"]
+	v, ctx := of(r), r.Context()
+	ids := strings.Fields(r.FormValue("ids")) // one field: the number of fields of a form is limited
 	var d app.Done
 	var err error
 	words := ""

@@ -33,7 +33,7 @@ type bookData struct {
 	Q        find.Query
 	On       string // the day whose book this is; empty for today
 	Chunks   []chunk
-	Letters  map[string]bool
+	Thumbs   []thumb
 	All      int // items of the section
 	Found    int // items of the list
 	Sites    int
@@ -56,6 +56,41 @@ type chunk struct {
 	Drawn    bool
 	Lines    int // of a site's own height
 	Under    int // of accounts set under a site
+}
+
+// thumb is a letter of the thumb index.
+type thumb struct {
+	Letter string
+	Used   bool
+}
+
+const (
+	latin      = "#ABCDEFGHIJKLMNOPQRSTUVWXYZ"
+	mostThumbs = 45 // that a screen has room for
+)
+
+// thumbs are the letters of a list: the Latin ones, and of other scripts those that
+// are used. Where they get too many, only the used ones stay.
+func thumbs(list []chunk) (out []thumb) {
+	used := map[string]bool{}
+	var others []string
+	for _, c := range list {
+		if c.Head && !used[c.Letter] {
+			used[c.Letter] = true
+			if !strings.Contains(latin, c.Letter) {
+				others = append(others, c.Letter)
+			}
+		}
+	}
+	for l := range strings.SplitSeq(latin, "") {
+		if used[l] || len(others)+len(latin) <= mostThumbs {
+			out = append(out, thumb{l, used[l]})
+		}
+	}
+	for _, l := range others {
+		out = append(out, thumb{l, true})
+	}
+	return out
 }
 
 // press is a narrowing word that can be pressed.
@@ -118,7 +153,7 @@ func list(r *http.Request, section vault.Section, q find.Query, all bool) (x *fi
 }
 
 func (s *Server) bookData(r *http.Request) (d bookData, err error) {
-	d = bookData{Section: sectionOf(r), Q: find.Parse(r.FormValue("q")), Letters: map[string]bool{}, Sheet: "sheet-empty"}
+	d = bookData{Section: sectionOf(r), Q: find.Parse(r.FormValue("q")), Sheet: "sheet-empty"}
 	if _, then := moment(r); then {
 		d.On = r.FormValue("on")
 	}
@@ -132,12 +167,12 @@ func (s *Server) bookData(r *http.Request) (d bookData, err error) {
 	lines := 0
 	for i := range d.Chunks {
 		c := &d.Chunks[i]
-		d.Letters[c.Letter] = d.Q.Empty()
 		if lines < firstLines {
 			c.draw(b)
 			lines += c.Lines + c.Under
 		}
 	}
+	d.Thumbs = thumbs(d.Chunks)
 	if d.On == "" && d.Q.Empty() && d.Section == vault.SectionCards {
 		d.Warnings, err = of(r).RunningOut()
 	}

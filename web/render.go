@@ -57,7 +57,6 @@ func (s *Server) funcs() template.FuncMap {
 		"join":      strings.Join,
 		"first":     func(s string) string { f, _, _ := strings.Cut(s, " "); return f },
 		"seconds":   func(d time.Duration) int { return int(d.Seconds()) },
-		"letters":   func() []string { return strings.Split("#ABCDEFGHIJKLMNOPQRSTUVWXYZ", "") },
 		"plural":    plural,
 	}
 }

@@ -29,7 +29,7 @@ import (
 type Site struct {
 	Title    string
 	Domain   string
-	Letter   string // where the thumb index finds it: "A" to "Z", or "#"
+	Letter   string // where the thumb index finds it: "A" to "Z", "#", another script’s capital, or "…"
 	Accounts []*vault.Item
 }
 

@@ -151,13 +151,20 @@ func mayslip(t, w string) bool {
 	return t[0] == w[0] || t[1] == w[1] || t[0] == w[1] || t[1] == w[0]
 }
 
+// letter is where the thumb index has a folded title: A to Z, "#" for digits and
+// signs, another script's own capital, or "…" for scripts that have none.
 func letter(folded string) string {
 	for _, r := range folded {
-		if r >= 'a' && r <= 'z' {
+		switch {
+		case r >= 'a' && r <= 'z':
 			return string(r - 'a' + 'A')
-		}
-		if unicode.IsLetter(r) || unicode.IsDigit(r) {
+		case unicode.IsDigit(r):
 			return "#"
+		case unicode.IsLetter(r):
+			if up := unicode.ToUpper(r); up != r {
+				return string(up)
+			}
+			return "…"
 		}
 	}
 	return "#"

@@ -96,14 +96,14 @@ func decodeAny(b []byte) (Entry, error) {
 	}
 	e := Entry{ID: w.ID, Type: w.T, Created: w.Created, Fields: make(map[Field]Register, len(w.F))}
 	for f, r := range w.F {
-		text, err := canonical(r.V)
+		text, err := Canonical(r.V)
 		if err != nil {
 			return Entry{}, fmt.Errorf("failed to decode field %s: %w", f, err)
 		}
 		e.Fields[f] = Register{text, Stamp{r.At, r.By}}
 	}
 	for _, p := range w.Past {
-		text, err := canonical(p.V)
+		text, err := Canonical(p.V)
 		if err != nil {
 			return Entry{}, fmt.Errorf("failed to decode the past of field %s: %w", p.F, err)
 		}
@@ -123,7 +123,7 @@ func (e *Entry) readExtra(b []byte) error {
 		delete(all, k)
 	}
 	for k, v := range all {
-		text, err := canonical(v)
+		text, err := Canonical(v)
 		if err != nil {
 			return fmt.Errorf("failed to decode key %s: %w", k, err)
 		}
@@ -135,9 +135,9 @@ func (e *Entry) readExtra(b []byte) error {
 	return nil
 }
 
-// canonical brings a value's JSON to one form: strings with as few escapes as
+// Canonical brings a value's JSON to one form: strings with as few escapes as
 // can be, nothing else but what compacting removes.
-func canonical(raw json.RawMessage) (secret.Text, error) {
+func Canonical(raw json.RawMessage) (secret.Text, error) {
 	if len(raw) == 0 {
 		return secret.New("null"), nil
 	}

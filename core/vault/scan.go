@@ -115,7 +115,7 @@ func (c *scanner) value() secret.Text {
 			if raw == "[]" || raw != "" && raw[0] != '"' && json.Valid([]byte(raw)) {
 				return secret.New(raw) // without spaces it is compact already
 			}
-			text, err := canonical(json.RawMessage(raw))
+			text, err := Canonical(json.RawMessage(raw))
 			c.broken = err != nil || raw == ""
 			return text
 		case b <= ' ':

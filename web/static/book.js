@@ -29,16 +29,32 @@ function watch() {
   near = new IntersectionObserver((seen) => {
     for (const s of seen) if (s.isIntersecting) void draw(/** @type {HTMLElement} */ (s.target));
   }, { root: narrow.matches ? null : document.getElementById("book-page"), rootMargin: "900px 0px" });
-  for (const part of document.querySelectorAll(".chunk.undrawn")) near.observe(part);
+  observe(document);
+}
+
+/** Has parts drawn when they come near. @param {ParentNode} within */
+function observe(within) {
+  const parts = /** @type {NodeListOf<HTMLElement>} */ (within.querySelectorAll(".chunk.undrawn"));
+  for (const part of parts) reserve(part); // before any is observed: without a height all of them are near
+  for (const part of parts) near.observe(part);
 }
 narrow.addEventListener("change", watch);
 watch();
 
-/** Draws a part that is about to be seen. @param {HTMLElement} part */
-async function draw(part) {
+/** Parts that are being drawn. @type {Map<HTMLElement, Promise<void>>} */
+const drawing = new Map();
+
+/** Draws a part that is about to be seen. @param {HTMLElement} part @returns {Promise<void>} */
+function draw(part) {
   near.unobserve(part);
-  if (!part.classList.contains("undrawn") || part.dataset.drawing) return;
-  part.dataset.drawing = "1";
+  if (!part.classList.contains("undrawn")) return Promise.resolve();
+  const under = drawing.get(part) ?? fill(part).finally(() => drawing.delete(part));
+  drawing.set(part, under);
+  return under;
+}
+
+/** @param {HTMLElement} part */
+async function fill(part) {
   const l = list();
   const state = new URLSearchParams(l?.dataset.state ?? "");
   for (const k of ["from", "to", "head"]) if (part.dataset[k]) state.set(k, part.dataset[k] ?? "");
@@ -54,8 +70,6 @@ async function draw(part) {
     dress(part);
   } catch {
     setTimeout(() => near.observe(part), 2000);
-  } finally {
-    delete part.dataset.drawing;
   }
 }
 
@@ -67,9 +81,7 @@ function setUp() {
   const l = list();
   if (!l || l === ready) return;
   ready = l;
-  const parts = /** @type {HTMLElement[]} */ ([...l.querySelectorAll(".chunk.undrawn")]);
-  parts.forEach(reserve);
-  for (const part of parts) near.observe(part);
+  observe(l);
   dress(l);
   const d = l.querySelector("details.narrow");
   if (d instanceof HTMLDetailsElement) d.open = narrowing;
@@ -301,9 +313,9 @@ async function doAct(b) {
   }
   const body = new URLSearchParams();
   const several = b.closest("#choosing");
-  for (const id of several ? chosen : [idOf(b)]) body.append("id", id);
+  body.set("ids", (several ? [...chosen] : [idOf(b)]).join(" "));
   if (several) for (const f of several.querySelectorAll("input")) body.set(f.name, f.value);
-  if (!body.has("id")) return say("Nothing is chosen yet.");
+  if (!body.get("ids")) return say("Nothing is chosen yet.");
   if (await send(`/acts/${b.dataset.act}`, body, b) && several) setChoosing(false);
 }
 
