@@ -226,6 +226,22 @@ func TestLockWhenTheLastPageIsClosed(t *testing.T) {
 	require.Eventually(t, v.Locked, 5*time.Second, time.Millisecond)
 }
 
+func TestLockAtOnce(t *testing.T) {
+	w := newWorld(t)
+	d := w.device("desk")
+	d.SetCloseGrace(20 * time.Millisecond)
+	v := w.create(d)
+	v.Leave()
+	s := v.Settings()
+	s.LockAfter = app.AtOnce
+	require.NoError(t, v.Set(t.Context(), s))
+	v.Leave()
+	v.Touch() // the next page
+	time.AfterFunc(60*time.Millisecond, v.Leave)
+	require.Never(t, v.Locked, 50*time.Millisecond, 5*time.Millisecond)
+	require.Eventually(t, v.Locked, 5*time.Second, time.Millisecond)
+}
+
 func TestRecencyAndDirectory(t *testing.T) {
 	w := newWorld(t)
 	d := w.device("desk")

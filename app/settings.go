@@ -188,9 +188,27 @@ func (v *Vault) language() language.Tag {
 	return language.BritishEnglish
 }
 
-// closeGrace is how long a vault that locks when its last page is closed waits for
-// another: going from one page to the next closes one for a moment.
-const closeGrace = 10 * time.Second
+// Going from one page to the next leaves one for a moment, so leaving waits for the
+// next one: closeGrace where the last page was closed, leaveGrace where the vault
+// locks at once and a page was turned away from.
+const (
+	closeGrace = 10 * time.Second
+	leaveGrace = 2 * time.Second
+)
+
+// Leave notes that a page was turned away from. A vault that locks at once does so,
+// unless it is used meanwhile.
+func (v *Vault) Leave() {
+	if v.Settings().LockAfter != AtOnce {
+		return
+	}
+	at := v.touched.Load()
+	time.AfterFunc(min(v.d.closeGrace, leaveGrace), func() {
+		if v.touched.Load() == at {
+			v.Lock()
+		}
+	})
+}
 
 // Page notes that a page of the vault is open; call what it returns when the page
 // is gone.

@@ -54,6 +54,7 @@ type Vault struct {
 	sites     *directory.Directory
 
 	pages     atomic.Int64 // that are open
+	touched   atomic.Int64 // counts uses
 	version   atomic.Int64
 	listeners map[chan Notice]bool
 	ready     chan struct{} // closed once entries are there
@@ -281,6 +282,7 @@ func (v *Vault) Touch() {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.used = v.d.p.Now()
+	v.touched.Add(1)
 }
 
 // Left is the time until the vault locks by itself.

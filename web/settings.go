@@ -204,3 +204,9 @@ func tagAsLocale(tag string) string {
 	}
 	return string(b)
 }
+
+// left notes that a page was turned away from.
+func (s *Server) left(w http.ResponseWriter, r *http.Request) {
+	of(r).Leave()
+	w.WriteHeader(http.StatusNoContent)
+}

@@ -155,6 +155,8 @@ func (s *Server) small(r chi.Router) {
 		r.Use(s.needOpen)
 		r.Get("/events", s.events)
 		r.Post("/again", s.confirm)
+		r.Post("/left", s.left)
+		r.Post("/here", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) }) // a use of the vault, by being a request
 		r.Get("/sheet", s.sheet)
 		r.Post("/sheet", s.checkSheet)
 		r.Group(func(r chi.Router) {
@@ -283,7 +285,7 @@ func (s *Server) needOpen(next http.Handler) http.Handler {
 			return
 		}
 		// What pages do by themselves is no use of the vault.
-		if r.Header.Get("X-By-Itself") == "" && r.URL.Path != "/events" && r.URL.Path != "/status" {
+		if r.Header.Get("X-By-Itself") == "" && r.URL.Path != "/events" && r.URL.Path != "/status" && r.URL.Path != "/left" {
 			v.Touch()
 		}
 		ctx := context.WithValue(r.Context(), versionKey{}, v.Version())

@@ -29,10 +29,10 @@ function hear(m) {
   }
 }
 
-// A vault that locks at once does so when its pages are left.
+// A vault that locks at once does so when its pages are left for something else.
 if (/** @type {HTMLElement | null} */ (button)?.dataset.atOnce) {
   document.addEventListener("visibilitychange", () => {
-    if (document.visibilityState === "hidden") void fetch("/lock", { method: "POST", keepalive: true });
+    void fetch(document.visibilityState === "hidden" ? "/left" : "/here", { method: "POST", keepalive: true });
   });
 }
 
