@@ -58,6 +58,7 @@ type Vault struct {
 	version   atomic.Int64
 	listeners map[chan Notice]bool
 	ready     chan struct{} // closed once entries are there
+	needed    chan struct{} // somebody waits for them
 	loadErr   error         // why they are not
 	wake      chan struct{}
 	stop      context.CancelFunc
@@ -92,6 +93,10 @@ func (d *Device) newVault(card Card, vk keys.VaultKey) *Vault {
 	}
 }
 
+// firstPage is how long opening the records leaves the processor to the first page,
+// which needs only the index.
+const firstPage = 250 * time.Millisecond
+
 // localShelf names the index that is kept sealed, for the book to be there before
 // the records are opened.
 const localShelf = "shelf"
@@ -110,8 +115,12 @@ func (v *Vault) load(ctx context.Context) error {
 		return v.loadErr
 	}
 	x := v.index
+	v.needed = make(chan struct{}, 1)
 	go func() {
-		// The other processors are left to the page that is being drawn.
+		select { // the first page is drawn first, unless it needs them
+		case <-v.needed:
+		case <-time.After(firstPage):
+		}
 		v.loadErr = v.loadRecords(context.WithoutCancel(ctx), seal, max(1, runtime.GOMAXPROCS(0)/2))
 		x.Warm()
 		close(v.ready)
@@ -122,6 +131,10 @@ func (v *Vault) load(ctx context.Context) error {
 
 // wait returns once the records are there.
 func (v *Vault) wait() error {
+	select {
+	case v.needed <- struct{}{}:
+	default:
+	}
 	<-v.ready
 	return v.loadErr
 }

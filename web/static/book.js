@@ -148,7 +148,7 @@ function place(html) {
   const thumbs = fresh.content.querySelector("#thumbs");
   if (thumbs) document.getElementById("thumbs")?.replaceWith(thumbs);
   setUp();
-  scroller().scrollTop = same ? top : 0;
+  if (top) scroller().scrollTop = same ? top : 0; // else it is there already, and asking would lay the page out twice
   keepPlace();
 }
 document.body.addEventListener("vault-changed", () => void refresh(true));
