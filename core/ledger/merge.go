@@ -33,7 +33,7 @@ func Merge(a, b vault.Entry) vault.Entry {
 			continue
 		}
 		winner, loser := ours, theirs
-		if later(theirs, ours) {
+		if Later(theirs, ours) {
 			winner, loser = theirs, ours
 		}
 		out.Fields[f] = winner
@@ -44,9 +44,9 @@ func Merge(a, b vault.Entry) vault.Entry {
 	return out.Normal()
 }
 
-// later orders registers. Equal stamps with different values can't come from
+// Later orders registers. Equal stamps with different values can't come from
 // one device's own edits, but must still be ordered the same everywhere.
-func later(a, b vault.Register) bool {
+func Later(a, b vault.Register) bool {
 	if c := a.Stamp.Compare(b.Stamp); c != 0 {
 		return c > 0
 	}

@@ -162,8 +162,16 @@ func ReadJSON(b []byte) (Export, error) {
 	if !utf8.Valid(b) || depth(b) > maxDepth {
 		return Export{}, ErrTooDeep
 	}
+	var is struct {
+		Format string `json:"format"`
+	}
+	if err := json.Unmarshal(b, &is); err != nil {
+		return Export{}, fmt.Errorf("the JSON can’t be read: %w", err)
+	}
+	if is.Format != jsonFormat {
+		return Export{}, ErrNotOurs
+	}
 	var file struct {
-		Format  string            `json:"format"`
 		Version int               `json:"version"`
 		Made    jsonTime          `json:"exported"`
 		Devices map[string]string `json:"devices"`
@@ -173,8 +181,6 @@ func ReadJSON(b []byte) (Export, error) {
 		return Export{}, fmt.Errorf("the JSON can’t be read: %w", err)
 	}
 	switch {
-	case file.Format != jsonFormat:
-		return Export{}, ErrNotOurs
 	case file.Version > jsonVersion:
 		return Export{}, ErrNewer
 	case len(file.Items) > MaxItems:

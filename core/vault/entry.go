@@ -31,6 +31,7 @@ const (
 	TypeWiFi       Type = "wifi"
 	TypeSoftware   Type = "software"
 
+	TypeImport  Type = "import" // what one import did; package transfer's
 	TypeDevice  Type = "device"
 	TypeProfile Type = "profile"
 	TypeSites   Type = "sites" // sites that the user added to the directory
@@ -40,7 +41,7 @@ const (
 type Field string
 
 // The registers this version knows. Values are JSON: strings, but for
-// FieldAddresses (array of [Address]), FieldTags and FieldAlso (arrays of strings),
+// FieldAddresses (array of [Address]), FieldTags, FieldAlso and FieldFrom (arrays of strings),
 // FieldPinned (boolean), and the registers of own fields and files ([Own], [File]).
 const (
 	FieldTitle     Field = "title"
@@ -53,6 +54,7 @@ const (
 	FieldPinned    Field = "pinned"
 	FieldAlso      Field = "also" // other names of the same site
 	FieldKind      Field = "kind" // a type that the user chose later
+	FieldFrom      Field = "from" // names of the files that it was brought in from
 
 	// fieldArchived holds the digest of the content that was archived, so that
 	// an edit made elsewhere meanwhile brings the entry back (see Archive).

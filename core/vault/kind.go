@@ -242,6 +242,8 @@ func Label(t Type, f Field) string {
 		return "Also known as"
 	case FieldKind:
 		return "Kind"
+	case FieldFrom:
+		return "Brought in from"
 	case fieldArchived:
 		return "Archive"
 	}

@@ -1,0 +1,81 @@
+package transfer
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+)
+
+// The kinds of files that [Read] reads.
+const (
+	KindTable    = "table"
+	KindItems    = "items"
+	KindExchange = "exchange"
+)
+
+// Errors of files that can't be read here.
+var (
+	ErrJSON   = errors.New("this JSON is neither an export of Red Locket nor in the Credential Exchange Format")
+	ErrPacked = errors.New("this is a packed file; unpack it and bring in what is in it")
+	ErrSealed = errors.New("this is an encrypted backup; its passphrase is needed")
+	ErrPage   = errors.New("this is a web page, not a file of logins")
+)
+
+// sealedMark begins every file of the age format.
+var sealedMark = []byte("age-encryption.org/v1\n")
+
+// Sealed reports whether a file is an encrypted backup.
+func Sealed(b []byte) bool { return bytes.HasPrefix(b, sealedMark) }
+
+// Read finds out what kind of file it is and reads it. choose says what the columns of
+// a table are; nil guesses. An error means that nothing of the file can be used.
+func Read(name string, b []byte, choose func(t Table, guess []Column) []Column) (Source, error) {
+	s := Source{Name: name}
+	head := bytes.TrimLeft(bytes.TrimPrefix(b, []byte("\xef\xbb\xbf")), " \t\r\n")
+	switch {
+	case len(b) > MaxBytes:
+		return s, ErrTooLarge
+	case Sealed(b):
+		return s, ErrSealed
+	case bytes.HasPrefix(b, []byte("PK\x03\x04")), bytes.HasPrefix(b, []byte("\x1f\x8b")), bytes.HasPrefix(b, []byte("7z\xbc\xaf")), bytes.HasPrefix(b, []byte("\xfd7zXZ")), bytes.HasPrefix(b, []byte("BZh")):
+		return s, ErrPacked
+	case bytes.HasPrefix(head, []byte("{")) || bytes.HasPrefix(head, []byte("[{")):
+		return readAnyJSON(s, head)
+	case bytes.HasPrefix(bytes.ToLower(head[:min(len(head), 64)]), []byte("<!doctype")), bytes.HasPrefix(bytes.ToLower(head[:min(len(head), 64)]), []byte("<html")):
+		return s, ErrPage
+	}
+	t, err := ReadTable(b)
+	if err != nil {
+		return s, err
+	}
+	s.Kind, s.Table, s.Column = KindTable, &t, Guess(t)
+	if choose != nil {
+		s.Column = choose(t, s.Column)
+	}
+	s.Rows, s.Broken = FromTable(t, s.Column, 0)
+	return s, nil
+}
+
+func readAnyJSON(s Source, b []byte) (_ Source, err error) {
+	x, err := ReadJSON(b)
+	if err == nil {
+		s.Kind = KindItems
+		for i, e := range x.Entries {
+			if !e.IsItem() {
+				s.Broken = append(s.Broken, Broken{Line: i + 1, Cells: []string{e.ID}, Reason: fmt.Sprintf("its kind, %q, isn’t one of items", e.Kind())})
+				continue
+			}
+			s.Rows = append(s.Rows, Row{Line: i + 1, Entry: e, Named: true})
+		}
+		return s, nil
+	}
+	if !errors.Is(err, ErrNotOurs) {
+		return s, err
+	}
+	if !isExchange(b) {
+		return s, ErrJSON
+	}
+	s.Kind = KindExchange
+	s.Rows, s.Broken, err = readExchange(b)
+	return s, err
+}

@@ -1,0 +1,191 @@
+package transfer
+
+import (
+	"encoding/json"
+	"maps"
+	"slices"
+	"strings"
+
+	"redlocket/core/ledger"
+	"redlocket/core/vault"
+)
+
+// givenByFile is the moment of a title that a file has itself: it beats one that was
+// made from the address, and nothing else.
+const givenByFile = Unknown + 1
+
+// What a file brings is joined with what the vault holds as two devices' edits are:
+// register by register the later one stays, and what loses is kept in the past. A
+// value of which nobody knows when it was set loses against every other. So the order
+// of files makes no difference, and bringing in a file again changes nothing.
+
+// joinRows joins a cluster's rows with the vault's item, or with each other.
+func joinRows(c *cluster, by vault.Stamp) vault.Entry {
+	rows := c.rows
+	var e vault.Entry
+	if c.have != nil {
+		e = *c.have
+	} else {
+		e, rows = asNew(rows[0]), rows[1:]
+	}
+	for _, r := range rows {
+		e = join(e, r, by)
+	}
+	for _, n := range c.nameless {
+		r := Row{Entry: *n}
+		r.Entry.ID = ""
+		e = join(e, r, by)
+	}
+	return e
+}
+
+// asNew is a row as an entry of its own, without an id unless the file gave one.
+func asNew(r Row) vault.Entry {
+	e := r.Entry
+	e.Fields = maps.Clone(e.Fields)
+	if t, ok := e.Fields[vault.FieldTitle]; ok && r.Named && t.Stamp.At == Unknown {
+		t.Stamp.At = givenByFile
+		e.Fields[vault.FieldTitle] = t
+	}
+	return e
+}
+
+// join joins a row into an entry. What a person wrote is added to by the given edit.
+func join(e vault.Entry, r Row, by vault.Stamp) vault.Entry {
+	in := asNew(r)
+	whole := r.Entry.ID != "" && r.Entry.ID == e.ID // the same item, from an export of this vault
+	in.ID, in.Type, in.Created = e.ID, e.Type, e.Created
+	if whole {
+		in.Created = r.Entry.Created
+		return ledger.Merge(e, in)
+	}
+	delete(in.Fields, vault.FieldKind)
+	joinTitle(&e, &in)
+	joinPassword(&e, &in)
+	joinNotes(&e, &in, by)
+	joinLists(&e, &in, by)
+	for f, theirs := range in.Fields { // what is the same already stays as it is
+		ours, ok := e.Fields[f]
+		switch {
+		case !ok:
+		case ours.Value == theirs.Value:
+			delete(in.Fields, f)
+		case vault.Plain(ours.Value) == "": // emptied here: the file fills it again
+			if out, err := e.With(by, vault.Changes{f: json.RawMessage(theirs.Value.Reveal())}); err == nil {
+				e = out
+			}
+			delete(in.Fields, f)
+		}
+	}
+	return ledger.Merge(e, in)
+}
+
+// own makes an entry's registers its own before one is set.
+func own(e *vault.Entry) { e.Fields = maps.Clone(e.Fields) }
+
+func joinTitle(e, in *vault.Entry) {
+	ours, theirs := e.Fields[vault.FieldTitle], in.Fields[vault.FieldTitle]
+	switch {
+	case ours.Value.IsEmpty():
+	case theirs.Stamp.At == Unknown: // made from the address
+		delete(in.Fields, vault.FieldTitle)
+	case ours.Stamp.At == Unknown: // and ours was
+		own(e)
+		delete(e.Fields, vault.FieldTitle)
+	}
+}
+
+// bringsPassword reports whether an incoming password says something new: it isn't the
+// current one, and not an earlier one unless it was set later than the current one.
+func bringsPassword(e, in vault.Entry) bool {
+	ours, theirs := e.Fields[vault.FieldPassword], in.Fields[vault.FieldPassword]
+	if theirs.Value.IsEmpty() || ours.Value == theirs.Value {
+		return false
+	}
+	return !hasPassword(e, in.Text(vault.FieldPassword)) || theirs.Stamp.At > givenByFile && ledger.Later(theirs, ours)
+}
+
+func joinPassword(e, in *vault.Entry) {
+	ours, theirs := e.Fields[vault.FieldPassword], in.Fields[vault.FieldPassword]
+	if ours.Value == theirs.Value && ours.Stamp.By == "" && theirs.Stamp.At > ours.Stamp.At {
+		own(e) // the same password, and now it is known when it was set
+		e.Fields[vault.FieldPassword] = theirs
+	}
+	if !bringsPassword(*e, *in) {
+		delete(in.Fields, vault.FieldPassword)
+	}
+}
+
+// joinNotes keeps both notes where neither has the other's words.
+func joinNotes(e, in *vault.Entry, by vault.Stamp) {
+	a, b := e.Text(vault.FieldNotes), in.Text(vault.FieldNotes)
+	ours := e.Fields[vault.FieldNotes]
+	switch {
+	case a == "" || b == "":
+		return
+	case strings.Contains(a, b):
+		delete(in.Fields, vault.FieldNotes)
+		return
+	}
+	both := []string{a, b}
+	if strings.Contains(b, a) {
+		both = []string{b}
+	} else if ours.Stamp.By == "" { // neither was written here: their order must not depend on which came first
+		slices.Sort(both)
+	}
+	set(e, vault.FieldNotes, strings.Join(both, "\n\n"), by)
+	delete(in.Fields, vault.FieldNotes)
+}
+
+// joinLists unites addresses, tags and other names.
+func joinLists(e, in *vault.Entry, by vault.Stamp) {
+	ours, theirs := vault.View(*e), vault.View(*in)
+	if list, more := unite(ours.Addresses, theirs.Addresses, sortAddresses, fromFile(*e, vault.FieldAddresses)); more {
+		set(e, vault.FieldAddresses, list, by)
+	}
+	byText := func(list []string) { slices.Sort(list) }
+	if list, more := unite(ours.Tags, theirs.Tags, byText, fromFile(*e, vault.FieldTags)); more {
+		set(e, vault.FieldTags, list, by)
+	}
+	if list, more := unite(ours.Also, theirs.Also, byText, fromFile(*e, vault.FieldAlso)); more {
+		set(e, vault.FieldAlso, list, by)
+	}
+	for _, f := range []vault.Field{vault.FieldAddresses, vault.FieldTags, vault.FieldAlso} {
+		delete(in.Fields, f)
+	}
+}
+
+// fromFile reports whether a register holds what a file brought, or nothing.
+func fromFile(e vault.Entry, f vault.Field) bool { return e.Fields[f].Stamp.By == "" }
+
+// unite adds what a list lacks; more is false if that is nothing. The first of a list
+// that a person wrote stays the first; everything else comes in a fixed order.
+func unite[T comparable](ours, theirs []T, sort func([]T), fromFile bool) (out []T, more bool) {
+	out = slices.Clone(ours)
+	for _, x := range theirs {
+		if !slices.Contains(out, x) {
+			out, more = append(out, x), true
+		}
+	}
+	switch {
+	case fromFile || len(ours) == 0:
+		sort(out)
+	default:
+		sort(out[1:])
+	}
+	return out, more
+}
+
+// set sets a register to what was joined. One that a person wrote goes to the past, like
+// with any other edit; one of a file is replaced.
+func set(e *vault.Entry, f vault.Field, v any, by vault.Stamp) {
+	old := e.Fields[f].Stamp
+	if fromFile(*e, f) {
+		by = vault.Stamp{At: max(old.At, Unknown)}
+		own(e)
+		delete(e.Fields, f)
+	}
+	if out, err := e.With(by, vault.Changes{f: v}); err == nil {
+		*e = out
+	}
+}

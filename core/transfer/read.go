@@ -1,0 +1,329 @@
+package transfer
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"redlocket/core/otp"
+	"redlocket/core/secret"
+	"redlocket/core/site"
+	"redlocket/core/vault"
+)
+
+// Row is one item that a file brings, not yet compared with anything. Its values
+// have the moments that the file gives them, or [Unknown], and no device.
+type Row struct {
+	Source int // which file, by place
+	Line   int // in the file, from 1; in a file of items their number
+	Entry  vault.Entry
+	Named  bool // the file itself has a title for it
+}
+
+// Broken is a row that can't be used, and why.
+type Broken struct {
+	Source int
+	Line   int
+	Cells  []string
+	Reason string
+}
+
+// FromTable turns a table's rows into items by what its columns are taken for.
+func FromTable(t Table, columns []Column, source int) (rows []Row, broken []Broken) {
+	for _, r := range t.Rows {
+		row, err := fromRecord(r, columns)
+		if err != nil {
+			broken = append(broken, Broken{source, r.Line, r.Cells, err.Error()})
+			continue
+		}
+		row.Source, row.Line = source, r.Line
+		rows = append(rows, row)
+	}
+	return rows, broken
+}
+
+// record is what a row of a table says, by meaning.
+type record struct {
+	cells map[Meaning]string
+	owns  []vault.Own
+	notes []string
+}
+
+func (r record) get(m Meaning) string { return r.cells[m] }
+
+func fromRecord(in Record, columns []Column) (Row, error) {
+	rec := record{cells: map[Meaning]string{}}
+	for i, c := range in.Cells {
+		if utf8.RuneCountInString(c) > maxCell {
+			return Row{}, fmt.Errorf("column %d has more than 20,000 characters", i+1)
+		}
+		if strings.ContainsFunc(c, func(r rune) bool {
+			return unicode.IsControl(r) && r != '\n' && r != '\r' && r != '\t' || r == utf8.RuneError
+		}) {
+			return Row{}, fmt.Errorf("column %d isn’t text", i+1)
+		}
+		if i >= len(columns) || c == "" {
+			continue
+		}
+		rec.add(columns[i], c)
+	}
+	if err := rec.usable(len(in.Cells), len(columns)); err != nil {
+		return Row{}, err
+	}
+	return rec.entry()
+}
+
+// add files a cell under its column's meaning.
+func (r *record) add(c Column, cell string) {
+	trimmed := strings.TrimSpace(cell)
+	switch c.Meaning {
+	case MeansNothing:
+	case MeansPassword:
+		r.cells[MeansPassword] = cell // a password's spaces are part of it
+	case MeansAddress, MeansTags:
+		r.cells[c.Meaning] = strings.TrimSpace(r.cells[c.Meaning] + "\n" + trimmed)
+	case MeansNotes:
+		r.notes = append(r.notes, strings.TrimRight(cell, " \r\n"))
+	case MeansOwn:
+		if trimmed != "" {
+			r.owns = append(r.owns, vault.Own{Label: c.Name, Form: vault.FormText, Value: secret.New(trimmed)})
+		}
+	default:
+		r.cells[c.Meaning] = trimmed
+	}
+}
+
+func (r record) usable(cells, columns int) error {
+	title, address := r.get(MeansTitle), r.get(MeansAddress)
+	switch {
+	case title == "" && address == "" && r.get(MeansApp) == "":
+		return fmt.Errorf("it has neither an address nor a name")
+	case r.get(MeansPassword) == "" && r.get(MeansUsername) == "" && len(r.notes) == 0 && len(r.owns) == 0 && r.get(MeansSetup) == "":
+		return fmt.Errorf("it has neither user name nor password")
+	case cells > columns:
+		return fmt.Errorf("it has %d cells where the others have %d: a quote may be missing", cells, columns)
+	}
+	for _, m := range []Meaning{MeansTitle, MeansUsername, MeansAddress} {
+		if isFormula(r.get(m)) {
+			return fmt.Errorf("its %s is a formula of a spreadsheet", words(m))
+		}
+	}
+	return nil
+}
+
+func words(m Meaning) string {
+	i := slices.IndexFunc(meanings, func(x struct {
+		Meaning
+		Words string
+	}) bool {
+		return x.Meaning == m
+	})
+	return meanings[i].Words
+}
+
+// isFormula reports whether a spreadsheet would run a cell (common practice: OWASP's
+// list of CSV injection). A user name may begin with + or -: telephone numbers do.
+func isFormula(s string) bool {
+	return len(s) > 1 && strings.ContainsRune("=@\t\r", rune(s[0])) && strings.ContainsAny(s, "(!|")
+}
+
+// kinds that a column of kinds may name, folded; anything else is a login.
+var kindNames = map[string]vault.Type{"note": vault.TypeNote, "secure note": vault.TypeNote, "securenote": vault.TypeNote, "notiz": vault.TypeNote, "app": vault.TypeApp}
+
+func (r record) entry() (Row, error) {
+	row := Row{Entry: vault.Entry{Type: vault.TypeLogin, Fields: map[vault.Field]vault.Register{}}, Named: r.get(MeansTitle) != ""}
+	addresses, app, rest := splitAddresses(r.get(MeansAddress))
+	if app == "" {
+		app = r.get(MeansApp)
+	}
+	owns := r.owns
+	for _, bad := range rest {
+		owns = append(owns, vault.Own{Label: "Address", Form: vault.FormText, Value: secret.New(bad)})
+	}
+	switch {
+	case kindNames[foldName(r.get(MeansKind))] != "":
+		row.Entry.Type = kindNames[foldName(r.get(MeansKind))]
+	case app != "" && len(addresses) == 0:
+		row.Entry.Type = vault.TypeApp
+	case len(addresses) == 0 && r.get(MeansUsername) == "" && r.get(MeansPassword) == "" && r.get(MeansSetup) == "":
+		row.Entry.Type = vault.TypeNote
+	}
+	set := func(f vault.Field, v any) { row.set(f, v, Unknown) }
+	title := r.get(MeansTitle)
+	if title == "" || len(addresses) > 0 && isHost(title, addresses[0].URL) {
+		row.Named = false
+		switch {
+		case len(addresses) > 0:
+			title = site.Title(addresses[0].URL)
+		case title == "":
+			title = appTitle(app)
+		}
+	}
+	set(vault.FieldTitle, title)
+	set(vault.FieldUsername, r.get(MeansUsername))
+	changed, _ := ParseTime(r.get(MeansChanged))
+	if changed == 0 {
+		changed, _ = ParseTime(r.get(MeansMade))
+	}
+	row.set(vault.FieldPassword, r.get(MeansPassword), max(changed, Unknown))
+	if len(addresses) > 0 {
+		set(vault.FieldAddresses, addresses)
+	}
+	if row.Entry.Type == vault.TypeApp {
+		set(vault.FieldApp, app)
+	}
+	if s := r.get(MeansSetup); s != "" {
+		if setup, err := otp.Parse(secret.New(s)); err == nil {
+			set(vault.FieldSetup, setup.String())
+		} else {
+			owns = append(owns, vault.Own{Label: "Setup key", Form: vault.FormHidden, Value: secret.New(s)})
+		}
+	}
+	set(vault.FieldNotes, strings.Join(r.notes, "\n\n"))
+	set(vault.FieldFolder, vault.CleanFolder(strings.ReplaceAll(r.get(MeansFolder), `\`, "/")))
+	if tags := vault.CleanTags(strings.NewReplacer(";", ",", "|", ",", "\n", ",").Replace(r.get(MeansTags))); len(tags) > 0 {
+		slices.Sort(tags)
+		set(vault.FieldTags, tags)
+	}
+	switch strings.ToLower(r.get(MeansPinned)) {
+	case "1", "true", "yes", "y", "x", "ja", "oui":
+		set(vault.FieldPinned, true)
+	}
+	row.setOwns(owns)
+	return row, nil
+}
+
+// setOwns adds fields of the user's own. Their registers are named by their labels, so
+// that the same field of two files is one.
+func (row *Row) setOwns(owns []vault.Own) {
+	seen := map[string]int{}
+	for i, o := range owns {
+		o, err := vault.CheckOwn(vault.Own{Label: clip(o.Label, 80), Form: o.Form, Order: i, Value: o.Value})
+		if err != nil {
+			continue // its name is blank
+		}
+		o.ID = "in-" + foldName(o.Label)
+		if seen[o.ID]++; seen[o.ID] > 1 {
+			o.ID += fmt.Sprintf("-%d", seen[o.ID])
+		}
+		f, v := o.Register()
+		row.set(f, v, Unknown)
+	}
+}
+
+func clip(s string, n int) string {
+	if r := []rune(s); len(r) > n {
+		return string(r[:n])
+	}
+	return s
+}
+
+// set sets a register, unless the value is blank.
+func (row *Row) set(f vault.Field, v any, at int64) {
+	e, err := vault.New("", row.Entry.Type, vault.Stamp{At: at}, vault.Changes{f: v})
+	if r, ok := e.Fields[f]; ok && err == nil {
+		row.Entry.Fields[f] = vault.Register{Value: r.Value, Stamp: vault.Stamp{At: at}}
+	}
+}
+
+// splitAddresses parts a cell of addresses and cleans each. What belongs to a program
+// comes as its name; what is no address at all comes back as it was.
+func splitAddresses(cell string) (out []vault.Address, app string, rest []string) {
+	parts := strings.FieldsFunc(cell, func(r rune) bool { return r == '\n' || r == '\r' || r == ' ' || r == '|' || r == ';' })
+	for _, p := range parts {
+		for _, one := range splitAtCommas(p) {
+			if name, ok := appOf(one); ok {
+				app = name
+				continue
+			}
+			clean, err := site.Clean(one)
+			if err != nil {
+				rest = append(rest, one)
+				continue
+			}
+			if a := (vault.Address{URL: clean}); !slices.Contains(out, a) {
+				out = append(out, a)
+			}
+		}
+	}
+	sortAddresses(out)
+	return out, app, rest
+}
+
+// splitAtCommas parts addresses at commas that another one follows: an address may
+// have a comma of its own.
+func splitAtCommas(s string) (out []string) {
+	for {
+		i := strings.IndexByte(s, ',')
+		for i >= 0 && !looksAddress(strings.TrimLeft(s[i+1:], " ")) {
+			j := strings.IndexByte(s[i+1:], ',')
+			if j < 0 {
+				i = -1
+				break
+			}
+			i += 1 + j
+		}
+		if i < 0 {
+			return append(out, strings.TrimRight(s, ","))
+		}
+		out, s = append(out, s[:i]), s[i+1:]
+	}
+}
+
+// sortAddresses puts pages before a site's front door: the sign-in page is of more
+// use. Otherwise they are in the order of their text.
+func sortAddresses(list []vault.Address) {
+	slices.SortFunc(list, func(a, b vault.Address) int {
+		front := func(a vault.Address) int {
+			if strings.HasSuffix(a.URL, "/") && strings.Count(a.URL, "/") == 3 {
+				return 1
+			}
+			return 0
+		}
+		if c := front(a) - front(b); c != 0 {
+			return c
+		}
+		return strings.Compare(a.URL+string(a.Match), b.URL+string(b.Match))
+	})
+}
+
+// appOf reads the address of a program: android://HASH@com.example.app/ (as Android
+// browsers write it), and androidapp:// and ios-app:// (common practice).
+func appOf(s string) (name string, ok bool) {
+	for _, scheme := range []string{"android://", "androidapp://", "ios-app://", "iosapp://"} {
+		if rest, found := strings.CutPrefix(strings.ToLower(s), scheme); found {
+			if i := strings.LastIndexByte(rest, '@'); i >= 0 {
+				rest = rest[i+1:]
+			}
+			name, _, _ = strings.Cut(rest, "/")
+			return name, name != ""
+		}
+	}
+	return "", false
+}
+
+// appTitle makes a title of a program's bundle name: the last part that says something.
+func appTitle(bundle string) string {
+	parts := strings.Split(bundle, ".")
+	for i := len(parts) - 1; i >= 0; i-- {
+		switch p := parts[i]; strings.ToLower(p) {
+		case "android", "app", "mobile", "ios", "com", "":
+		default:
+			r := []rune(p)
+			return string(unicode.ToUpper(r[0])) + string(r[1:])
+		}
+	}
+	return bundle
+}
+
+// isHost reports whether a title is only the address again.
+func isHost(title, address string) bool {
+	t := strings.TrimPrefix(strings.ToLower(strings.TrimSuffix(title, "/")), "www.")
+	if _, after, ok := strings.Cut(t, "://"); ok {
+		t = strings.TrimPrefix(after, "www.")
+	}
+	host := site.Host(address)
+	return t == strings.TrimPrefix(host, "www.") || t == site.Domain(address) || t == strings.TrimSuffix(strings.TrimPrefix(site.Shown(address), "www."), "/")
+}
