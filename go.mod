@@ -25,6 +25,8 @@ require (
 )
 
 require (
+	filippo.io/age v1.3.0 // indirect
+	filippo.io/hpke v0.4.0 // indirect
 	github.com/boombuler/barcode v1.0.1-0.20190219062509-6c824513bacc // indirect
 	github.com/dlclark/regexp2 v1.12.0 // indirect
 	github.com/goodsign/monday v1.0.2 // indirect

@@ -15,6 +15,7 @@ type Ask int
 const (
 	AskSheet Ask = iota // recovery material
 	AskPurge
+	AskExport   // and what else comes out in clear
 	AskSettings // that would ask less often
 	AskShow     // a password; if its user wants
 )

@@ -251,7 +251,7 @@ func (v *Vault) take(ctx context.Context, since uint64, c wire.Changes) error {
 			h.entry = ledger.Merge(ours.entry, theirs)
 			if !same(h.entry, theirs) {
 				h.rev = o.Rev + 1
-				if row, err = v.sealRow(h); err != nil {
+				if row, err = sealRow(v.seal, h); err != nil {
 					return err
 				}
 			}
@@ -354,7 +354,7 @@ func (v *Vault) committed(ctx context.Context, c wire.Commit, edits map[string]u
 		if h.edit != edits[r.ID] {
 			h.rev = r.Rev + 1
 			var err error
-			if row, err = v.sealRow(h); err != nil {
+			if row, err = sealRow(v.seal, h); err != nil {
 				return err
 			}
 			v.nudge()

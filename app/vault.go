@@ -53,8 +53,9 @@ type Vault struct {
 	acts      []act           // what can be undone, the latest last
 	sites     *directory.Directory
 
-	pages     atomic.Int64 // that are open
-	touched   atomic.Int64 // counts uses
+	importing atomic.Pointer[Importing] // that is being prepared, or was the last
+	pages     atomic.Int64              // that are open
+	touched   atomic.Int64              // counts uses
 	version   atomic.Int64
 	listeners map[chan Notice]bool
 	ready     chan struct{} // closed once entries are there
@@ -265,6 +266,7 @@ func (v *Vault) Lock() {
 		delete(v.d.open, card.ID)
 	}
 	v.d.mu.Unlock()
+	v.importing.Store(nil)
 	v.tell(NoticeLocked)
 	if stop != nil {
 		stop()
@@ -541,18 +543,78 @@ func (v *Vault) change(ctx context.Context, id string, fn func(e vault.Entry, ok
 // write seals entries at their next revision and puts them into the store before
 // memory shows them: what was acknowledged is on disk. v.mu is held.
 func (v *Vault) write(ctx context.Context, list []vault.Entry) error {
-	rows := make([]Row, 0, len(list))
-	next := make([]held, 0, len(list))
-	for _, e := range list {
-		h := v.entries[e.ID]
-		h.entry, h.rev = e, h.baseRev+1
-		h.edit++
-		row, err := v.sealRow(h)
+	next := nextHeld(v.entries, list)
+	rows, err := sealRows(ctx, v.seal, next, nil)
+	if err != nil {
+		return err
+	}
+	return v.put(ctx, next, rows)
+}
+
+// writeMany is write for many entries at once: they are planned and sealed while others
+// read and edit, and written in one transaction. plan is given what the vault holds, and
+// is asked again if one of its entries was edited meanwhile. Until the store is written
+// to, cancelling ctx leaves everything as it was.
+func (v *Vault) writeMany(ctx context.Context, plan func(map[string]vault.Entry) ([]vault.Entry, error), progress func(done, of int)) error {
+	if err := v.wait(); err != nil {
+		return err
+	}
+	for {
+		v.mu.RLock()
+		seal, before := v.seal, maps.Clone(v.entries)
+		v.mu.RUnlock()
+		if seal == nil {
+			return ErrLocked
+		}
+		entries := map[string]vault.Entry{}
+		for id, h := range before {
+			entries[id] = h.entry
+		}
+		list, err := plan(entries)
+		if err != nil || len(list) == 0 {
+			return err
+		}
+		next := nextHeld(before, list)
+		rows, err := sealRows(ctx, seal, next, progress)
 		if err != nil {
 			return err
 		}
-		rows, next = append(rows, row), append(next, h)
+		if done, err := v.putIfSame(ctx, before, next, rows); done || err != nil {
+			return err
+		}
 	}
+}
+
+// nextHeld are entries as they will be held once they are written.
+func nextHeld(before map[string]held, list []vault.Entry) []held {
+	next := make([]held, len(list))
+	for i, e := range list {
+		h := before[e.ID]
+		h.entry, h.rev = e, h.baseRev+1
+		h.edit++
+		next[i] = h
+	}
+	return next
+}
+
+// putIfSame puts rows into the store unless one of their entries was edited since.
+func (v *Vault) putIfSame(ctx context.Context, before map[string]held, next []held, rows []Row) (done bool, err error) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.seal == nil {
+		return false, ErrLocked
+	}
+	for _, h := range next {
+		now, was := v.entries[h.entry.ID], before[h.entry.ID]
+		if now.edit != was.edit || now.rev != was.rev || now.baseRev != was.baseRev {
+			return false, nil
+		}
+	}
+	return true, v.put(ctx, next, rows)
+}
+
+// put writes sealed rows and shows them. v.mu is held.
+func (v *Vault) put(ctx context.Context, next []held, rows []Row) error {
 	if err := v.store.Put(ctx, rows, nil); err != nil {
 		return fmt.Errorf("failed to save: %w", err)
 	}
@@ -566,13 +628,35 @@ func (v *Vault) write(ctx context.Context, list []vault.Entry) error {
 	return nil
 }
 
+// sealRows seals entries, many of them on every processor.
+func sealRows(ctx context.Context, seal *keys.Vault, list []held, progress func(done, of int)) ([]Row, error) {
+	rows := make([]Row, len(list))
+	workers := max(1, min(runtime.GOMAXPROCS(0), len(list)/64))
+	failed := make([]error, workers)
+	var done atomic.Int64
+	var wg sync.WaitGroup
+	for w := range workers {
+		wg.Go(func() {
+			for i := w; i < len(list) && failed[w] == nil; i += workers {
+				rows[i], failed[w] = sealRow(seal, list[i])
+				if n := done.Add(1); progress != nil && n%64 == 0 {
+					progress(int(n), len(list))
+				}
+				failed[w] = errors.Join(failed[w], ctx.Err())
+			}
+		})
+	}
+	wg.Wait()
+	return rows, errors.Join(failed...)
+}
+
 // sealRow seals the entry at h.rev.
-func (v *Vault) sealRow(h held) (Row, error) {
+func sealRow(seal *keys.Vault, h held) (Row, error) {
 	plain, err := h.entry.Encode()
 	if err != nil {
 		return Row{}, err
 	}
-	blob, err := v.seal.SealRecord(h.entry.ID, h.rev, plain)
+	blob, err := seal.SealRecord(h.entry.ID, h.rev, plain)
 	if err != nil {
 		return Row{}, err
 	}
@@ -597,7 +681,7 @@ func (v *Vault) putOwn(ctx context.Context, s Store, fresh bool) error {
 			return err
 		}
 		h := held{entry: e, rev: 1}
-		row, err := v.sealRow(h)
+		row, err := sealRow(v.seal, h)
 		if err != nil {
 			return err
 		}

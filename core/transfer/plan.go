@@ -62,6 +62,7 @@ type Candidate struct {
 
 // Step is one login or other item of the plan, with the rows that it is made of.
 type Step struct {
+	Key        string // names the step, also in a plan that is made anew
 	Group      Group
 	Type       vault.Type
 	Title      string
@@ -445,7 +446,7 @@ func (m *matcher) withPassword(place, password string) (have *vault.Entry) {
 
 // newStep says how a cluster stands to the vault.
 func newStep(c *cluster, by vault.Stamp) Step {
-	s := Step{Rows: c.rows, Decision: DecideAdd, nameless: c.nameless}
+	s := Step{Key: c.key, Rows: c.rows, Decision: DecideAdd, nameless: c.nameless}
 	merged := joinRows(c, by)
 	if c.have != nil {
 		s.Existing, s.Archived, s.have = c.have.ID, c.have.Archived(), c.have
@@ -567,6 +568,24 @@ func (p *Plan) DecideOne(i int, d Decision, pick int) (ok bool) {
 		s.Decision, s.Pick = d, pick
 	}
 	return ok
+}
+
+// Adopt takes over the decisions of an earlier plan for steps that are the same still.
+func (p *Plan) Adopt(old *Plan) {
+	was := make(map[string]Step, len(old.Steps))
+	for _, s := range old.Steps {
+		was[s.Key] = s
+	}
+	for i, s := range p.Steps {
+		o, ok := was[s.Key]
+		if !ok || o.Group != s.Group && o.Decision != DecideSkip {
+			continue
+		}
+		pick := slices.IndexFunc(s.Candidates, func(c Candidate) bool {
+			return o.Pick < len(o.Candidates) && c.Password == o.Candidates[o.Pick].Password
+		})
+		p.DecideOne(i, o.Decision, pick)
+	}
 }
 
 // Count is how many steps and rows a group has, and how many of its steps are to
