@@ -1,6 +1,7 @@
 package app_test
 
 import (
+	"bytes"
 	"crypto/rand"
 	"fmt"
 	"runtime"
@@ -13,6 +14,7 @@ import (
 	"redlocket/app/store"
 	"redlocket/core/keys"
 	"redlocket/core/secret"
+	"redlocket/core/transfer"
 	"redlocket/core/vault"
 )
 
@@ -79,4 +81,64 @@ func BenchmarkMemory(b *testing.B) {
 		b.ReportMetric(float64(m.Sys)/1e6, "sys-MB")
 		v.Lock()
 	}
+}
+
+// BenchmarkImport plans and brings in 10,000 rows. The floor of the latter is bare sealing
+// and bare inserts of the same bytes.
+func BenchmarkImport(b *testing.B) {
+	var csv bytes.Buffer
+	csv.WriteString("name,url,username,password,note\n")
+	for i := range 10000 {
+		fmt.Fprintf(&csv, "Shop %d,https://shop-%d.example/sign-in,maren.tolliver+%d@cormorant.example,vq7RtumKaleW9ox%d,\n", i, i, i%40, i)
+	}
+	f, err := store.In(b.TempDir())
+	require.NoError(b, err)
+	d := app.New(app.Ports{Stores: f, Rand: rand.Reader, Now: time.Now})
+	b.Cleanup(func() { _ = d.Close() })
+	var plan, commit, floor time.Duration
+	n := 0
+	for b.Loop() {
+		n++
+		v, err := d.Create(b.Context(), app.NewVault{Name: fmt.Sprint("m", n), Email: fmt.Sprintf("m%d@cormorant.example", n), Password: secret.New(master), Repeat: secret.New(master)})
+		require.NoError(b, err)
+		at := time.Now()
+		i, bad, err := v.Prepare(b.Context(), []app.ImportFile{{Name: "many.csv", Bytes: csv.Bytes()}})
+		require.NoError(b, err)
+		require.Empty(b, bad)
+		plan += time.Since(at)
+		at = time.Now()
+		require.NoError(b, i.Start(false))
+		for running := true; running; {
+			i.View(func(_ *transfer.Plan, s app.ImportState) { running = s.Running })
+			time.Sleep(time.Millisecond)
+		}
+		commit += time.Since(at)
+		floor += bareImport(b, f, v, n)
+		v.Lock()
+	}
+	b.ReportMetric(plan.Seconds()*1000/float64(n), "ms-plan")
+	b.ReportMetric(commit.Seconds()*1000/float64(n), "ms-commit")
+	b.ReportMetric(float64(commit)/float64(floor), "x-floor")
+}
+
+// bareImport seals and stores as many bytes as a vault has, and nothing else.
+func bareImport(b *testing.B, f *store.Folder, v *app.Vault, n int) time.Duration {
+	from, err := f.Open(b.Context(), v.Card().ID)
+	require.NoError(b, err)
+	var rows []app.Row
+	require.NoError(b, from.Rows(b.Context(), func(r app.Row) error {
+		r.Blob = bytes.Clone(r.Blob)
+		rows = append(rows, r)
+		return nil
+	}))
+	to, err := f.Create(b.Context(), fmt.Sprintf("00000000-0000-7000-8000-%012d", n), func(app.Store) error { return nil })
+	require.NoError(b, err)
+	seal := keys.NewVault("floor", keys.VaultKey{}, rand.Reader)
+	at := time.Now()
+	for i := range rows {
+		rows[i].Blob, err = seal.SealRecord(rows[i].ID, 1, rows[i].Blob[:max(0, len(rows[i].Blob)-60)])
+		require.NoError(b, err)
+	}
+	require.NoError(b, to.Put(b.Context(), rows, nil))
+	return time.Since(at)
 }

@@ -22,11 +22,13 @@ type Importing struct {
 	ID string
 	v  *Vault
 
-	mu    sync.Mutex
-	files []ImportFile
-	plan  *transfer.Plan
-	state ImportState
-	stop  context.CancelFunc
+	mu      sync.Mutex
+	files   []ImportFile
+	sources []transfer.Source // of the files, as they were read
+	plan    *transfer.Plan
+	at      int64 // the vault's version that the plan was made against
+	state   ImportState
+	stop    context.CancelFunc
 }
 
 // ImportFile is a file as it came.
@@ -96,7 +98,7 @@ func (v *Vault) Prepare(ctx context.Context, files []ImportFile) (i *Importing, 
 		return nil, nil, ErrImportRunning
 	}
 	if i.state.Result != nil {
-		i.files, i.plan, i.state = nil, nil, ImportState{}
+		i.files, i.sources, i.plan, i.state = nil, nil, nil, ImportState{}
 	}
 	size, list := 0, slices.Clone(i.files)
 	for _, f := range files {
@@ -120,9 +122,9 @@ func (v *Vault) Prepare(ctx context.Context, files []ImportFile) (i *Importing, 
 			bad = append(bad, &FileError{f.Name, errors.New("there are no rows in it")})
 			continue
 		}
-		i.files = append(i.files, f)
+		i.files, i.sources = append(i.files, f), append(i.sources, src)
 	}
-	return i, bad, i.replan(ctx)
+	return i, bad, i.replan()
 }
 
 // read reads a file with the columns that were chosen for it, or for one like it before.
@@ -143,25 +145,17 @@ func (f ImportFile) read(shapes map[string][]transfer.Meaning) (transfer.Source,
 	})
 }
 
-// replan reads the files anew and keeps the decisions that still fit. i.mu is held.
-func (i *Importing) replan(ctx context.Context) error {
-	shapes := i.v.shapes(ctx)
-	var sources []transfer.Source
-	for _, f := range i.files {
-		src, err := f.read(shapes)
-		if err != nil {
-			return &FileError{f.Name, err}
-		}
-		sources = append(sources, src)
-	}
-	p, err := i.v.planOf(sources)
+// replan plans anew and keeps the decisions that still fit. i.mu is held.
+func (i *Importing) replan() error {
+	at := i.v.Version()
+	p, err := i.v.planOf(slices.Clone(i.sources))
 	if err != nil {
 		return err
 	}
 	if i.plan != nil {
 		p.Adopt(i.plan)
 	}
-	i.plan = p
+	i.plan, i.at = p, at
 	return nil
 }
 
@@ -257,12 +251,17 @@ func (i *Importing) SetColumns(ctx context.Context, file int, columns []transfer
 		clear(shapes)
 	}
 	shapes[transfer.Shape(*src.Table)] = columns
-	if b, err := json.Marshal(shapes); err == nil {
-		if err := i.v.setLocal(ctx, i.v.store, localShapes, b); err != nil {
+	b, err := json.Marshal(shapes)
+	if err == nil {
+		if err = i.v.setLocal(ctx, i.v.store, localShapes, b); err != nil {
 			return err
 		}
 	}
-	return i.replan(ctx)
+	if src, err = i.files[file].read(shapes); err != nil {
+		return &FileError{i.files[file].Name, err}
+	}
+	i.sources[file] = src
+	return i.replan()
 }
 
 // Decide says what is to happen with a step, or with a whole group.
@@ -313,7 +312,7 @@ func (i *Importing) Start(keep bool) error {
 		i.state = ImportState{Err: err}
 		if err == nil {
 			i.state.Result = &r
-			i.files = nil
+			i.files, i.sources = nil, nil
 		}
 		i.v.tell(NoticeStatus)
 	}()
@@ -331,9 +330,9 @@ func (i *Importing) progress(step string) func(done, of int) {
 // run carries the plan out, against what the vault holds now.
 func (i *Importing) run(ctx context.Context, keep bool) (ImportResult, error) {
 	i.mu.Lock()
-	plan, files := i.plan, i.files
+	plan, at, files := i.plan, i.at, i.files
 	i.mu.Unlock()
-	r, err := i.v.bringIn(ctx, plan, i.progress)
+	r, err := i.v.bringIn(ctx, plan, at, i.progress)
 	if err != nil || r.ID == "" || !keep {
 		return r, err
 	}
@@ -341,12 +340,17 @@ func (i *Importing) run(ctx context.Context, keep bool) (ImportResult, error) {
 	return r, nil
 }
 
-// bringIn writes what a plan says, in one transaction: all of it or nothing.
-func (v *Vault) bringIn(ctx context.Context, plan *transfer.Plan, progress func(string) func(done, of int)) (r ImportResult, err error) {
+// bringIn writes what a plan says, in one transaction: all of it or nothing. Where
+// something may have been edited since the plan was made, it is made anew.
+func (v *Vault) bringIn(ctx context.Context, plan *transfer.Plan, at int64, progress func(string) func(done, of int)) (r ImportResult, err error) {
 	var done transfer.Done
 	err = v.writeMany(ctx, func(entries map[string]vault.Entry) ([]vault.Entry, error) {
-		fresh := transfer.NewPlan(slices.Collect(maps.Values(entries)), plan.Sources, v.planOptions(v.Sites()))
-		fresh.Adopt(plan) // something may have been edited since
+		fresh := plan
+		if v.Version() != at {
+			fresh = transfer.NewPlan(slices.Collect(maps.Values(entries)), plan.Sources, v.planOptions(v.Sites()))
+			fresh.Adopt(plan)
+		}
+		at = 0 // another try is after an edit
 		done, err = fresh.Apply(v.stamp(), NewID, progress("joined"))
 		return done.Entries, err
 	}, progress("sealed"))
