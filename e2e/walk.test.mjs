@@ -318,7 +318,7 @@ test("by the sheet to a second computer; the cloud goes away; both passwords are
     await page.goto(at1 + "/logins?q=Brackish");
     await page.waitForSelector(".word-trouble:has-text('undecided')", { timeout: 60000 });
     await page.click(".line-main");
-    await page.waitForSelector("text=Two devices set different passwords");
+    await page.waitForSelector("text=There are several passwords");
     await accessible(page, "an undecided login");
     const shown = [];
     for (const s of await page.locator("#sheet .secret button").all()) await s.click();

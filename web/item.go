@@ -28,6 +28,7 @@ type itemData struct {
 	Owns     []fieldRow
 	Attached []vault.File
 	Versions int
+	From     []string // files
 	Rivals   []slotData
 	GoTo     string
 	Site     *directory.Site
@@ -146,7 +147,7 @@ func (s *Server) itemData(r *http.Request, state string) (*itemData, error) {
 	if w, ok := v.Warn(d.Item); ok && at == 0 {
 		d.Warning = &w
 	}
-	d.Versions = len(e.History())
+	d.Versions, d.From = len(e.History()), e.From()
 	for _, p := range e.Rivals() {
 		for i, q := range e.Past {
 			if q == p {

@@ -2,6 +2,7 @@ package web
 
 import (
 	"bytes"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"html/template"
@@ -14,6 +15,7 @@ import (
 	"redlocket/app"
 	"redlocket/core/find"
 	"redlocket/core/site"
+	"redlocket/core/transfer"
 	"redlocket/core/vault"
 )
 
@@ -51,13 +53,19 @@ func (s *Server) funcs() template.FuncMap {
 		"oneLine":   func(s string) string { return strings.ReplaceAll(s, "\n", ", ") },
 		"telephone": telephone,
 		"size":      size,
-		"shownAs":   shownAs,
-		"ownForms":  func() []choice { return ownForms },
-		"sentence":  sentence,
-		"join":      strings.Join,
-		"first":     func(s string) string { f, _, _ := strings.Cut(s, " "); return f },
-		"seconds":   func(d time.Duration) int { return int(d.Seconds()) },
-		"plural":    plural,
+		"size64":    func(n int) string { return size(int64(n)) },
+		"meanings":  transfer.Meanings,
+		"pickVals": func(key string, pick int) string {
+			b, _ := json.Marshal(map[string]any{"key": key, "pick": pick}) // of a text and a number
+			return string(b)
+		},
+		"shownAs":  shownAs,
+		"ownForms": func() []choice { return ownForms },
+		"sentence": sentence,
+		"join":     strings.Join,
+		"first":    func(s string) string { f, _, _ := strings.Cut(s, " "); return f },
+		"seconds":  func(d time.Duration) int { return int(d.Seconds()) },
+		"plural":   plural,
 	}
 }
 

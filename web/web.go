@@ -125,6 +125,7 @@ func (s *Server) routes() http.Handler {
 		r.Use(http.NewCrossOriginProtection().Handler, s.sessions.LoadAndSave)
 		r.With(s.needOpen, s.needSheet).Post("/pictures", s.readPicture)
 		r.With(s.needOpen, s.needSheet).Post("/items/{id}/files", s.attach)
+		r.With(s.needOpen, s.needSheet).Post("/import/files", s.takeFiles)
 		r.Group(s.small)
 	})
 	r.NotFound(s.sessions.LoadAndSave(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -196,6 +197,9 @@ func (s *Server) small(r chi.Router) {
 				r.Get("/files/{file}/preview", s.preview)
 				r.Post("/files/{file}/detach", s.detach)
 			})
+			r.Route("/import", s.importRoutes)
+			r.Post("/export", s.export)
+			r.Post("/export/may", s.mayExport)
 			r.Get("/devices", s.devices)
 			r.Post("/devices/introduce", s.introduce)
 			r.Post("/devices/{id}/shut-out", s.shutOut)
@@ -209,6 +213,20 @@ func (s *Server) small(r chi.Router) {
 			r.Get("/status", s.statusLine)
 		})
 	})
+}
+
+func (s *Server) importRoutes(r chi.Router) {
+	r.Get("/", s.importPage)
+	r.Post("/columns", s.setColumns)
+	r.Post("/decide", s.decide)
+	r.Post("/show", s.showCandidate)
+	r.Get("/broken.csv", s.brokenRows)
+	r.Post("/start", s.startImport)
+	r.Post("/stop", s.stopImport)
+	r.Post("/put-back", s.putBack)
+	r.Post("/{id}/undo", s.undoImport)
+	r.Get("/{id}/originals/{n}", s.original)
+	r.Post("/{id}/forget", s.forgetOriginals)
 }
 
 // knownHost refuses names that aren't this device's: a site that lets its own

@@ -137,7 +137,7 @@ func (s Step) finish(e vault.Entry, rows []Row, by vault.Stamp, newID func() str
 			e.Created = by.At
 		}
 	}
-	from := fromOf(e)
+	from := e.From()
 	for _, r := range rows {
 		if name := sources[r.Source].Name; name != "" && !slices.Contains(from, name) {
 			from = append(from, name)
@@ -153,11 +153,6 @@ func (s Step) finish(e vault.Entry, rows []Row, by vault.Stamp, newID func() str
 
 // kept reports whether an id of a file is one that an entry can keep.
 func kept(id string) bool { return len(id) == 36 && strings.Count(id, "-") == 4 }
-
-func fromOf(e vault.Entry) (list []string) {
-	_ = json.Unmarshal([]byte(e.Fields[vault.FieldFrom].Value.Reveal()), &list)
-	return list
-}
 
 // An import is remembered in entries of [vault.TypeImport], in parts that a record has
 // room for.

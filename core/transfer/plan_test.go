@@ -141,7 +141,7 @@ func TestThePlan(t *testing.T) {
 	assert.True(t, hasPassword(e, "beans") && hasPassword(e, "sprouts"), "nothing is lost")
 	assert.Equal(t, "maren@cormorant.example", got[2].Text(vault.FieldUsername))
 	assert.Equal(t, "maren@cormorant.example", got[0].Text(vault.FieldUsername), "as its user wrote it")
-	assert.Equal(t, []string{"desk.csv", "laptop.csv"}, fromOf(got[slices.IndexFunc(got, func(e vault.Entry) bool { return e.Text(vault.FieldTitle) == "Brackish" })]))
+	assert.Equal(t, []string{"desk.csv", "laptop.csv"}, got[slices.IndexFunc(got, func(e vault.Entry) bool { return e.Text(vault.FieldTitle) == "Brackish" })].From())
 	jetty := got[slices.IndexFunc(got, func(e vault.Entry) bool { return e.Text(vault.FieldTitle) == "Jettycafe" })]
 	assert.Len(t, jetty.Rivals(), 1, "undecided until it was tried")
 	again := NewPlan(got, []Source{a, b}, Options{By: later})

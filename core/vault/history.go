@@ -40,9 +40,11 @@ func (e Entry) AsOf(ms int64) (out Entry, ok bool) {
 			out.Fields[p.Field] = Register{p.Value, p.From}
 		}
 	}
-	if r, ok := out.Fields[fieldArchived]; ok && !isBlank(r.Value.Reveal()) && !e.editedIn(r.Stamp.At, ms) {
-		// Emptied registers have no past, so the digest of then can't be made again.
-		if text, err := encodeValue(out.contentDigest()); err == nil {
+	// Emptied registers have no past, so the digest of then can't be made again.
+	if r, ok := out.Fields[fieldArchived]; ok && !isBlank(r.Value.Reveal()) {
+		if e.editedIn(r.Stamp.At, ms) { // an edit brought it back
+			delete(out.Fields, fieldArchived)
+		} else if text, err := encodeValue(out.contentDigest()); err == nil {
 			out.Fields[fieldArchived] = Register{text, r.Stamp}
 		}
 	}

@@ -121,3 +121,9 @@ func (e Entry) file(f Field) (File, bool) {
 	out.ID = id
 	return out, out.Name != ""
 }
+
+// From returns the names of the files that the entry was brought in from.
+func (e Entry) From() (names []string) {
+	e.read(FieldFrom, &names)
+	return names
+}

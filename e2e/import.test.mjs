@@ -1,0 +1,202 @@
+// Import and export in a browser: three files that overlap, decisions, progress, a tab closed in the middle, undo on another day, downloads.
+import test, { after, before } from "node:test";
+import assert from "node:assert/strict";
+import { readFileSync, writeFileSync } from "node:fs";
+import { join } from "node:path";
+import { createRequire } from "node:module";
+import { browser, build, demo, inClear, maren, unlock } from "./harness.mjs";
+
+const axe = readFileSync(createRequire(import.meta.url).resolve("axe-core/axe.min.js"), "utf8");
+let d, b, page;
+/** @type {string[]} */
+const troubles = [], typed = [];
+
+before(async () => {
+  d = await demo(build(), 17640);
+  b = await browser();
+  page = await b.page();
+  page.on("pageerror", (e) => troubles.push(String(e)));
+  page.on("console", (m) => /violates|Refused/.test(m.text()) && troubles.push(m.text()));
+  await unlock(page, d.desk, maren.password);
+});
+after(async () => {
+  await b?.close();
+  await d?.stop();
+  d?.clean();
+});
+
+async function accessible(what) {
+  for (const colorScheme of /** @type {const} */ (["dark", "light"])) {
+    await page.emulateMedia({ colorScheme, reducedMotion: "reduce" });
+    await page.evaluate(axe);
+    const r = await page.evaluate(() => window.axe.run(document, { resultTypes: ["violations"] }));
+    const bad = r.violations.filter((v) => v.impact === "serious" || v.impact === "critical");
+    assert.deepEqual(bad.map((v) => `${v.id}: ${v.nodes.map((n) => n.target).join(" ")}`), [], `${what}, ${colorScheme}`);
+  }
+}
+/** Shows the master password if it is asked for. */
+async function answer() {
+  await page.waitForSelector("dialog#ask[open]");
+  await page.fill("#again-password", maren.password);
+  await page.click("dialog#ask >> text=Go on");
+}
+const file = (name, text) => ({ name, mimeType: "text/csv", buffer: Buffer.from(text) });
+const desk = "name,url,username,password,note\ngullwing.example,https://gullwing.example/sign-in,maren.tolliver@cormorant.example,vq7RtumKaleW9oxBfent,\nwhimbrel.example,https://whimbrel.example/in,wren,first-Secret-81,of the boat\nbrackish.example,https://brackish.example/sign-in,mtolliver,older-Secret-82,\n,,nobody,x,\n";
+const laptop = '"url","username","password","timePasswordChanged"\n"https://www.whimbrel.example","wren","first-Secret-81","1690000000000"\n"https://skua.example","wren","second-Secret-83","1690000000000"\n';
+typed.push("first-Secret-81", "older-Secret-82", "second-Secret-83");
+
+test("two files become a plan; decided, brought in, taken back", async () => {
+  await page.goto(d.desk + "/import");
+  await accessible("import");
+  await page.setInputFiles("#import-files", [file("desk.csv", desk), file("laptop.csv", laptop)]);
+  await page.waitForSelector("#plan");
+  await accessible("a plan");
+  const plan = await page.innerText("#plan");
+  assert.match(plan, /6 rows become 3 logins/);
+  assert.match(plan, /nobody|line 5: it has neither an address nor a name/);
+  await page.locator(".candidate button").first().click();
+  await page.waitForSelector(".candidate .grouped");
+  const step = page.locator(".step", { hasText: "Brackish Radio" }).locator("select");
+  await step.selectOption({ label: "Take that of desk.csv" });
+  await page.waitForSelector("text=1 decided");
+  const [mend] = await Promise.all([page.waitForEvent("download"), page.click("text=Save as CSV to mend")]);
+  assert.match(readFileSync(await mend.path(), "utf8"), /^name,url,username,password,note,line,reason\r\n,,nobody,x,,5,it has neither an address nor a name\r\n$/);
+  await page.click("text=Import 3 logins");
+  await page.waitForSelector("text=Brought in");
+  await accessible("what comes next");
+  await page.goto(d.desk + "/logins?q=whimbrel");
+  await page.locator(".line-main").first().click();
+  await page.waitForSelector("#sheet h1:has-text('Whimbrel')");
+  assert.match(await page.innerText("#sheet"), /whimbrel\.example\/in[\s\S]*of the boat[\s\S]*desk\.csv, laptop\.csv/);
+  await page.fill("#find", "brackish radio");
+  await page.locator(".line-main", { hasText: "mtolliver" }).first().click();
+  await page.waitForSelector("#sheet h1:has-text('Brackish Radio')");
+  await page.click("#sheet >> text=Show >> nth=0");
+  await page.waitForFunction(() => [...document.querySelectorAll("#sheet .glyphs")].map((g) => g.textContent).join("") === "older-Secret-82");
+  // Edited since: it stays when the import is taken back.
+  await page.goto(d.desk + "/logins?q=skua");
+  await page.locator(".line-main").first().click();
+  await page.waitForSelector("#sheet[data-id]");
+  await page.keyboard.press("e");
+  await page.fill("#notes", "edited since");
+  await page.click(".sheet-acts button:has-text('Keep')");
+  await page.waitForSelector("#sheet >> text=edited since");
+  await page.goto(d.desk + "/import");
+  await page.click("text=Bring in more");
+  await page.click(".device-list >> text=Take it back");
+  await page.waitForSelector(".done:has-text('What was edited since stays: Skua')");
+  await page.goto(d.desk + "/logins?q=whimbrel");
+  assert.match(await page.innerText("#found"), /Nothing fits/);
+  await page.goto(d.desk + "/logins?q=brackish+radio");
+  await page.locator(".line-main", { hasText: "mtolliver" }).first().click();
+  await page.waitForSelector("#sheet h1:has-text('Brackish Radio')");
+  await page.click("#sheet >> text=Show >> nth=0");
+  await page.waitForFunction(() => [...document.querySelectorAll("#sheet .glyphs")].map((g) => g.textContent).join("") === "longwave-Harbour-7");
+});
+
+test("columns without names: guessed, changed by hand, remembered", async () => {
+  await page.goto(d.desk + "/import");
+  await page.setInputFiles("#import-files", file("notebook.txt", "Petrel Pies\tpetrelpies.example\tmaren\tcrust-9-Apple\nTern Tools\tterntools.example\tmaren\thammer-7-Nail\n"));
+  await page.waitForSelector("#plan");
+  typed.push("crust-9-Apple", "hammer-7-Nail");
+  await page.click("text=Columns guessed, have a look");
+  assert.doesNotMatch(await page.innerText(".columns"), /crust-9-Apple/, "a password is masked");
+  await page.locator(".column select").nth(0).selectOption("notes");
+  await page.waitForFunction(() => /Petrelpies/.test(document.getElementById("plan")?.textContent ?? ""));
+  await page.click("text=Put back");
+  await page.setInputFiles("#import-files", file("notebook.txt", "Petrel Pies\tpetrelpies.example\tmaren\tcrust-9-Apple\n"));
+  await page.waitForSelector("#plan");
+  assert.equal(await page.locator(".column select").nth(0).inputValue(), "notes");
+  await page.click("text=Put back");
+});
+
+test("pasted, dropped, and what can't be read", async () => {
+  await page.goto(d.desk + "/import");
+  await page.click("text=Or paste the text");
+  await page.fill("#import-text", "url,username,password\nhttps://godwit.example,m,p-Secret-84\n");
+  await page.click("text=Read them");
+  await page.waitForSelector("#plan >> text=Godwit", { state: "attached" });
+  await page.evaluate(() => {
+    const data = new DataTransfer();
+    data.items.add(new File(["PK\u0003\u0004rest"], "logins.zip"));
+    document.querySelector("form[data-drop]").dispatchEvent(new DragEvent("drop", { dataTransfer: data, bubbles: true, cancelable: true }));
+  });
+  await page.waitForSelector(".trouble:has-text('packed file')");
+  assert.match(await page.textContent("#plan"), /Godwit/, "what was read stays");
+  await page.click("text=Put back");
+});
+
+test("the tab is closed in the middle: all of it is there or nothing", async () => {
+  const rows = Array.from({ length: 6000 }, (_, i) => `https://s${i}.example/,u${i},p-${i}`).join("\n");
+  for (const wait of [0, 60, 150]) {
+    const tab = await b.page();
+    await tab.goto(d.desk + "/import");
+    await tab.setInputFiles("#import-files", file("many.csv", "url,username,password\n" + rows + "\n"));
+    await tab.waitForSelector("#start");
+    void tab.evaluate(() => setTimeout(() => /** @type {HTMLFormElement} */ (document.getElementById("start")).requestSubmit())).catch(() => {});
+    await page.waitForTimeout(wait);
+    await tab.close();
+    await page.bringToFront();
+    await page.goto(d.desk + "/import");
+    await page.waitForSelector("#start, .next-steps", { timeout: 30_000 }); // it never began, or it is through
+    await page.goto(d.desk + "/logins?q=s5999.example");
+    const there = /1 fits/.test(await page.innerText("#found"));
+    await page.goto(d.desk + "/logins");
+    const all = parseInt((await page.innerText("#found")).replaceAll(",", ""), 10);
+    assert.equal(all > 6000, there, `${all} logins`);
+    assert.ok(all < 100 || all > 6000, `${all} logins: neither the old vault nor the new one`);
+    await page.goto(d.desk + "/import");
+    if (there) {
+      await page.click("text=Take it back >> nth=0");
+      await page.waitForSelector(".done:has-text('6,000 items gone')", { timeout: 30_000 });
+    } else await page.click("text=Put back");
+  }
+});
+
+test("export asks first, and what it writes comes back", async () => {
+  await page.goto(d.desk + "/settings");
+  await page.selectOption("#ask-for", "0");
+  await page.click(".settings button");
+  await page.waitForTimeout(21_000); // one showing counts for twenty seconds even where each is asked for
+  await page.goto(d.desk + "/import");
+  const saved = {};
+  for (const [format, name] of [["json", /\.json$/], ["csv", /\.csv$/], ["exchange", /\.exchange\.json$/]]) {
+    await page.check(`[value=${format}]`);
+    const waits = page.waitForEvent("download");
+    await page.click("text=Write the file");
+    if (format === "json") await answer();
+    const got = await waits;
+    assert.match(got.suggestedFilename(), name);
+    saved[format] = readFileSync(await got.path(), "utf8");
+  }
+  const items = JSON.parse(saved.json).items;
+  assert.ok(items.length > 60 && items.some((i) => i.fields.password?.value === "longwave-Harbour-7"));
+  assert.match(saved.csv, /^name,url,username,password,note\r\n/);
+  assert.match(saved.csv, /Gullwing Credit Union,https:\/\/gullwing\.example\/sign-in,maren\.tolliver@cormorant\.example,vq7RtumKaleW9oxBfent,/);
+  assert.equal(JSON.parse(saved.exchange).accounts[0].items.length, items.length);
+  for (const [format, text] of Object.entries(saved)) {
+    const path = join(d.dir, "..", `red-locket-test.${format === "csv" ? "csv" : "json"}`);
+    writeFileSync(path, text);
+    await page.setInputFiles("#import-files", path);
+    await page.waitForSelector("#plan");
+    if (format === "json") assert.match(await page.innerText("#plan"), new RegExp(`become 0 logins`), "nothing of it is missing");
+    await page.click("text=Put back");
+    writeFileSync(path, "");
+  }
+});
+
+test("at 390 px", async () => {
+  await page.setViewportSize({ width: 390, height: 800 });
+  await page.goto(d.desk + "/import");
+  assert.equal(await page.evaluate(() => document.documentElement.scrollWidth), 390);
+  await page.setInputFiles("#import-files", [file("desk.csv", desk), file("laptop.csv", laptop)]);
+  await page.waitForSelector("#plan");
+  assert.equal(await page.evaluate(() => document.documentElement.scrollWidth), 390);
+  await accessible("a plan at 390");
+  await page.click("text=Put back");
+});
+
+test("nothing is in clear in any file, and no script went wrong", () => {
+  assert.deepEqual(inClear(d, typed), []);
+  assert.deepEqual(troubles, []);
+});

@@ -1,0 +1,553 @@
+package web
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"redlocket/app"
+	"redlocket/core/secret"
+	"redlocket/core/transfer"
+)
+
+// importData is the section Import: files and what they would do, or where to begin.
+type importData struct {
+	Files      []fileView
+	Groups     []groupView
+	Bar        []barPart
+	Rows       int
+	Logins     int // that are written
+	Undecided  int
+	Broken     int
+	BrokenRows []string
+	State      app.ImportState
+	Percent    int
+	Unread     []string
+	Past       []transfer.Import
+	Kept       []app.Originals
+	Columns    []transfer.CSVColumn
+	Count      int // items of the vault
+	Chosen     string
+}
+
+type fileView struct {
+	Place   int
+	Name    string
+	Words   string
+	Guessed bool // some of its columns by their content
+	Columns []columnView
+}
+
+type columnView struct {
+	transfer.Column
+	Place   int
+	Samples []string
+}
+
+type groupView struct {
+	transfer.Count
+	Group   transfer.Group
+	Title   string
+	Means   string
+	Does    string // what happens with it
+	Note    string
+	Options []optionView
+	List    []stepView
+	More    int // that aren't drawn
+	Open    bool
+}
+
+type optionView struct {
+	Decision transfer.Decision
+	Pick     int
+	Words    string
+	On       bool
+}
+
+type stepView struct {
+	transfer.Step
+	Where   string // file and line
+	Options []optionView
+	Choices []candidateView
+}
+
+type candidateView struct {
+	Place int
+	Words string // where it is from, and of when
+}
+
+// barPart is a part of the bar over a plan, in units of its view box.
+type barPart struct {
+	Group transfer.Group
+	X, W  float64
+}
+
+const (
+	drawnSteps = 60 // of a group at first
+	barWidth   = 1000
+)
+
+var groupWords = map[transfer.Group]struct{ title, means string }{
+	transfer.GroupNew:    {"new", "sites or user names that the vault doesn’t have"},
+	transfer.GroupTwin:   {"twins in the files", "one login, saved more than once"},
+	transfer.GroupKnown:  {"known already", "nothing of it is missing in the vault"},
+	transfer.GroupMore:   {"known, with something to add", "the same login; the files have more of it"},
+	transfer.GroupDiffer: {"in disagreement", "one site and user name, several passwords"},
+}
+
+func (s *Server) importPage(w http.ResponseWriter, r *http.Request) {
+	s.showImport(w, r, http.StatusOK, nil, nil)
+}
+
+func (s *Server) showImport(w http.ResponseWriter, r *http.Request, status int, unread []*app.FileError, err error) {
+	page := s.view(r, "Import", "import", nil)
+	if err != nil && !page.bad(err) {
+		page.Bad["form"] = sentence(err.Error())
+	}
+	d, err := s.importData(r)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	for _, f := range unread {
+		d.Unread = append(d.Unread, f.Name+": "+f.Err.Error())
+	}
+	page.Data = d
+	if fragment(r, "plan") {
+		s.render(w, r, http.StatusOK, "plan", page)
+		return
+	}
+	s.render(w, r, status, "import", page)
+}
+
+func (s *Server) importData(r *http.Request) (d importData, err error) {
+	v := of(r)
+	x, err := v.Index()
+	if err != nil {
+		return d, err
+	}
+	d.Count, d.Columns, d.Chosen = x.Len(""), transfer.CSVColumns(), r.FormValue("ids")
+	if d.Past, err = v.Imports(); err != nil {
+		return d, err
+	}
+	if d.Kept, err = v.Originals(r.Context()); err != nil {
+		return d, err
+	}
+	if i, err := v.Importing(); err == nil {
+		i.View(func(p *transfer.Plan, st app.ImportState) {
+			d.State = st
+			if st.Of > 0 {
+				d.Percent = 100 * st.Done / st.Of
+			}
+			d.plan(s, r, p)
+		})
+	}
+	return d, nil
+}
+
+// plan reads what is shown out of a plan.
+func (d *importData) plan(s *Server, r *http.Request, p *transfer.Plan) {
+	date := s.view(r, "", "", nil).Date
+	for i, src := range p.Sources {
+		d.Files = append(d.Files, viewFile(i, src))
+	}
+	for _, g := range transfer.Groups {
+		if gv := viewGroup(p, g, date, r.FormValue("open") == string(g)); gv.Steps > 0 {
+			d.Groups = append(d.Groups, gv)
+			d.Rows += gv.Rows
+			if g != transfer.GroupKnown {
+				d.Logins += gv.In
+			}
+			d.Undecided += gv.Undecided
+		}
+	}
+	d.Broken = len(p.Broken)
+	for _, b := range p.Broken[:min(200, len(p.Broken))] {
+		d.BrokenRows = append(d.BrokenRows, fmt.Sprintf("%s, line %d: %s", p.Sources[b.Source].Name, b.Line, b.Reason))
+	}
+	d.Rows += d.Broken
+	at := 0.0
+	part := func(g transfer.Group, rows int) {
+		if rows > 0 {
+			w := max(6, float64(rows)*barWidth/float64(max(d.Rows, 1))-4)
+			d.Bar = append(d.Bar, barPart{g, at, w})
+			at += w + 4
+		}
+	}
+	for _, g := range d.Groups {
+		part(g.Group, g.Rows)
+	}
+	part("broken", d.Broken)
+}
+
+func viewFile(place int, src transfer.Source) fileView {
+	f := fileView{Place: place, Name: src.Name}
+	n := len(src.Rows) + len(src.Broken)
+	if src.Table == nil {
+		kind := "an export of Red Locket"
+		if src.Kind == transfer.KindExchange {
+			kind = "Credential Exchange Format"
+		}
+		f.Words = plural(n, "item", "items") + " · " + kind
+		return f
+	}
+	names := map[rune]string{',': "comma", ';': "semicolon", '\t': "tab", '|': "bar"}
+	f.Words = plural(n, "row", "rows") + " · " + names[src.Table.Delimiter] + ", " + src.Table.Encoding
+	if src.Table.Header == nil {
+		f.Words += " · no header"
+	}
+	for i, c := range src.Column {
+		cv := columnView{Column: c, Place: i}
+		for _, row := range src.Table.Rows[:min(3, len(src.Table.Rows))] {
+			sample := ""
+			if i < len(row.Cells) {
+				sample = row.Cells[i]
+			}
+			if sample != "" && (c.Meaning == transfer.MeansPassword || c.Meaning == transfer.MeansSetup) {
+				sample = secret.Dots
+			}
+			if runes := []rune(sample); len(runes) > 40 {
+				sample = string(runes[:39]) + "…"
+			}
+			cv.Samples = append(cv.Samples, sample)
+		}
+		f.Columns = append(f.Columns, cv)
+		f.Guessed = f.Guessed || c.How == "content"
+	}
+	return f
+}
+
+func viewGroup(p *transfer.Plan, g transfer.Group, date func(int64) string, all bool) groupView {
+	gv := groupView{Group: g, Count: p.Count(g), Title: groupWords[g].title, Means: groupWords[g].means, Open: all}
+	for _, st := range p.Steps {
+		if st.Group != g {
+			continue
+		}
+		if len(gv.List) >= drawnSteps && !all || len(gv.List) >= 2000 {
+			gv.More++
+			continue
+		}
+		gv.List = append(gv.List, viewStep(p, st, date))
+	}
+	left := gv.Steps - gv.In
+	switch g {
+	case transfer.GroupKnown:
+		gv.Does, gv.Note = "left out", "nothing is lost"
+	case transfer.GroupDiffer:
+		gv.Does = "newer wins"
+		gv.Note = fmt.Sprintf("%d decided", gv.Steps-gv.Undecided)
+		if gv.Undecided > 0 {
+			gv.Does = "both stay"
+			gv.Note += fmt.Sprintf(", %d to be tried at the site", gv.Undecided)
+		}
+		gv.Options = []optionView{{transfer.DecideNewer, 0, "Newer wins", false}, {transfer.DecideBoth, 0, "Both stay", false}, {transfer.DecideSkip, 0, "Leave out", false}}
+	default:
+		gv.Does = "added"
+		if g == transfer.GroupTwin {
+			gv.Does = "joined into " + strconv.Itoa(gv.Steps)
+		}
+		if left > 0 {
+			gv.Note = plural(left, "is left out", "are left out")
+		}
+		gv.Options = []optionView{{transfer.DecideAdd, 0, "Add all", left == 0}, {transfer.DecideSkip, 0, "Leave all out", gv.In == 0}}
+	}
+	return gv
+}
+
+func viewStep(p *transfer.Plan, st transfer.Step, date func(int64) string) stepView {
+	out := stepView{Step: st}
+	var where []string
+	for _, r := range st.Rows[:min(3, len(st.Rows))] {
+		where = append(where, fmt.Sprintf("%s, line %d", p.Sources[r.Source].Name, r.Line))
+	}
+	if len(st.Rows) > 3 {
+		where = append(where, "…")
+	}
+	out.Where = strings.Join(where, "; ")
+	option := func(d transfer.Decision, pick int, words string) {
+		out.Options = append(out.Options, optionView{d, pick, words, st.Decision == d && (d != transfer.DecideThis || st.Pick == pick)})
+	}
+	switch st.Group {
+	case transfer.GroupKnown:
+	case transfer.GroupDiffer:
+		for n, c := range st.Candidates {
+			cv := candidateView{n, candidateFrom(p, c)}
+			if c.At > 0 {
+				cv.Words += ", of " + date(c.At)
+			} else {
+				cv.Words += ", no date"
+			}
+			out.Choices = append(out.Choices, cv)
+			option(transfer.DecideThis, n, "Take "+candidateFrom(p, c))
+		}
+		if st.Dated() {
+			option(transfer.DecideNewer, 0, "Newer wins")
+		}
+		option(transfer.DecideBoth, 0, "Both stay, to be tried")
+		option(transfer.DecideApart, 0, "Logins of their own")
+		option(transfer.DecideSkip, 0, "Leave out")
+	default:
+		option(transfer.DecideAdd, 0, "Add")
+		option(transfer.DecideSkip, 0, "Leave out")
+	}
+	return out
+}
+
+func candidateFrom(p *transfer.Plan, c transfer.Candidate) string {
+	var from []string
+	if c.Vault {
+		from = append(from, "the vault’s")
+	}
+	for _, s := range c.Sources {
+		from = append(from, "that of "+p.Sources[s].Name)
+	}
+	return strings.Join(from, " and ")
+}
+
+// takeFiles takes files, or pasted text, into the import that is being prepared.
+func (s *Server) takeFiles(w http.ResponseWriter, r *http.Request) {
+	r.Body = http.MaxBytesReader(w, r.Body, app.MaxImportBytes+(2<<20))
+	parts, err := r.MultipartReader()
+	var files []app.ImportFile
+	for err == nil {
+		part, err2 := parts.NextPart()
+		if err2 == io.EOF {
+			break
+		}
+		if err = err2; err != nil {
+			break
+		}
+		var b []byte
+		if b, err = io.ReadAll(io.LimitReader(part, transfer.MaxBytes+1)); err != nil {
+			break
+		}
+		switch name := part.FileName(); {
+		case name != "":
+			files = append(files, app.ImportFile{Name: name, Bytes: b})
+		case part.FormName() == "text" && len(bytes.TrimSpace(b)) > 0:
+			files = append(files, app.ImportFile{Name: "pasted text", Bytes: b})
+		}
+	}
+	var tooBig *http.MaxBytesError
+	if errors.As(err, &tooBig) {
+		err = app.ErrImportFiles
+	}
+	if err != nil || len(files) == 0 {
+		if err == nil {
+			err = errors.New("choose a file first, or paste its text")
+		}
+		s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
+		return
+	}
+	_, unread, err := of(r).Prepare(r.Context(), files)
+	if err != nil || len(unread) > 0 {
+		s.showImport(w, r, http.StatusUnprocessableEntity, unread, err)
+		return
+	}
+	go_(w, r, "/import")
+}
+
+// importing calls fn with the import that is being prepared, and shows what it made of it.
+func (s *Server) importing(w http.ResponseWriter, r *http.Request, fn func(*app.Importing) error) {
+	i, err := of(r).Importing()
+	if err == nil {
+		err = fn(i)
+	}
+	if err != nil {
+		s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
+		return
+	}
+	if r.Header.Get("HX-Request") == "" {
+		go_(w, r, "/import")
+		return
+	}
+	s.showImport(w, r, http.StatusOK, nil, nil)
+}
+
+func (s *Server) setColumns(w http.ResponseWriter, r *http.Request) {
+	s.importing(w, r, func(i *app.Importing) error {
+		file, err := strconv.Atoi(r.FormValue("file"))
+		if err != nil {
+			return app.ErrNoImport
+		}
+		var list []transfer.Meaning
+		for _, m := range r.Form["meaning"] {
+			list = append(list, transfer.Meaning(m))
+		}
+		return i.SetColumns(r.Context(), file, list)
+	})
+}
+
+func (s *Server) decide(w http.ResponseWriter, r *http.Request) {
+	s.importing(w, r, func(i *app.Importing) error {
+		d, pick, _ := strings.Cut(r.FormValue("decision"), " ")
+		n, _ := strconv.Atoi(pick) // none is 0
+		return i.Decide(r.FormValue("key"), transfer.Group(r.FormValue("group")), transfer.Decision(d), n)
+	})
+}
+
+func (s *Server) startImport(w http.ResponseWriter, r *http.Request) {
+	s.importing(w, r, func(i *app.Importing) error { return i.Start(r.FormValue("keep") != "") })
+}
+
+func (s *Server) stopImport(w http.ResponseWriter, r *http.Request) {
+	s.importing(w, r, func(i *app.Importing) error {
+		i.Stop()
+		return nil
+	})
+}
+
+func (s *Server) putBack(w http.ResponseWriter, r *http.Request) {
+	of(r).PutBack()
+	go_(w, r, "/import")
+}
+
+func (s *Server) undoImport(w http.ResponseWriter, r *http.Request) {
+	u, err := of(r).UndoImport(r.Context(), chi.URLParam(r, "id"))
+	if errors.Is(err, transfer.ErrNoImport) {
+		s.showImport(w, r, http.StatusConflict, nil, err)
+		return
+	}
+	if err == nil {
+		of(r).PutBack() // its summary is over
+	}
+	words := fmt.Sprintf("Taken back: %s gone, %s as before.", plural(u.Gone, "item", "items"), plural(u.Back, "item", "items"))
+	if len(u.Kept) > 0 {
+		words += " What was edited since stays: " + strings.Join(u.Kept[:min(5, len(u.Kept))], ", ")
+		if len(u.Kept) > 5 {
+			words += " and " + plural(len(u.Kept)-5, "other", "others")
+		}
+		words += "."
+	}
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	s.sessions.Put(r.Context(), sessionSaid, words)
+	go_(w, r, "/import")
+}
+
+// showCandidate shows one of several passwords of a step.
+func (s *Server) showCandidate(w http.ResponseWriter, r *http.Request) {
+	err := of(r).NeedsAsking(app.AskShow)
+	var i *app.Importing
+	if err == nil {
+		i, err = of(r).Importing()
+	}
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	var groups []Group
+	pick, _ := strconv.Atoi(r.FormValue("pick"))
+	i.View(func(p *transfer.Plan, _ app.ImportState) {
+		for _, st := range p.Steps {
+			if st.Key == r.FormValue("key") && pick >= 0 && pick < len(st.Candidates) {
+				groups = grouped(st.Candidates[pick].Password.Reveal())
+			}
+		}
+	})
+	s.render(w, r, http.StatusOK, "shown-candidate", View{Data: groups})
+}
+
+// brokenRows sends the rows that can't be used as a table to mend.
+func (s *Server) brokenRows(w http.ResponseWriter, r *http.Request) {
+	i, err := of(r).Importing()
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	var b bytes.Buffer
+	i.View(func(p *transfer.Plan, _ app.ImportState) {
+		var header []string
+		for _, src := range p.Sources {
+			if src.Table != nil && len(src.Broken) > 0 && header == nil {
+				header = src.Table.Header
+			}
+		}
+		err = transfer.WriteBroken(&b, header, p.Broken)
+	})
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	download(w, "to-mend.csv", "text/csv; charset=utf-8")
+	_, _ = b.WriteTo(w)
+}
+
+func download(w http.ResponseWriter, name, kind string) {
+	w.Header().Set("Content-Type", kind)
+	w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": name}))
+}
+
+func (s *Server) original(w http.ResponseWriter, r *http.Request) {
+	n, _ := strconv.Atoi(chi.URLParam(r, "n"))
+	name, b, err := of(r).Original(r.Context(), chi.URLParam(r, "id"), n)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	download(w, name, "application/octet-stream")
+	_, _ = w.Write(b)
+}
+
+func (s *Server) forgetOriginals(w http.ResponseWriter, r *http.Request) {
+	if err := of(r).ForgetOriginals(r.Context(), chi.URLParam(r, "id")); err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	s.sessions.Put(r.Context(), sessionSaid, "The kept files are gone from this computer.")
+	go_(w, r, "/import")
+}
+
+// mayExport answers whether the master password has to be shown first.
+func (s *Server) mayExport(w http.ResponseWriter, r *http.Request) {
+	if err := of(r).NeedsAsking(app.AskExport); err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	w.WriteHeader(http.StatusNoContent)
+}
+
+func (s *Server) export(w http.ResponseWriter, r *http.Request) {
+	sel := app.Selection{Format: app.Format(r.FormValue("format")), Archived: r.FormValue("archived") != ""}
+	if ids := strings.Fields(r.FormValue("ids")); len(ids) > 0 {
+		sel.IDs = ids
+	}
+	for _, c := range transfer.CSVColumns() {
+		if slices.Contains(r.Form["column"], string(c.Meaning)) {
+			sel.Columns = append(sel.Columns, c.Meaning)
+		}
+	}
+	var b bytes.Buffer
+	_, err := of(r).Export(r.Context(), &b, sel)
+	if err != nil {
+		var in *app.InputError
+		if errors.As(err, &in) {
+			s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
+			return
+		}
+		s.fail(w, r, err)
+		return
+	}
+	name, kind := "red-locket-"+time.Now().Format(time.DateOnly), "application/json"
+	switch sel.Format {
+	case app.FormatCSV:
+		name, kind = name+".csv", "text/csv; charset=utf-8"
+	case app.FormatExchange:
+		name += ".exchange.json"
+	default:
+		name += ".json"
+	}
+	download(w, name, kind)
+	_, _ = b.WriteTo(w)
+}
