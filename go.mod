@@ -3,10 +3,12 @@ module redlocket
 go 1.26.0
 
 require (
+	filippo.io/age v1.3.0
 	github.com/alexedwards/scs/v2 v2.9.0
 	github.com/dustin/go-humanize v1.1.0
 	github.com/go-chi/chi/v5 v5.5.0
 	github.com/go-chi/httprate v0.16.1
+	github.com/goodsign/monday v1.0.2
 	github.com/google/uuid v1.6.0
 	github.com/jmoiron/sqlx v1.4.0
 	github.com/makiuchi-d/gozxing v0.1.1
@@ -25,11 +27,9 @@ require (
 )
 
 require (
-	filippo.io/age v1.3.0 // indirect
 	filippo.io/hpke v0.4.0 // indirect
 	github.com/boombuler/barcode v1.0.1-0.20190219062509-6c824513bacc // indirect
 	github.com/dlclark/regexp2 v1.12.0 // indirect
-	github.com/goodsign/monday v1.0.2 // indirect
 	github.com/google/go-cmp v0.7.0 // indirect
 	github.com/inconshreveable/mousetrap v1.1.0 // indirect
 	github.com/klauspost/cpuid/v2 v2.2.10 // indirect

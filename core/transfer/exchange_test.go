@@ -113,6 +113,7 @@ func TestFilesThatCantBeRead(t *testing.T) {
 // changes nothing, and into an empty one, which is then the same.
 func TestOurOwnFilesComeBack(t *testing.T) {
 	have := everyKind(t)
+	have = append(have, bring(t, nil, now, read(t, "f.csv", "url,username,password\nskua.example,m,p\n"))[0]) // with a title that was made
 	var items, table bytes.Buffer
 	require.NoError(t, WriteJSON(&items, Export{Made: now.At, Entries: have}))
 	n, err := WriteCSV(&table, have, []Meaning{MeansTitle, MeansAddress, MeansUsername, MeansPassword, MeansNotes, MeansSetup, MeansFolder, MeansTags, MeansPinned, MeansChanged, MeansKind})

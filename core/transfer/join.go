@@ -43,7 +43,7 @@ func joinRows(c *cluster, by vault.Stamp) vault.Entry {
 func asNew(r Row) vault.Entry {
 	e := r.Entry
 	e.Fields = maps.Clone(e.Fields)
-	if t, ok := e.Fields[vault.FieldTitle]; ok && r.Named && t.Stamp.At == Unknown {
+	if t, ok := e.Fields[vault.FieldTitle]; ok && r.Named && r.Entry.ID == "" && t.Stamp.At == Unknown {
 		t.Stamp.At = givenByFile
 		e.Fields[vault.FieldTitle] = t
 	}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"time"
 	"unicode/utf8"
 
@@ -158,6 +159,13 @@ func ReadJSON(b []byte) (Export, error) {
 	if len(b) > MaxBytes {
 		return Export{}, ErrTooLarge
 	}
+	return readItems(b, MaxItems)
+}
+
+// ReadBackup is [ReadJSON] for what the program sealed itself: without limits.
+func ReadBackup(b []byte) (Export, error) { return readItems(b, math.MaxInt) }
+
+func readItems(b []byte, most int) (Export, error) {
 	b = bytes.TrimPrefix(b, []byte("\xef\xbb\xbf"))
 	if !utf8.Valid(b) || depth(b) > maxDepth {
 		return Export{}, ErrTooDeep
@@ -183,7 +191,7 @@ func ReadJSON(b []byte) (Export, error) {
 	switch {
 	case file.Version > jsonVersion:
 		return Export{}, ErrNewer
-	case len(file.Items) > MaxItems:
+	case len(file.Items) > most:
 		return Export{}, ErrTooMany
 	}
 	x := Export{Made: int64(file.Made), Devices: file.Devices, Entries: make([]vault.Entry, 0, len(file.Items))}

@@ -111,6 +111,11 @@ func (e Entry) EveryFile() []string {
 	return out
 }
 
+// FileOf reads a file out of a register, present or past.
+func FileOf(f Field, value secret.Text) (File, bool) {
+	return Entry{Fields: map[Field]Register{f: {Value: value}}}.file(f)
+}
+
 func (e Entry) file(f Field) (File, bool) {
 	id, ok := strings.CutPrefix(string(f), filePrefix)
 	if !ok {

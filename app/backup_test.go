@@ -1,0 +1,104 @@
+package app_test
+
+import (
+	"archive/tar"
+	"bytes"
+	"crypto/rand"
+	"io"
+	"strings"
+	"testing"
+	"time"
+
+	"filippo.io/age"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"redlocket/app"
+	"redlocket/core/find"
+	"redlocket/core/secret"
+	"redlocket/core/vault"
+)
+
+const passphrase = "winkles under the pier"
+
+func TestBackupComesBackOnAnEmptyMachine(t *testing.T) {
+	w := newWorld(t)
+	v := w.create(w.device("desk"))
+	id := save(t, v, vault.TypeLogin, app.Typed{Title: "Gannet Books", Addresses: []vault.Address{{URL: "gannet.example"}}, Values: map[vault.Field]string{vault.FieldPassword: "one"}})
+	require.NoError(t, v.Save(t.Context(), id, vault.Changes{vault.FieldPassword: secret.New("two")}))
+	scan := make([]byte, 700_000)
+	_, err := rand.Read(scan)
+	require.NoError(t, err)
+	f, err := v.Attach(t.Context(), id, "scan.bin", bytes.NewReader(scan))
+	require.NoError(t, err)
+	gone, err := v.Attach(t.Context(), id, "old.txt", strings.NewReader("taken off"))
+	require.NoError(t, err)
+	require.NoError(t, v.Detach(t.Context(), id, gone.ID))
+
+	w.now.Add(time.Hour.Milliseconds())
+	var b bytes.Buffer
+	_, err = v.Backup(t.Context(), &b, secret.New(passphrase))
+	require.ErrorIs(t, err, app.ErrAsk)
+	require.NoError(t, v.Confirm(t.Context(), secret.New(master)))
+	_, err = v.Backup(t.Context(), &b, secret.New("short"))
+	require.ErrorIs(t, err, app.ErrPassphrase)
+	b.Reset()
+	s, err := v.Backup(t.Context(), &b, secret.New(passphrase))
+	require.NoError(t, err)
+	assert.Equal(t, app.Saved{Items: 1, Files: 2, Bytes: 700_009}, s)
+	assert.NotContains(t, b.String(), "Gannet")
+
+	// A general-purpose tool opens it.
+	key, err := age.NewScryptIdentity(passphrase)
+	require.NoError(t, err)
+	plain, err := age.Decrypt(bytes.NewReader(b.Bytes()), key)
+	require.NoError(t, err)
+	archive := tar.NewReader(plain)
+	names := []string{}
+	for {
+		h, err := archive.Next()
+		if err == io.EOF {
+			break
+		}
+		require.NoError(t, err)
+		names = append(names, h.Name)
+	}
+	assert.Equal(t, []string{"README.txt", "items.json", "files/" + f.ID + "/scan.bin", "files/" + gone.ID + "/old.txt"}, names)
+
+	checked, err := app.CheckBackup(bytes.NewReader(b.Bytes()), secret.New(passphrase))
+	require.NoError(t, err)
+	assert.Equal(t, s, checked)
+	_, err = app.CheckBackup(bytes.NewReader(b.Bytes()), secret.New("another passphrase"))
+	assert.ErrorIs(t, err, app.ErrWrongPassphrase)
+
+	// On an empty machine, and into itself.
+	empty := w.device("new")
+	n, err := empty.Create(t.Context(), app.NewVault{Name: "Maren", Email: "other@cormorant.example", Password: secret.New(master), Repeat: secret.New(master)})
+	require.NoError(t, err)
+	for _, cut := range []int{100, 3000, b.Len() / 2, b.Len() - 1} {
+		_, err = n.RestoreBackup(t.Context(), bytes.NewReader(b.Bytes()[:cut]), secret.New(passphrase), nil)
+		require.Error(t, err, "cut at %d", cut)
+		x, err := n.Index()
+		require.NoError(t, err)
+		assert.Zero(t, x.Len(""), "nothing of it was taken")
+	}
+	for range 2 {
+		_, err = n.RestoreBackup(t.Context(), bytes.NewReader(b.Bytes()), secret.New(passphrase), nil)
+		require.NoError(t, err)
+	}
+	was, err := v.Entry(id)
+	require.NoError(t, err)
+	is, err := n.Entry(id)
+	require.NoError(t, err)
+	assert.Equal(t, was, is, "with its history")
+	back, err := n.File(id, f.ID)
+	require.NoError(t, err)
+	var got bytes.Buffer
+	require.NoError(t, n.ReadFile(t.Context(), back, &got))
+	assert.Equal(t, scan, got.Bytes())
+	_, err = v.RestoreBackup(t.Context(), bytes.NewReader(b.Bytes()), secret.New(passphrase), nil)
+	require.NoError(t, err)
+	x, err := v.Find(find.Parse("gannet"), 0)
+	require.NoError(t, err)
+	assert.Equal(t, 1, x.Items)
+}
