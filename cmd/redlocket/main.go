@@ -8,7 +8,6 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
-	"path/filepath"
 	"runtime/debug"
 	"syscall"
 
@@ -27,7 +26,7 @@ func main() {
 	defer stop()
 	if err := root().ExecuteContext(ctx); err != nil {
 		fmt.Fprintln(os.Stderr, "redlocket:", err)
-		os.Exit(1)
+		os.Exit(exitCode(err))
 	}
 }
 
@@ -44,12 +43,8 @@ Without a subcommand it runs the device app on your own data folder and opens
 it in the browser. To try everything with made-up data: redlocket demo`,
 		Args: cobra.NoArgs, SilenceUsage: true, SilenceErrors: true,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if o.dir == "" {
-				dir, err := os.UserConfigDir()
-				if err != nil {
-					return fmt.Errorf("failed to find your data folder; name one with --data: %w", err)
-				}
-				o.dir = filepath.Join(dir, "redlocket")
+			if err := o.ownFolder(); err != nil {
+				return err
 			}
 			return runDevice(cmd.Context(), o, !noBrowser)
 		},
@@ -58,7 +53,7 @@ it in the browser. To try everything with made-up data: redlocket demo`,
 	cmd.Flags().IntVar(&o.port, "port", 7301, "port of the device app, on this computer only")
 	cmd.Flags().StringVar(&o.cloud, "cloud", "", "cloud address offered to new vaults")
 	cmd.Flags().BoolVar(&noBrowser, "no-browser", false, "don't open the browser")
-	cmd.AddCommand(cloudCommand(), practiceCommand(), demoCommand())
+	cmd.AddCommand(cloudCommand(), practiceCommand(), demoCommand(), importCommand(), exportCommand(), backupCommand(), restoreCommand())
 	return cmd
 }
 

@@ -110,6 +110,19 @@ type deviceOptions struct {
 	host  string // its own name; redlocket.localhost if empty
 }
 
+// ownFolder takes the user's own data folder where none was named.
+func (o *deviceOptions) ownFolder() error {
+	if o.dir != "" {
+		return nil
+	}
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return fmt.Errorf("failed to find your data folder; name one with --data: %w", err)
+	}
+	o.dir = filepath.Join(dir, "redlocket")
+	return nil
+}
+
 // deviceApp is a device with its pages.
 type deviceApp struct {
 	device *app.Device
@@ -146,6 +159,11 @@ func runDevice(ctx context.Context, o deviceOptions, open bool) error {
 	if err != nil {
 		return err
 	}
+	release, err := holdFolder(ctx, o.dir)
+	if err != nil {
+		return err
+	}
+	defer release()
 	d, err := newDevice(o)
 	if err != nil {
 		return err

@@ -1,0 +1,466 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"redlocket/app"
+	"redlocket/core/secret"
+	"redlocket/core/transfer"
+)
+
+// The exit codes of the commands over files.
+const (
+	exitTrouble  = 1 // something failed; nothing was changed
+	exitPassword = 2 // the master password or the passphrase isn't right
+	exitRows     = 3 // some rows or files couldn't be used; the others were
+	exitInUse    = 4 // Red Locket is running on the same data
+)
+
+// exit is an error with an exit code of its own.
+type exit struct {
+	code int
+	err  error
+}
+
+func (e exit) Error() string { return e.err.Error() }
+func (e exit) Unwrap() error { return e.err }
+
+func exitCode(err error) int {
+	var e exit
+	var wrong *app.WrongPassword
+	switch {
+	case errors.As(err, &e):
+		return e.code
+	case errors.As(err, &wrong), errors.Is(err, app.ErrWrongPassphrase):
+		return exitPassword
+	}
+	return exitTrouble
+}
+
+// errInUse is returned where another process works on the data.
+var errInUse = errors.New("Red Locket is running on this data already: use its pages, or end it first") //nolint:staticcheck // a name
+
+// holdFolder makes sure that one process at a time works on a data folder. The lock goes
+// with the process, however that ends.
+func holdFolder(ctx context.Context, dir string) (release func(), err error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	db, err := sql.Open("sqlite", "file:"+filepath.ToSlash(filepath.Join(dir, "in-use.db"))+"?_pragma=busy_timeout(0)")
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1)
+	if _, err := db.ExecContext(ctx, "BEGIN EXCLUSIVE"); err != nil {
+		_ = db.Close()
+		if strings.Contains(err.Error(), "locked") || strings.Contains(err.Error(), "BUSY") {
+			return nil, exit{exitInUse, errInUse}
+		}
+		return nil, fmt.Errorf("failed to open %s: %w", dir, err)
+	}
+	return func() { _ = db.Close() }, nil
+}
+
+// terminal asks for what must not be seen, and shows how far work is.
+type terminal struct {
+	in  *bufio.Reader
+	out io.Writer
+}
+
+func newTerminal() *terminal { return &terminal{bufio.NewReader(os.Stdin), os.Stderr} }
+
+// secret asks for a password: without showing it, or from a line of a pipe.
+func (t *terminal) secret(question string) (secret.Text, error) {
+	if term.IsTerminal(int(os.Stdin.Fd())) {
+		fmt.Fprint(t.out, question+": ")
+		b, err := term.ReadPassword(int(os.Stdin.Fd()))
+		fmt.Fprintln(t.out)
+		return secret.New(string(b)), err
+	}
+	line, err := t.in.ReadString('\n')
+	if err == io.EOF && line != "" {
+		err = nil
+	}
+	if err != nil {
+		return secret.Text{}, fmt.Errorf("%s: nothing was given; write it on a line of the input", question)
+	}
+	return secret.New(strings.TrimRight(line, "\r\n")), nil
+}
+
+// bar draws how far work is, on a terminal only.
+func (t *terminal) bar(what string) func(done, of int) {
+	if !term.IsTerminal(int(os.Stderr.Fd())) {
+		return func(int, int) {}
+	}
+	last := time.Time{}
+	return func(done, of int) {
+		if of == 0 || time.Since(last) < 50*time.Millisecond && done < of {
+			return
+		}
+		last = time.Now()
+		n := 30 * done / of
+		fmt.Fprintf(t.out, "\r%s [%s%s] %d of %d ", what, strings.Repeat("=", n), strings.Repeat(" ", 30-n), done, of)
+		if done >= of {
+			fmt.Fprintln(t.out)
+		}
+	}
+}
+
+// fileOptions are those of all commands over files.
+type fileOptions struct {
+	device  deviceOptions
+	profile string
+}
+
+func (o *fileOptions) flags(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&o.device.dir, "data", "", "folder that keeps the profiles (default: your own)")
+	cmd.Flags().StringVar(&o.profile, "profile", "", "e-mail address of the vault, where there are several")
+}
+
+// open opens the vault that is meant, with its master password.
+func (o *fileOptions) open(ctx context.Context, t *terminal) (v *app.Vault, done func(), err error) {
+	d, release, err := o.hold(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	done = func() {
+		_ = d.device.Close()
+		release()
+	}
+	cards, err := d.device.Profiles(ctx)
+	if err != nil {
+		done()
+		return nil, nil, err
+	}
+	var card *app.Card
+	for i := range cards {
+		if o.profile == "" && len(cards) == 1 || strings.EqualFold(cards[i].Email, o.profile) {
+			card = &cards[i]
+		}
+	}
+	if card == nil {
+		done()
+		if len(cards) > 1 && o.profile == "" {
+			return nil, nil, errors.New("there are several vaults here; say which one with --profile and its e-mail address")
+		}
+		return nil, nil, fmt.Errorf("there is no such vault in %s", o.device.dir)
+	}
+	password, err := t.secret("Master password of " + card.Email)
+	if err == nil {
+		v, err = d.device.Unlock(ctx, card.ID, password)
+	}
+	if err != nil {
+		done()
+		return nil, nil, err
+	}
+	return v, done, nil
+}
+
+func (o *fileOptions) hold(ctx context.Context) (*deviceApp, func(), error) {
+	if err := o.device.ownFolder(); err != nil {
+		return nil, nil, err
+	}
+	release, err := holdFolder(ctx, o.device.dir)
+	if err != nil {
+		return nil, nil, err
+	}
+	d, err := newDevice(o.device)
+	if err != nil {
+		release()
+		return nil, nil, err
+	}
+	return d, release, nil
+}
+
+func importCommand() *cobra.Command {
+	var o fileOptions
+	var dry, keep bool
+	cmd := &cobra.Command{
+		Use: "import FILE…", Short: "Brings logins in from files, or says what it would do", Args: cobra.MinimumNArgs(1),
+		Long: `Brings logins in from files: tables as browsers and other programs write them,
+exports of Red Locket, and the Credential Exchange Format.
+
+Where files disagree about a password the newer one becomes current if its date is
+known; else all stay at hand until one was tried. Nothing is lost, and the
+import can be taken back in the pages, under Import.
+
+Exit codes: 0 all was brought in; 1 nothing was, because something failed; 2 wrong
+master password; 3 some rows or files couldn't be used; 4 Red Locket is running.`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return runImport(cmd.Context(), o, args, dry, keep, cmd.OutOrStdout())
+		},
+	}
+	o.flags(cmd)
+	cmd.Flags().BoolVar(&dry, "dry-run", false, "only say what would be done")
+	cmd.Flags().BoolVar(&keep, "keep", false, "keep the files sealed on this computer for 30 days")
+	return cmd
+}
+
+func runImport(ctx context.Context, o fileOptions, names []string, dry, keep bool, out io.Writer) error {
+	var files []app.ImportFile
+	for _, name := range names {
+		b, err := os.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		files = append(files, app.ImportFile{Name: filepath.Base(name), Bytes: b})
+	}
+	t := newTerminal()
+	v, done, err := o.open(ctx, t)
+	if err != nil {
+		return err
+	}
+	defer done()
+	i, unread, err := v.Prepare(ctx, files)
+	if err != nil {
+		return err
+	}
+	left := len(unread)
+	for _, f := range unread {
+		fmt.Fprintf(out, "not taken: %s\n", f.Error())
+	}
+	i.View(func(p *transfer.Plan, _ app.ImportState) { left += tell(out, p) })
+	if !dry {
+		if err := carryOut(ctx, t, i, keep, out); err != nil {
+			return err
+		}
+	}
+	if left > 0 {
+		return exit{exitRows, fmt.Errorf("%d of the rows and files couldn't be used", left)}
+	}
+	return nil
+}
+
+// tell writes a plan down, and returns how many rows can't be used.
+func tell(out io.Writer, p *transfer.Plan) int {
+	words := map[transfer.Group]string{transfer.GroupNew: "new", transfer.GroupTwin: "new, from several rows each", transfer.GroupKnown: "known already", transfer.GroupMore: "known, with something to add", transfer.GroupDiffer: "in disagreement"}
+	for _, g := range transfer.Groups {
+		c := p.Count(g)
+		if c.Rows == 0 {
+			continue
+		}
+		fmt.Fprintf(out, "%6d rows, %d logins: %s", c.Rows, c.Steps, words[g])
+		if c.Undecided > 0 {
+			fmt.Fprintf(out, ", %d of them to be tried", c.Undecided)
+		}
+		fmt.Fprintln(out)
+	}
+	for _, b := range p.Broken {
+		fmt.Fprintf(out, "not used: %s, line %d: %s\n", p.Sources[b.Source].Name, b.Line, b.Reason)
+	}
+	return len(p.Broken)
+}
+
+func carryOut(ctx context.Context, t *terminal, i *app.Importing, keep bool, out io.Writer) error {
+	if err := i.Start(keep); err != nil {
+		return err
+	}
+	show := t.bar("Bringing in")
+	for {
+		var st app.ImportState
+		i.View(func(_ *transfer.Plan, s app.ImportState) { st = s })
+		if !st.Running {
+			if st.Err == nil {
+				fmt.Fprintf(out, "brought in: %d new, %d changed\n", st.Result.Made, st.Result.Changed)
+			}
+			return st.Err
+		}
+		if st.Step == "sealed" {
+			show(st.Done, st.Of)
+		}
+		select {
+		case <-ctx.Done():
+			i.Stop()
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
+func exportCommand() *cobra.Command {
+	var o fileOptions
+	var format string
+	cmd := &cobra.Command{
+		Use: "export FILE", Short: "Writes everything to a file, in clear", Args: cobra.ExactArgs(1),
+		Long: `Writes everything to a file, in clear: whoever finds it has your passwords.
+The format is json (everything), csv (a table) or exchange (Credential Exchange Format).`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			v, done, err := o.open(cmd.Context(), newTerminal())
+			if err != nil {
+				return err
+			}
+			defer done()
+			s := app.Selection{Format: app.Format(format), Archived: true}
+			for _, c := range transfer.CSVColumns() {
+				s.Columns = append(s.Columns, c.Meaning)
+			}
+			return writeNew(args[0], func(w io.Writer) error {
+				n, err := v.Export(cmd.Context(), w, s)
+				if err == nil {
+					fmt.Fprintf(cmd.OutOrStdout(), "written in clear: %d items\n", n)
+				}
+				return err
+			})
+		},
+	}
+	o.flags(cmd)
+	cmd.Flags().StringVar(&format, "format", "json", "json, csv or exchange")
+	return cmd
+}
+
+func backupCommand() *cobra.Command {
+	var o fileOptions
+	cmd := &cobra.Command{
+		Use: "backup FILE", Short: "Writes everything to a file, encrypted with a passphrase", Args: cobra.ExactArgs(1),
+		Long: `Writes everything, with its history and attached files, to a file that is encrypted
+with a passphrase in the age format. It is read back before it counts as written.`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			t := newTerminal()
+			v, done, err := o.open(cmd.Context(), t)
+			if err != nil {
+				return err
+			}
+			defer done()
+			p, err := t.secret("Passphrase of the backup")
+			if err != nil {
+				return err
+			}
+			again, err := t.secret("The same again")
+			if err != nil {
+				return err
+			}
+			if !p.Equal(again) {
+				return exit{exitPassword, errors.New("the two passphrases aren't the same; nothing was written")}
+			}
+			err = writeNew(args[0], func(w io.Writer) error {
+				_, err := v.Backup(cmd.Context(), w, p)
+				return err
+			})
+			if err != nil {
+				return err
+			}
+			f, err := os.Open(args[0])
+			if err != nil {
+				return err
+			}
+			defer f.Close()
+			s, err := app.CheckBackup(f, p)
+			if err == nil {
+				fmt.Fprintf(cmd.OutOrStdout(), "written and read back: %d items, %d files\n", s.Items, s.Files)
+			}
+			return err
+		},
+	}
+	o.flags(cmd)
+	return cmd
+}
+
+// writeNew writes a file that isn't there yet, whole or not at all, for its owner only.
+func writeNew(name string, write func(io.Writer) error) (err error) {
+	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if errors.Is(err, os.ErrExist) {
+		return fmt.Errorf("%s is there already; choose another name", name)
+	}
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err = errors.Join(err, f.Close()); err != nil {
+			_ = os.Remove(name)
+		}
+	}()
+	out := bufio.NewWriter(f)
+	if err := write(out); err != nil {
+		return err
+	}
+	return errors.Join(out.Flush(), f.Sync())
+}
+
+func restoreCommand() *cobra.Command {
+	var o fileOptions
+	var name, email string
+	cmd := &cobra.Command{
+		Use: "restore FILE", Short: "Makes a vault from a backup", Args: cobra.ExactArgs(1),
+		Long: `Makes a vault from a backup, on a computer that has none of that e-mail address yet; or
+brings what a backup has into a vault that is there. It asks for the backup's
+passphrase, and for the new vault's master password.`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return runRestore(cmd.Context(), o, args[0], name, email, cmd.OutOrStdout())
+		},
+	}
+	o.flags(cmd)
+	cmd.Flags().StringVar(&email, "email", "", "e-mail address of the new vault")
+	cmd.Flags().StringVar(&name, "name", "", "name of its owner")
+	return cmd
+}
+
+func runRestore(ctx context.Context, o fileOptions, file, name, email string, out io.Writer) error {
+	t := newTerminal()
+	passphrase, err := t.secret("Passphrase of the backup")
+	if err != nil {
+		return err
+	}
+	f, err := os.Open(file)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if _, err := app.CheckBackup(f, passphrase); err != nil { // before a vault is made for it
+		return err
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	v, done, err := o.target(ctx, t, name, email)
+	if err != nil {
+		return err
+	}
+	defer done()
+	s, err := v.RestoreBackup(ctx, f, passphrase, t.bar("Restoring"))
+	if err == nil {
+		fmt.Fprintf(out, "restored: %d items, %d files, into the vault of %s\n", s.Items, s.Files, v.Card().Email)
+	}
+	return err
+}
+
+// target is the vault that a backup goes into: the one that is there, or a new one.
+func (o *fileOptions) target(ctx context.Context, t *terminal, name, email string) (*app.Vault, func(), error) {
+	if email == "" {
+		v, done, err := o.open(ctx, t)
+		if err != nil && strings.Contains(err.Error(), "there is no such vault") {
+			err = errors.New("there is no vault here yet: give --email for the new one")
+		}
+		return v, done, err
+	}
+	d, release, err := o.hold(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	done := func() {
+		_ = d.device.Close()
+		release()
+	}
+	p, err := t.secret("Master password of the new vault")
+	if err == nil {
+		var again secret.Text
+		if again, err = t.secret("The same again"); err == nil {
+			var v *app.Vault
+			if v, err = d.device.Create(ctx, app.NewVault{Name: name, Email: email, Password: p, Repeat: again}); err == nil {
+				return v, done, nil
+			}
+		}
+	}
+	done()
+	return nil, nil, err
+}
