@@ -17,6 +17,7 @@ import (
 	"redlocket/app"
 	"redlocket/core/secret"
 	"redlocket/core/transfer"
+	"redlocket/core/vault"
 )
 
 // importData is the section Import: files and what they would do, or where to begin.
@@ -550,4 +551,61 @@ func (s *Server) export(w http.ResponseWriter, r *http.Request) {
 	}
 	download(w, name, kind)
 	_, _ = b.WriteTo(w)
+}
+
+// backup sends everything, sealed with a passphrase.
+func (s *Server) backup(w http.ResponseWriter, r *http.Request) {
+	p := secret.New(r.FormValue("passphrase"))
+	err := of(r).NeedsAsking(app.AskExport)
+	if err == nil && !p.Equal(secret.New(r.FormValue("again"))) {
+		err = &app.InputError{Field: "again", Err: errors.New("the two aren’t the same; nothing was written")}
+	}
+	out := &lateWriter{w: w, head: func() {
+		download(w, "red-locket-"+time.Now().Format(time.DateOnly)+".age", "application/octet-stream")
+	}}
+	if err == nil {
+		_, err = of(r).Backup(r.Context(), out, p)
+	}
+	var in *app.InputError
+	switch {
+	case err == nil:
+	case out.begun:
+		panic(http.ErrAbortHandler) // the browser must not take a part for the whole
+	case errors.As(err, &in):
+		s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
+	default:
+		s.fail(w, r, err)
+	}
+}
+
+// restoreBackup brings a backup in, as it is uploaded. Its passphrase comes before it.
+func (s *Server) restoreBackup(w http.ResponseWriter, r *http.Request) {
+	r.Body = http.MaxBytesReader(w, r.Body, vault.MaxFilesSize+app.MaxBackup)
+	parts, err := r.MultipartReader()
+	var passphrase []byte
+	for err == nil {
+		part, err2 := parts.NextPart()
+		if err2 != nil {
+			err = &app.InputError{Field: "restore", Err: errors.New("choose a backup first")}
+			break
+		}
+		if part.FormName() == "passphrase" {
+			passphrase, err = io.ReadAll(io.LimitReader(part, 1<<12))
+			continue
+		}
+		if part.FileName() == "" {
+			continue
+		}
+		var done app.Saved
+		if done, err = of(r).RestoreBackup(r.Context(), part, secret.New(string(passphrase)), nil); err == nil {
+			s.sessions.Put(r.Context(), sessionSaid, fmt.Sprintf("Restored from the backup: %s and %s.", plural(done.Items, "item", "items"), plural(done.Files, "file", "files")))
+			go_(w, r, "/import")
+			return
+		}
+		break
+	}
+	if errors.Is(err, app.ErrWrongPassphrase) || errors.Is(err, app.ErrBackupBroken) {
+		err = &app.InputError{Field: "restore", Err: err}
+	}
+	s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
 }

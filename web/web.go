@@ -126,6 +126,7 @@ func (s *Server) routes() http.Handler {
 		r.With(s.needOpen, s.needSheet).Post("/pictures", s.readPicture)
 		r.With(s.needOpen, s.needSheet).Post("/items/{id}/files", s.attach)
 		r.With(s.needOpen, s.needSheet).Post("/import/files", s.takeFiles)
+		r.With(s.needOpen, s.needSheet).Post("/import/backup", s.restoreBackup)
 		r.Group(s.small)
 	})
 	r.NotFound(s.sessions.LoadAndSave(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -199,6 +200,7 @@ func (s *Server) small(r chi.Router) {
 			})
 			r.Route("/import", s.importRoutes)
 			r.Post("/export", s.export)
+			r.Post("/backup", s.backup)
 			r.Post("/export/may", s.mayExport)
 			r.Get("/devices", s.devices)
 			r.Post("/devices/introduce", s.introduce)

@@ -136,10 +136,7 @@ func isHeader(cells []string) bool {
 
 // Guess says what each column of a table is, by its name, else by its content.
 func Guess(t Table) []Column {
-	width := len(t.Header)
-	for _, r := range t.Rows {
-		width = max(width, len(r.Cells))
-	}
+	width := width(t)
 	out := make([]Column, width)
 	used := map[Meaning]bool{}
 	for i := range out {
@@ -163,6 +160,22 @@ func Guess(t Table) []Column {
 	}
 	guessByContent(t, out, used, take)
 	return out
+}
+
+// width is how many columns a table has: as many as it names, unless most of its rows
+// have more.
+func width(t Table) int {
+	widest, wider := len(t.Header), 0
+	for _, r := range t.Rows {
+		widest = max(widest, len(r.Cells))
+		if len(r.Cells) > len(t.Header) {
+			wider++
+		}
+	}
+	if wider*2 > len(t.Rows) {
+		return widest
+	}
+	return len(t.Header)
 }
 
 func isMail(name string) bool { return strings.Contains(foldName(name), "mail") }
@@ -203,7 +216,7 @@ func guessByContent(t Table, out []Column, used map[Meaning]bool, take func(int,
 		looks[i].distinct = map[string]bool{}
 	}
 	for _, r := range t.Rows[:min(len(t.Rows), sampled)] {
-		for i, c := range r.Cells {
+		for i, c := range r.Cells[:min(len(r.Cells), len(out))] {
 			if c = strings.TrimSpace(c); c != "" {
 				looks[i].add(c)
 			}

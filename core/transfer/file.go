@@ -17,7 +17,7 @@ const (
 var (
 	ErrJSON   = errors.New("this JSON is neither an export of Red Locket nor in the Credential Exchange Format")
 	ErrPacked = errors.New("this is a packed file; unpack it and bring in what is in it")
-	ErrSealed = errors.New("this is an encrypted backup; its passphrase is needed")
+	ErrSealed = errors.New("this is an encrypted backup; “Bring a backup back” takes it, with its passphrase")
 	ErrPage   = errors.New("this is a web page, not a file of logins")
 )
 

@@ -69,7 +69,11 @@ func fromRecord(in Record, columns []Column) (Row, error) {
 		}
 		rec.add(columns[i], c)
 	}
-	if err := rec.usable(len(in.Cells), len(columns)); err != nil {
+	cells := len(in.Cells)
+	for cells > 0 && in.Cells[cells-1] == "" { // empty ones at the end say nothing
+		cells--
+	}
+	if err := rec.usable(cells, len(columns)); err != nil {
 		return Row{}, err
 	}
 	return rec.entry()
