@@ -185,6 +185,22 @@ test("export asks first, and what it writes comes back", async () => {
   }
 });
 
+test("what was chosen in the book is written out, and nothing else", async () => {
+  await page.goto(d.desk + "/logins?q=gullwing");
+  await page.click("[data-choose]");
+  await page.locator(".choose").nth(0).check();
+  await page.locator(".choose").nth(1).check();
+  await page.click("#choosing >> text=Write out");
+  await page.waitForSelector("text=2 items that you chose");
+  await page.check("[value=csv]");
+  const waits = page.waitForEvent("download");
+  await page.click("text=Write the file");
+  await Promise.race([page.waitForSelector("dialog#ask[open]").catch(() => {}), waits]);
+  if (await page.isVisible("dialog#ask[open]")) await answer();
+  const rows = readFileSync(await (await waits).path(), "utf8").trim().split("\r\n");
+  assert.equal(rows.length, 3, rows.join("; "));
+});
+
 test("a backup is written sealed, and comes back on another device's own vault", async () => {
   await page.goto(d.desk + "/import");
   await page.fill("#backup-passphrase", "winkles under the pier");

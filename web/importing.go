@@ -36,8 +36,9 @@ type importData struct {
 	Past       []transfer.Import
 	Kept       []app.Originals
 	Columns    []transfer.CSVColumn
-	Count      int // items of the vault
-	Chosen     string
+	Count      int    // items of the vault
+	Chosen     string // ids, where not everything is to be written out
+	ChosenN    int
 }
 
 type fileView struct {
@@ -137,6 +138,7 @@ func (s *Server) importData(r *http.Request) (d importData, err error) {
 		return d, err
 	}
 	d.Count, d.Columns, d.Chosen = x.Len(""), transfer.CSVColumns(), r.FormValue("ids")
+	d.ChosenN = len(strings.Fields(d.Chosen))
 	if d.Past, err = v.Imports(); err != nil {
 		return d, err
 	}

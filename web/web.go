@@ -200,6 +200,7 @@ func (s *Server) small(r chi.Router) {
 			})
 			r.Route("/import", s.importRoutes)
 			r.Post("/export", s.export)
+			r.Post("/export/chosen", s.importPage)
 			r.Post("/backup", s.backup)
 			r.Post("/export/may", s.mayExport)
 			r.Get("/devices", s.devices)

@@ -296,7 +296,14 @@ document.addEventListener("click", (e) => {
   if (el.closest("[data-close]")) setChoosing(false);
 });
 document.addEventListener("submit", (e) => {
-  if (/** @type {HTMLElement} */ (e.target).id === "choosing") e.preventDefault();
+  const form = /** @type {HTMLFormElement} */ (e.target);
+  if (form.id !== "choosing") return;
+  if (!e.submitter || !("writeOut" in /** @type {HTMLElement} */ (e.submitter).dataset)) return e.preventDefault();
+  /** @type {HTMLInputElement} */ (form.elements.namedItem("ids")).value = [...chosen].join(" ");
+  if (!chosen.size) {
+    e.preventDefault();
+    say("Nothing is chosen yet.");
+  }
 });
 
 /** Does what a button says, with the item it stands at or with all that are chosen. @param {HTMLElement} b */
@@ -314,7 +321,7 @@ async function doAct(b) {
   const body = new URLSearchParams();
   const several = b.closest("#choosing");
   body.set("ids", (several ? [...chosen] : [idOf(b)]).join(" "));
-  if (several) for (const f of several.querySelectorAll("input")) body.set(f.name, f.value);
+  if (several) for (const f of several.querySelectorAll("input")) if (f.name !== "ids") body.set(f.name, f.value);
   if (!body.get("ids")) return say("Nothing is chosen yet.");
   if (await send(`/acts/${b.dataset.act}`, body, b) && several) setChoosing(false);
 }
