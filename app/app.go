@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -73,6 +74,9 @@ type Device struct {
 	waiting  map[string]*Arrival
 
 	closeGrace time.Duration
+	backing    atomic.Bool // backups are being written
+
+	lightBackups bool // tests write backups with little work
 }
 
 type attempts struct {
@@ -91,6 +95,8 @@ func (d *Device) Keep(ctx context.Context) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	last := d.p.Now()
+	backups := time.NewTicker(time.Minute)
+	defer backups.Stop()
 	for {
 		select {
 		case <-ctx.Done():
@@ -99,7 +105,20 @@ func (d *Device) Keep(ctx context.Context) {
 			now := d.p.Now()
 			d.look(now, last)
 			last = now
+		case <-backups.C:
+			go d.backUp(ctx)
 		}
+	}
+}
+
+// backUp writes the backups that are due, unless it is at it already.
+func (d *Device) backUp(ctx context.Context) {
+	if !d.backing.CompareAndSwap(false, true) {
+		return
+	}
+	defer d.backing.Store(false)
+	for _, v := range d.OpenVaults() {
+		_ = v.BackUpIfDue(ctx) // what went wrong is kept with the plan, and shown
 	}
 }
 

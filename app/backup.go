@@ -71,6 +71,10 @@ func (v *Vault) Backup(ctx context.Context, w io.Writer, passphrase secret.Text)
 	if len([]rune(passphrase.Reveal())) < minPassphrase {
 		return s, badInput("passphrase", ErrPassphrase)
 	}
+	return v.writeBackup(ctx, w, passphrase)
+}
+
+func (v *Vault) writeBackup(ctx context.Context, w io.Writer, passphrase secret.Text) (s Saved, err error) {
 	list, err := v.everything()
 	if err != nil {
 		return s, err
@@ -78,6 +82,9 @@ func (v *Vault) Backup(ctx context.Context, w io.Writer, passphrase secret.Text)
 	to, err := age.NewScryptRecipient(passphrase.Reveal())
 	if err != nil {
 		return s, err
+	}
+	if v.d.lightBackups {
+		to.SetWorkFactor(10)
 	}
 	sealed, err := age.Encrypt(w, to)
 	if err != nil {

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"crypto/rand"
 	"io"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -23,7 +24,9 @@ const passphrase = "winkles under the pier"
 
 func TestBackupComesBackOnAnEmptyMachine(t *testing.T) {
 	w := newWorld(t)
-	v := w.create(w.device("desk"))
+	d := w.device("desk")
+	d.SetLightBackups()
+	v := w.create(d)
 	id := save(t, v, vault.TypeLogin, app.Typed{Title: "Gannet Books", Addresses: []vault.Address{{URL: "gannet.example"}}, Values: map[vault.Field]string{vault.FieldPassword: "one"}})
 	require.NoError(t, v.Save(t.Context(), id, vault.Changes{vault.FieldPassword: secret.New("two")}))
 	scan := make([]byte, 700_000)
@@ -101,4 +104,29 @@ func TestBackupComesBackOnAnEmptyMachine(t *testing.T) {
 	x, err := v.Find(find.Parse("gannet"), 0)
 	require.NoError(t, err)
 	assert.Equal(t, 1, x.Items)
+}
+
+// TestBackupsOfTheOldestVersionComeBack restores a backup of version 1, which was kept when
+// that was the only one.
+func TestBackupsOfTheOldestVersionComeBack(t *testing.T) {
+	b, err := os.ReadFile("testdata/backup-1.age")
+	require.NoError(t, err)
+	s, err := app.CheckBackup(bytes.NewReader(b), secret.New(passphrase))
+	require.NoError(t, err)
+	assert.Equal(t, app.Saved{Items: 2, Files: 1, Bytes: 9}, s)
+	w := newWorld(t)
+	v := w.create(w.device("new"))
+	_, err = v.RestoreBackup(t.Context(), bytes.NewReader(b), secret.New(passphrase), nil)
+	require.NoError(t, err)
+	x, err := v.Find(find.Parse("gannet"), 0)
+	require.NoError(t, err)
+	require.Len(t, x.Sites, 1)
+	e, err := v.Entry(x.Sites[0].Accounts[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, "two", e.Text(vault.FieldPassword))
+	require.NotEmpty(t, e.Past)
+	require.Len(t, e.Files(), 1)
+	var got bytes.Buffer
+	require.NoError(t, v.ReadFile(t.Context(), e.Files()[0], &got))
+	assert.Equal(t, "a receipt", got.String())
 }

@@ -8,6 +8,12 @@ import (
 // SetCloseGrace lets tests close the last page without waiting.
 func (d *Device) SetCloseGrace(g time.Duration) { d.closeGrace = g }
 
+// SetFolders gives a device a file system for its backups.
+func (d *Device) SetFolders(f Folders) { d.p.Folders = f }
+
+// SetLightBackups has backups written with little work, which tests can't wait for.
+func (d *Device) SetLightBackups() { d.lightBackups = true }
+
 // Stored lists the files with chunks on this device.
 func (v *Vault) Stored(ctx context.Context) ([]StoredFile, error) { return v.store.StoredFiles(ctx) }
 

@@ -138,5 +138,6 @@ type Ports struct {
 	Dial     func(url string) (Cloud, error)
 	Now      func() time.Time
 	Rand     io.Reader
-	Platform string // what the device calls its operating system
+	Platform string  // what the device calls its operating system
+	Folders  Folders // for scheduled backups; nil without a file system
 }

@@ -35,6 +35,7 @@ type importData struct {
 	Unread     []string
 	Past       []transfer.Import
 	Kept       []app.Originals
+	Backups    *app.BackupPlan
 	Columns    []transfer.CSVColumn
 	Count      int    // items of the vault
 	Chosen     string // ids, where not everything is to be written out
@@ -144,6 +145,9 @@ func (s *Server) importData(r *http.Request) (d importData, err error) {
 	}
 	if d.Kept, err = v.Originals(r.Context()); err != nil {
 		return d, err
+	}
+	if p, ok := v.BackupPlan(r.Context()); ok {
+		d.Backups = &p
 	}
 	if i, err := v.Importing(); err == nil {
 		i.View(func(p *transfer.Plan, st app.ImportState) {
@@ -610,4 +614,29 @@ func (s *Server) restoreBackup(w http.ResponseWriter, r *http.Request) {
 		err = &app.InputError{Field: "restore", Err: err}
 	}
 	s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
+}
+
+// planBackups has backups written to a folder from here on, or no longer.
+func (s *Server) planBackups(w http.ResponseWriter, r *http.Request) {
+	v := of(r)
+	var err error
+	words := "No more backups are written by themselves. Those that are there stay."
+	if r.FormValue("stop") != "" {
+		err = v.StopBackups(r.Context())
+	} else {
+		days, _ := strconv.Atoi(r.FormValue("every")) // nonsense is refused as too often
+		words = "A backup was written and read back. From here on that happens by itself while the vault is open."
+		err = v.PlanBackups(r.Context(), r.FormValue("folder"), time.Duration(days)*24*time.Hour, secret.New(r.FormValue("passphrase")))
+	}
+	if err != nil {
+		var in *app.InputError
+		if errors.As(err, &in) {
+			s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
+			return
+		}
+		s.fail(w, r, err)
+		return
+	}
+	s.sessions.Put(r.Context(), sessionSaid, words)
+	go_(w, r, "/import")
 }

@@ -202,6 +202,7 @@ func (s *Server) small(r chi.Router) {
 			r.Post("/export", s.export)
 			r.Post("/export/chosen", s.importPage)
 			r.Post("/backup", s.backup)
+			r.Post("/backup/plan", s.planBackups)
 			r.Post("/export/may", s.mayExport)
 			r.Get("/devices", s.devices)
 			r.Post("/devices/introduce", s.introduce)

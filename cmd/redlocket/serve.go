@@ -22,6 +22,7 @@ import (
 	"redlocket/app"
 	"redlocket/app/bridge"
 	"redlocket/app/cloudclient"
+	"redlocket/app/folder"
 	"redlocket/app/store"
 	"redlocket/cloud"
 	"redlocket/extension"
@@ -131,11 +132,11 @@ type deviceApp struct {
 }
 
 func newDevice(o deviceOptions) (*deviceApp, error) {
-	folder, err := store.In(o.dir)
+	stores, err := store.In(o.dir)
 	if err != nil {
 		return nil, err
 	}
-	d := app.New(app.Ports{Stores: folder, Dial: cloudclient.Dial, Now: time.Now, Rand: rand.Reader, Platform: platform()})
+	d := app.New(app.Ports{Stores: stores, Dial: cloudclient.Dial, Now: time.Now, Rand: rand.Reader, Platform: platform(), Folders: folder.Folders{}})
 	if o.host == "" {
 		o.host = "redlocket.localhost"
 	}

@@ -40,5 +40,5 @@ async function mayDownload(form, first) {
   form.dataset.may = "1";
   form.requestSubmit();
   delete form.dataset.may;
-  say("Written. Remember to delete the file when it has done its work.");
+  if (form.action.endsWith("/export")) say("Written. Remember to delete the file when it has done its work.");
 }
