@@ -2,6 +2,7 @@ package app_test
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"crypto/rand"
 	"fmt"
@@ -18,6 +19,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"redlocket/app"
@@ -25,6 +27,7 @@ import (
 	"redlocket/app/store"
 	"redlocket/cloud"
 	"redlocket/core/secret"
+	"redlocket/core/transfer"
 	"redlocket/core/vault"
 )
 
@@ -74,6 +77,9 @@ func crashRole(role, dir, addr, carried string) error {
 	if err != nil {
 		return err
 	}
+	if role == "importing" {
+		return crashImport(ctx, v)
+	}
 	ids := []string{}
 	for i := 0; ; i++ {
 		id := app.NewID()
@@ -87,6 +93,94 @@ func crashRole(role, dir, addr, carried string) error {
 		ids = append(ids, id)
 		fmt.Println("saved", id, value)
 		time.Sleep(time.Duration(mrand.IntN(4)) * time.Millisecond)
+	}
+}
+
+// importedRows is how many logins one import of the crash test has.
+const importedRows = 2500
+
+// crashImport brings files in, one after the other, and takes every second one back.
+func crashImport(ctx context.Context, v *app.Vault) error {
+	for n := 0; ; n++ {
+		var rows bytes.Buffer
+		rows.WriteString("url,username,password\n")
+		for i := range importedRows {
+			fmt.Fprintf(&rows, "https://s%d-%s.example/,u,p%d\n", i, app.NewID()[24:], i)
+		}
+		i, _, err := v.Prepare(ctx, []app.ImportFile{{Name: "many.csv", Bytes: rows.Bytes()}})
+		if err != nil {
+			return err
+		}
+		if err := i.Start(true); err != nil {
+			return err
+		}
+		fmt.Println("started")
+		st := app.ImportState{Running: true}
+		for st.Running {
+			time.Sleep(time.Millisecond)
+			i.View(func(_ *transfer.Plan, s app.ImportState) { st = s })
+		}
+		if st.Err != nil {
+			return st.Err
+		}
+		fmt.Println("done")
+		if n%2 == 1 {
+			if _, err := v.UndoImport(ctx, st.Result.ID); err != nil {
+				return err
+			}
+			fmt.Println("undone")
+		}
+	}
+}
+
+// A process is killed at random moments of importing and of taking imports back: the
+// vault is as before or as after, and opens.
+func TestImportKilledAtAnyMoment(t *testing.T) {
+	kills := 5
+	if n, err := strconv.Atoi(os.Getenv("REDLOCKET_KILLS")); err == nil {
+		kills = n
+	}
+	dir := t.TempDir()
+	open := func() (*app.Device, *app.Vault) {
+		f, err := store.In(filepath.Join(dir, "importing"))
+		require.NoError(t, err)
+		d := app.New(app.Ports{Stores: f, Rand: rand.Reader, Now: time.Now, Platform: "test"})
+		cards, err := d.Profiles(t.Context())
+		require.NoError(t, err)
+		if len(cards) == 0 {
+			v, err := d.Create(t.Context(), app.NewVault{Name: "Maren", Email: email, Password: secret.New(master), Repeat: secret.New(master)})
+			require.NoError(t, err)
+			return d, v
+		}
+		v, err := d.Unlock(t.Context(), cards[0].ID, secret.New(master))
+		require.NoError(t, err)
+		return d, v
+	}
+	d, _ := open()
+	require.NoError(t, d.Close())
+	for range kills {
+		p := run(t, "importing", dir, "", "")
+		for l := range p.lines { // it is at work
+			if l == "started" {
+				break
+			}
+		}
+		time.Sleep(time.Duration(mrand.IntN(400)) * time.Millisecond)
+		p.kill()
+		d, v := open()
+		x, err := v.Index()
+		require.NoError(t, err)
+		assert.Zero(t, x.Len("")%importedRows, "a part of an import is there")
+		imports, err := v.Imports()
+		require.NoError(t, err)
+		there := 0
+		for _, i := range imports {
+			if i.Undone == 0 {
+				there++
+			}
+		}
+		assert.Equal(t, there*importedRows, x.Len(""), "what is remembered is what is there")
+		require.NoError(t, d.Close())
 	}
 }
 
