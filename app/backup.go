@@ -138,24 +138,11 @@ func everyFile(e vault.Entry) []vault.File {
 
 // everything returns all entries but those that are a device's own.
 func (v *Vault) everything() ([]vault.Entry, error) {
-	if err := v.wait(); err != nil {
-		return nil, err
-	}
-	v.mu.RLock()
-	defer v.mu.RUnlock()
-	if v.seal == nil {
-		return nil, ErrLocked
-	}
-	var list []vault.Entry
-	for _, h := range v.entries {
-		if h.entry.Type != vault.TypeDevice && h.entry.Type != vault.TypeProfile {
-			list = append(list, h.entry)
-		}
-	}
+	list, err := v.pick(func(e vault.Entry) bool { return e.Type != vault.TypeDevice && e.Type != vault.TypeProfile })
 	slices.SortFunc(list, func(a, b vault.Entry) int {
 		return cmp.Or(cmp.Compare(a.Created, b.Created), strings.Compare(a.ID, b.ID))
 	})
-	return list, nil
+	return list, err
 }
 
 // openBackup opens a backup's archive.

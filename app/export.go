@@ -60,23 +60,14 @@ func (v *Vault) Export(ctx context.Context, w io.Writer, s Selection) (int, erro
 
 // chosen returns the items of a selection, by title.
 func (v *Vault) chosen(s Selection) ([]vault.Entry, error) {
-	if err := v.wait(); err != nil {
-		return nil, err
-	}
-	v.mu.RLock()
-	defer v.mu.RUnlock()
-	if v.seal == nil {
-		return nil, ErrLocked
-	}
-	var list []vault.Entry
-	for id, h := range v.entries {
-		if !h.entry.IsItem() || s.IDs != nil && !slices.Contains(s.IDs, id) || s.IDs == nil && !s.Archived && h.entry.Archived() {
-			continue
+	list, err := v.pick(func(e vault.Entry) bool {
+		if s.IDs != nil {
+			return e.IsItem() && slices.Contains(s.IDs, e.ID)
 		}
-		list = append(list, h.entry)
-	}
+		return e.IsItem() && (s.Archived || !e.Archived())
+	})
 	slices.SortFunc(list, func(a, b vault.Entry) int {
 		return cmp.Or(strings.Compare(strings.ToLower(a.Text(vault.FieldTitle)), strings.ToLower(b.Text(vault.FieldTitle))), strings.Compare(a.ID, b.ID))
 	})
-	return list, nil
+	return list, err
 }

@@ -100,10 +100,7 @@ func (v *Vault) Prepare(ctx context.Context, files []ImportFile) (i *Importing, 
 	if i.state.Result != nil {
 		i.files, i.sources, i.plan, i.state = nil, nil, nil, ImportState{}
 	}
-	size, list := 0, slices.Clone(i.files)
-	for _, f := range files {
-		list = append(list, f)
-	}
+	size, list := 0, slices.Concat(i.files, files)
 	for _, f := range list {
 		size += len(f.Bytes)
 	}
@@ -161,20 +158,15 @@ func (i *Importing) replan() error {
 
 // planOf plans against what the vault holds now.
 func (v *Vault) planOf(sources []transfer.Source) (*transfer.Plan, error) {
-	v.mu.RLock()
-	held, open, sites := maps.Clone(v.entries), v.seal != nil, v.sites
-	v.mu.RUnlock()
-	if !open {
-		return nil, ErrLocked
+	entries, err := v.pick(func(vault.Entry) bool { return true })
+	if err != nil {
+		return nil, err
 	}
-	entries := make([]vault.Entry, 0, len(held))
-	for _, h := range held {
-		entries = append(entries, h.entry)
-	}
-	return transfer.NewPlan(entries, sources, v.planOptions(sites)), nil
+	return transfer.NewPlan(entries, sources, v.planOptions()), nil
 }
 
-func (v *Vault) planOptions(sites *directory.Directory) transfer.Options {
+func (v *Vault) planOptions() transfer.Options {
+	sites := v.Sites()
 	return transfer.Options{By: v.stamp(), Site: func(d string) string { return siteOf(sites, d) }}
 }
 
@@ -347,7 +339,7 @@ func (v *Vault) bringIn(ctx context.Context, plan *transfer.Plan, at int64, prog
 	err = v.writeMany(ctx, func(entries map[string]vault.Entry) ([]vault.Entry, error) {
 		fresh := plan
 		if v.Version() != at {
-			fresh = transfer.NewPlan(slices.Collect(maps.Values(entries)), plan.Sources, v.planOptions(v.Sites()))
+			fresh = transfer.NewPlan(slices.Collect(maps.Values(entries)), plan.Sources, v.planOptions())
 			fresh.Adopt(plan)
 		}
 		at = 0 // another try is after an edit
@@ -372,19 +364,9 @@ func (v *Vault) bringIn(ctx context.Context, plan *transfer.Plan, at int64, prog
 
 // Imports returns what is remembered of imports, the latest first.
 func (v *Vault) Imports() ([]transfer.Import, error) {
-	if err := v.wait(); err != nil {
+	list, err := v.pick(func(e vault.Entry) bool { return e.Type == vault.TypeImport })
+	if err != nil {
 		return nil, err
-	}
-	v.mu.RLock()
-	defer v.mu.RUnlock()
-	if v.seal == nil {
-		return nil, ErrLocked
-	}
-	var list []vault.Entry
-	for _, h := range v.entries {
-		if h.entry.Type == vault.TypeImport {
-			list = append(list, h.entry)
-		}
 	}
 	return transfer.Imports(list), nil
 }

@@ -196,20 +196,18 @@ func (v *Vault) title(k vault.Kind, t *Typed) string {
 
 // AsOf returns the book as it was at a moment, in milliseconds since 1970.
 func (v *Vault) AsOf(ms int64) (*find.Index, error) {
-	if err := v.wait(); err != nil {
+	entries, err := v.pick(func(vault.Entry) bool { return true })
+	if err != nil {
 		return nil, err
+	}
+	var items []vault.Item
+	for _, e := range entries {
+		if then, ok := e.AsOf(ms); ok && then.IsItem() {
+			items = append(items, vault.View(then))
+		}
 	}
 	v.mu.RLock()
 	defer v.mu.RUnlock()
-	if v.seal == nil {
-		return nil, ErrLocked
-	}
-	var items []vault.Item
-	for _, h := range v.entries {
-		if e, ok := h.entry.AsOf(ms); ok && e.IsItem() {
-			items = append(items, vault.View(e))
-		}
-	}
 	return find.NewIndex(items, v.findOptions()), nil
 }
 

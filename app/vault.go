@@ -408,6 +408,25 @@ func (v *Vault) Entry(id string) (vault.Entry, error) {
 	return h.entry, nil
 }
 
+// pick returns the entries that are wanted, in no order.
+func (v *Vault) pick(wanted func(vault.Entry) bool) ([]vault.Entry, error) {
+	if err := v.wait(); err != nil {
+		return nil, err
+	}
+	v.mu.RLock()
+	defer v.mu.RUnlock()
+	if v.seal == nil {
+		return nil, ErrLocked
+	}
+	var list []vault.Entry
+	for _, h := range v.entries {
+		if wanted(h.entry) {
+			list = append(list, h.entry)
+		}
+	}
+	return list, nil
+}
+
 // Logins returns every login that isn't archived, in no order.
 func (v *Vault) Logins() ([]vault.Item, error) {
 	x, err := v.Index()

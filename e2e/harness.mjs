@@ -5,6 +5,8 @@ import { tmpdir } from "node:os";
 import { join, dirname } from "node:path";
 import { fileURLToPath } from "node:url";
 import { createInterface } from "node:readline";
+import assert from "node:assert/strict";
+import { createRequire } from "node:module";
 import { chromium } from "playwright-core";
 
 export const root = dirname(dirname(fileURLToPath(import.meta.url)));
@@ -120,4 +122,17 @@ export async function connect(b, page, device) {
   }
   await c.close();
   return { there, here };
+}
+
+const axe = readFileSync(createRequire(import.meta.url).resolve("axe-core/axe.min.js"), "utf8");
+
+/** axe finds nothing serious on a page, in light and dark. It is put into the browser, not into the page: the page's own policy stays as it is. */
+export async function accessible(page, what) {
+  for (const colorScheme of /** @type {const} */ (["dark", "light"])) {
+    await page.emulateMedia({ colorScheme, reducedMotion: "reduce" });
+    await page.evaluate(axe);
+    const r = await page.evaluate(() => window.axe.run(document, { resultTypes: ["violations"] }));
+    const bad = r.violations.filter((v) => v.impact === "serious" || v.impact === "critical");
+    assert.deepEqual(bad.map((v) => `${v.id}: ${v.nodes.map((n) => n.target).join(" ")}`), [], `${what}, ${colorScheme}`);
+  }
 }

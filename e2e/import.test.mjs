@@ -3,10 +3,8 @@ import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
 import { readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
-import { createRequire } from "node:module";
-import { browser, build, demo, idris, inClear, maren, unlock } from "./harness.mjs";
+import { accessible as axeFinds, browser, build, demo, idris, inClear, maren, unlock } from "./harness.mjs";
 
-const axe = readFileSync(createRequire(import.meta.url).resolve("axe-core/axe.min.js"), "utf8");
 let d, b, page;
 /** @type {string[]} */
 const troubles = [], typed = [];
@@ -25,15 +23,7 @@ after(async () => {
   d?.clean();
 });
 
-async function accessible(what) {
-  for (const colorScheme of /** @type {const} */ (["dark", "light"])) {
-    await page.emulateMedia({ colorScheme, reducedMotion: "reduce" });
-    await page.evaluate(axe);
-    const r = await page.evaluate(() => window.axe.run(document, { resultTypes: ["violations"] }));
-    const bad = r.violations.filter((v) => v.impact === "serious" || v.impact === "critical");
-    assert.deepEqual(bad.map((v) => `${v.id}: ${v.nodes.map((n) => n.target).join(" ")}`), [], `${what}, ${colorScheme}`);
-  }
-}
+const accessible = (what) => axeFinds(page, what);
 /** Shows the master password if it is asked for. */
 async function answer() {
   await page.waitForSelector("dialog#ask[open]");

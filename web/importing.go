@@ -320,6 +320,16 @@ func candidateFrom(p *transfer.Plan, c transfer.Candidate) string {
 	return strings.Join(from, " and ")
 }
 
+// importFailed shows what was wrong with a form of the page, or that something failed.
+func (s *Server) importFailed(w http.ResponseWriter, r *http.Request, err error) {
+	var in *app.InputError
+	if errors.As(err, &in) {
+		s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
+		return
+	}
+	s.fail(w, r, err)
+}
+
 // takeFiles takes files, or pasted text, into the import that is being prepared.
 func (s *Server) takeFiles(w http.ResponseWriter, r *http.Request) {
 	r.Body = http.MaxBytesReader(w, r.Body, app.MaxImportBytes+(2<<20))
@@ -538,12 +548,7 @@ func (s *Server) export(w http.ResponseWriter, r *http.Request) {
 	var b bytes.Buffer
 	_, err := of(r).Export(r.Context(), &b, sel)
 	if err != nil {
-		var in *app.InputError
-		if errors.As(err, &in) {
-			s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
-			return
-		}
-		s.fail(w, r, err)
+		s.importFailed(w, r, err)
 		return
 	}
 	name, kind := "red-locket-"+time.Now().Format(time.DateOnly), "application/json"
@@ -572,15 +577,12 @@ func (s *Server) backup(w http.ResponseWriter, r *http.Request) {
 	if err == nil {
 		_, err = of(r).Backup(r.Context(), out, p)
 	}
-	var in *app.InputError
 	switch {
 	case err == nil:
 	case out.begun:
 		panic(http.ErrAbortHandler) // the browser must not take a part for the whole
-	case errors.As(err, &in):
-		s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
 	default:
-		s.fail(w, r, err)
+		s.importFailed(w, r, err)
 	}
 }
 
@@ -629,12 +631,7 @@ func (s *Server) planBackups(w http.ResponseWriter, r *http.Request) {
 		err = v.PlanBackups(r.Context(), r.FormValue("folder"), time.Duration(days)*24*time.Hour, secret.New(r.FormValue("passphrase")))
 	}
 	if err != nil {
-		var in *app.InputError
-		if errors.As(err, &in) {
-			s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
-			return
-		}
-		s.fail(w, r, err)
+		s.importFailed(w, r, err)
 		return
 	}
 	s.sessions.Put(r.Context(), sessionSaid, words)

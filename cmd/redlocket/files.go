@@ -50,7 +50,7 @@ func exitCode(err error) int {
 }
 
 // errInUse is returned where another process works on the data.
-var errInUse = errors.New("Red Locket is running on this data already: use its pages, or end it first") //nolint:staticcheck // a name
+var errInUse = errors.New("another Red Locket is running on this data already: use its pages, or end it first")
 
 // holdFolder makes sure that one process at a time works on a data folder. The lock goes
 // with the process, however that ends.
