@@ -106,6 +106,9 @@ test("pasted, dropped, and what can't be read", async () => {
   await page.fill("#import-text", "url,username,password\nhttps://godwit.example,m,p-Secret-84\n");
   await page.click("text=Read them");
   await page.waitForSelector("#plan >> text=Godwit", { state: "attached" });
+  await page.click("summary:has-text('1 login, one by one')");
+  await page.locator(".step", { hasText: "Godwit" }).locator("select").selectOption({ label: "Leave out" });
+  await page.waitForSelector("#plan:has-text('1 row becomes 0 logins')");
   await page.evaluate(() => {
     const data = new DataTransfer();
     data.items.add(new File(["PK\u0003\u0004rest"], "logins.zip"));

@@ -2,6 +2,7 @@ package transfer
 
 import (
 	"cmp"
+	"fmt"
 	"maps"
 	"net/netip"
 	"reflect"
@@ -62,7 +63,7 @@ type Candidate struct {
 
 // Step is one login or other item of the plan, with the rows that it is made of.
 type Step struct {
-	Key        string // names the step, also in a plan that is made anew
+	Key        string // names the step, also in a plan that is made anew; it has nothing secret in it
 	Group      Group
 	Type       vault.Type
 	Title      string
@@ -281,8 +282,8 @@ func (m *matcher) add(r Row) {
 	if login {
 		for _, a := range it.Addresses { // a login that is kept for this host alone comes first
 			key := "host " + site.Host(a.URL) + "\x00" + userOf(r.Entry)
-			if len(m.byKey[key]) > 0 {
-				m.file(key, m.best(m.byKey[key], r), r)
+			if have := m.best(m.byKey[key], r); have != nil {
+				m.file("id "+have.ID, have, r)
 				return
 			}
 		}
@@ -446,10 +447,10 @@ func (m *matcher) withPassword(place, password string) (have *vault.Entry) {
 
 // newStep says how a cluster stands to the vault.
 func newStep(c *cluster, by vault.Stamp) Step {
-	s := Step{Key: c.key, Rows: c.rows, Decision: DecideAdd, nameless: c.nameless}
+	s := Step{Key: fmt.Sprintf("row %d %d", c.rows[0].Source, c.rows[0].Line), Rows: c.rows, Decision: DecideAdd, nameless: c.nameless}
 	merged := joinRows(c, by)
 	if c.have != nil {
-		s.Existing, s.Archived, s.have = c.have.ID, c.have.Archived(), c.have
+		s.Key, s.Existing, s.Archived, s.have = "id "+c.have.ID, c.have.ID, c.have.Archived(), c.have
 	}
 	it := vault.View(merged)
 	s.Type, s.Title, s.Username = it.Type, it.Title, it.Username

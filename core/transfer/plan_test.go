@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"unicode"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -148,6 +149,19 @@ func TestThePlan(t *testing.T) {
 	assert.Equal(t, 10, again.Count(GroupKnown).Rows)
 }
 
+// A login that is kept for one host alone takes the rows of that host, and no others.
+func TestHostsApart(t *testing.T) {
+	have := []vault.Entry{login(t, "1", "Library", "https://library.uni.example/", "m", "one", 1700000000000), login(t, "2", "Mail", "https://mail.uni.example/", "m", "two", 1700000000000)}
+	var err error
+	have[0], err = have[0].With(vault.Stamp{At: 1700000001000, By: "desk"}, vault.Changes{vault.FieldAddresses: []vault.Address{{URL: "https://library.uni.example/", Match: vault.MatchHost}}})
+	require.NoError(t, err)
+	p := NewPlan(have, []Source{read(t, "f.csv", "url,username,password\nhttps://library.uni.example/in,m,one\nhttps://mail.uni.example/,m,two\nhttps://www.uni.example/,m,two\n")}, Options{By: now})
+	assert.Equal(t, "1", group(t, p, "Library").Existing)
+	assert.Len(t, group(t, p, "Library").Rows, 1)
+	assert.Len(t, group(t, p, "Mail").Rows, 2)
+	assert.Len(t, p.Steps, 2)
+}
+
 func TestDecisions(t *testing.T) {
 	have := []vault.Entry{login(t, "1", "Ferrylink", "https://ferrylink.example/", "m", "old", 1700000000000)}
 	src := read(t, "f.csv", "url,username,password\nferrylink.example,m,one\nferrylink.example,m,two\n")
@@ -262,6 +276,13 @@ func TestNothingDependsOnTheOrder(t *testing.T) {
 		var have []vault.Entry
 		if rapid.Bool().Draw(t, "a vault with something in it") {
 			have = bring(t, nil, vault.Stamp{At: now.At - 1000, By: "desk"}, anyFile(t, "before.csv"))
+		}
+		keys := map[string]bool{} // each step has one of its own, and no two are of one item
+		for _, st := range NewPlan(have, []Source{a, b}, Options{By: now}).Steps {
+			if keys[st.Key] || st.Existing != "" && keys[st.Existing] || strings.ContainsFunc(st.Key, unicode.IsControl) {
+				t.Fatalf("%q is there twice, or can't be sent", st.Key)
+			}
+			keys[st.Key], keys[st.Existing] = true, true
 		}
 		ab := bring(t, bring(t, have, now, a), later, b)
 		ba := bring(t, bring(t, have, now, b), later, a)
