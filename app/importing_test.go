@@ -2,7 +2,9 @@ package app_test
 
 import (
 	"fmt"
+	"net/http"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -76,6 +78,35 @@ func TestImportCommitUndoAndTheOtherDevice(t *testing.T) {
 	}, 10*time.Second, 5*time.Millisecond)
 	_, err = other.UndoImport(t.Context(), imports[0].ID)
 	assert.ErrorIs(t, err, transfer.ErrNoImport)
+}
+
+// A large import travels in few commits, not in one for each login.
+func TestImportTravelsTogether(t *testing.T) {
+	w := newWorld(t)
+	v := w.create(w.device("desk"))
+	other := w.join(w.device("laptop"), v)
+	w.inStep(v, other)
+	var commits atomic.Int64
+	count := func(rw http.ResponseWriter, r *http.Request, c http.Handler) {
+		if r.URL.Path == "/v1/commits" {
+			commits.Add(1)
+		}
+		c.ServeHTTP(rw, r)
+	}
+	w.between.Store(&count)
+	var rows []string
+	for n := range 3000 {
+		rows = append(rows, fmt.Sprintf("https://s%d.example/,u,p%d", n, n))
+	}
+	i, _, err := v.Prepare(t.Context(), []app.ImportFile{{Name: "many.csv", Bytes: csvOf(rows...)}})
+	require.NoError(t, err)
+	require.NoError(t, i.Start(false))
+	require.NoError(t, finish(t, i).Err)
+	require.Eventually(t, func() bool {
+		x, err := other.Index()
+		return err == nil && x.Len("") == 3000
+	}, 20*time.Second, 10*time.Millisecond)
+	assert.LessOrEqual(t, commits.Load(), int64(10))
 }
 
 func TestImportColumnsAreRemembered(t *testing.T) {

@@ -167,7 +167,10 @@ func ReadBackup(b []byte) (Export, error) { return readItems(b, math.MaxInt) }
 
 func readItems(b []byte, most int) (Export, error) {
 	b = bytes.TrimPrefix(b, []byte("\xef\xbb\xbf"))
-	if !utf8.Valid(b) || depth(b) > maxDepth {
+	if !utf8.Valid(b) {
+		return Export{}, ErrBinary
+	}
+	if depth(b) > maxDepth {
 		return Export{}, ErrTooDeep
 	}
 	var is struct {

@@ -100,7 +100,7 @@ func TestJSONThatIsNone(t *testing.T) {
 		`{"format":"redlocket items","version":1,"items":[{}]}`:                                                                  "item 1 of the file: its kind is missing",
 		`{"format":"redlocket items","version":1,"items":[{"kind":"login","fields":{"title":{"value":"x","set":"yesterday"}}}]}`: "item 1 of the file",
 		strings.Repeat("[", 100000): ErrTooDeep.Error(),
-		"\xff":                      ErrTooDeep.Error(),
+		"\xff":                      ErrBinary.Error(),
 		`{"format":"redlocket items","version":1,"items":[` + strings.TrimSuffix(strings.Repeat("0,", MaxItems+1), ",") + `]}`: ErrTooMany.Error(),
 	} {
 		_, err := ReadJSON([]byte(in))

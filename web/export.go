@@ -1,0 +1,130 @@
+package web
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"redlocket/app"
+	"redlocket/core/secret"
+	"redlocket/core/transfer"
+	"redlocket/core/vault"
+)
+
+// mayExport answers whether the master password has to be shown first.
+func (s *Server) mayExport(w http.ResponseWriter, r *http.Request) {
+	if err := of(r).NeedsAsking(app.AskExport); err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	w.WriteHeader(http.StatusNoContent)
+}
+
+func (s *Server) export(w http.ResponseWriter, r *http.Request) {
+	sel := app.Selection{Format: app.Format(r.FormValue("format")), Archived: r.FormValue("archived") != ""}
+	if ids := strings.Fields(r.FormValue("ids")); len(ids) > 0 {
+		sel.IDs = ids
+	}
+	for _, c := range transfer.CSVColumns() {
+		if slices.Contains(r.Form["column"], string(c.Meaning)) {
+			sel.Columns = append(sel.Columns, c.Meaning)
+		}
+	}
+	var b bytes.Buffer
+	_, err := of(r).Export(r.Context(), &b, sel)
+	if err != nil {
+		s.importFailed(w, r, err)
+		return
+	}
+	name, kind := "red-locket-"+time.Now().Format(time.DateOnly), "application/json"
+	switch sel.Format {
+	case app.FormatCSV:
+		name, kind = name+".csv", "text/csv; charset=utf-8"
+	case app.FormatExchange:
+		name += ".exchange.json"
+	default:
+		name += ".json"
+	}
+	download(w, name, kind)
+	_, _ = b.WriteTo(w)
+}
+
+// backup sends everything, sealed with a passphrase.
+func (s *Server) backup(w http.ResponseWriter, r *http.Request) {
+	p := secret.New(r.FormValue("passphrase"))
+	err := of(r).NeedsAsking(app.AskExport)
+	if err == nil && !p.Equal(secret.New(r.FormValue("again"))) {
+		err = &app.InputError{Field: "again", Err: errors.New("the two aren’t the same; nothing was written")}
+	}
+	out := &lateWriter{w: w, head: func() {
+		download(w, "red-locket-"+time.Now().Format(time.DateOnly)+".age", "application/octet-stream")
+	}}
+	if err == nil {
+		_, err = of(r).Backup(r.Context(), out, p)
+	}
+	switch {
+	case err == nil:
+	case out.begun:
+		panic(http.ErrAbortHandler) // the browser must not take a part for the whole
+	default:
+		s.importFailed(w, r, err)
+	}
+}
+
+// restoreBackup brings a backup in, as it is uploaded. Its passphrase comes before it.
+func (s *Server) restoreBackup(w http.ResponseWriter, r *http.Request) {
+	r.Body = http.MaxBytesReader(w, r.Body, vault.MaxFilesSize+app.MaxBackup)
+	parts, err := r.MultipartReader()
+	var passphrase []byte
+	for err == nil {
+		part, err2 := parts.NextPart()
+		if err2 != nil {
+			err = &app.InputError{Field: "restore", Err: errors.New("choose a backup first")}
+			break
+		}
+		if part.FormName() == "passphrase" {
+			passphrase, err = io.ReadAll(io.LimitReader(part, 1<<12))
+			continue
+		}
+		if part.FileName() == "" {
+			continue
+		}
+		var done app.Saved
+		if done, err = of(r).RestoreBackup(r.Context(), part, secret.New(string(passphrase)), nil); err == nil {
+			s.sessions.Put(r.Context(), sessionSaid, fmt.Sprintf("Restored from the backup: %s and %s.", plural(done.Items, "item", "items"), plural(done.Files, "file", "files")))
+			go_(w, r, "/import")
+			return
+		}
+		break
+	}
+	if errors.Is(err, app.ErrWrongPassphrase) || errors.Is(err, app.ErrBackupBroken) {
+		err = &app.InputError{Field: "restore", Err: err}
+	}
+	s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
+}
+
+// planBackups has backups written to a folder from here on, or no longer.
+func (s *Server) planBackups(w http.ResponseWriter, r *http.Request) {
+	v := of(r)
+	var err error
+	words := "No more backups are written by themselves. Those that are there stay."
+	if r.FormValue("stop") != "" {
+		err = v.StopBackups(r.Context())
+	} else {
+		days, _ := strconv.Atoi(r.FormValue("every")) // nonsense is refused as too often
+		words = "A backup was written and read back. From here on that happens by itself while the vault is open."
+		err = v.PlanBackups(r.Context(), r.FormValue("folder"), time.Duration(days)*24*time.Hour, secret.New(r.FormValue("passphrase")))
+	}
+	if err != nil {
+		s.importFailed(w, r, err)
+		return
+	}
+	s.sessions.Put(r.Context(), sessionSaid, words)
+	go_(w, r, "/import")
+}
