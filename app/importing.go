@@ -19,8 +19,7 @@ import (
 // Importing is an import that is being prepared: files that were read and the plan of
 // what they would do. It is in memory only, and goes when the vault is locked.
 type Importing struct {
-	ID string
-	v  *Vault
+	v *Vault
 
 	mu      sync.Mutex
 	files   []ImportFile
@@ -88,7 +87,7 @@ func (v *Vault) Prepare(ctx context.Context, files []ImportFile) (i *Importing, 
 	if err := v.wait(); err != nil {
 		return nil, nil, err
 	}
-	v.importing.CompareAndSwap(nil, &Importing{ID: NewID(), v: v})
+	v.importing.CompareAndSwap(nil, &Importing{v: v})
 	if i = v.importing.Load(); i == nil {
 		return nil, nil, ErrLocked
 	}
@@ -226,14 +225,8 @@ func (i *Importing) SetColumns(ctx context.Context, file int, columns []transfer
 	if src.Table == nil || len(columns) != len(src.Column) {
 		return badInput("columns", errors.New("these aren’t the columns of this file; please open it again"))
 	}
-	known := transfer.Meanings()
 	for _, m := range columns {
-		if !slices.ContainsFunc(known, func(k struct {
-			transfer.Meaning
-			Words string
-		}) bool {
-			return k.Meaning == m
-		}) {
+		if !m.Known() {
 			return badInput("columns", errors.New("choose one of the list"))
 		}
 	}
@@ -245,9 +238,10 @@ func (i *Importing) SetColumns(ctx context.Context, file int, columns []transfer
 	shapes[transfer.Shape(*src.Table)] = columns
 	b, err := json.Marshal(shapes)
 	if err == nil {
-		if err = i.v.setLocal(ctx, i.v.store, localShapes, b); err != nil {
-			return err
-		}
+		err = i.v.setLocal(ctx, i.v.store, localShapes, b)
+	}
+	if err != nil {
+		return err
 	}
 	if src, err = i.files[file].read(shapes); err != nil {
 		return &FileError{i.files[file].Name, err}

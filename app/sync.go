@@ -271,6 +271,7 @@ func (v *Vault) take(ctx context.Context, since uint64, c wire.Changes) error {
 	if sites {
 		v.readSites()
 	}
+	v.version.Add(1) // with the entries, as in put: plans are held against it
 	go v.tell(NoticeChanged)
 	return nil
 }

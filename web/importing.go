@@ -113,7 +113,7 @@ func (s *Server) showImport(w http.ResponseWriter, r *http.Request, status int, 
 	if err != nil && !page.bad(err) {
 		page.Bad["form"] = sentence(err.Error())
 	}
-	d, err := s.importData(r)
+	d, err := readImport(r, page.Date)
 	if err != nil {
 		s.fail(w, r, err)
 		return
@@ -129,7 +129,8 @@ func (s *Server) showImport(w http.ResponseWriter, r *http.Request, status int, 
 	s.render(w, r, status, "import", page)
 }
 
-func (s *Server) importData(r *http.Request) (d importData, err error) {
+// readImport reads what the page shows.
+func readImport(r *http.Request, date func(int64) string) (d importData, err error) {
 	v := of(r)
 	x, err := v.Index()
 	if err != nil {
@@ -152,20 +153,19 @@ func (s *Server) importData(r *http.Request) (d importData, err error) {
 			if st.Of > 0 {
 				d.Percent = 100 * st.Done / st.Of
 			}
-			d.plan(s, r, p)
+			d.plan(p, date, r.FormValue("open"))
 		})
 	}
 	return d, nil
 }
 
 // plan reads what is shown out of a plan.
-func (d *importData) plan(s *Server, r *http.Request, p *transfer.Plan) {
-	date := s.view(r, "", "", nil).Date
+func (d *importData) plan(p *transfer.Plan, date func(int64) string, open string) {
 	for i, src := range p.Sources {
 		d.Files = append(d.Files, viewFile(i, src))
 	}
 	for _, g := range transfer.Groups {
-		if gv := viewGroup(p, g, date, r.FormValue("open") == string(g)); gv.Steps > 0 {
+		if gv := viewGroup(p, g, date, open == string(g)); gv.Steps > 0 {
 			d.Groups = append(d.Groups, gv)
 			d.Rows += gv.Rows
 			if g != transfer.GroupKnown {

@@ -111,20 +111,10 @@ func (r record) usable(cells, columns int) error {
 	}
 	for _, m := range []Meaning{MeansTitle, MeansUsername, MeansAddress} {
 		if isFormula(r.get(m)) {
-			return fmt.Errorf("its %s is a formula of a spreadsheet", words(m))
+			return fmt.Errorf("its %s is a formula of a spreadsheet", m.words())
 		}
 	}
 	return nil
-}
-
-func words(m Meaning) string {
-	i := slices.IndexFunc(meanings, func(x struct {
-		Meaning
-		Words string
-	}) bool {
-		return x.Meaning == m
-	})
-	return meanings[i].Words
 }
 
 // isFormula reports whether a spreadsheet would run a cell (common practice: OWASP's
