@@ -1,7 +1,7 @@
 // Import and export in a browser: three files that overlap, decisions, progress, a tab closed in the middle, undo on another day, downloads.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { readFileSync, writeFileSync } from "node:fs";
+import { mkdirSync, readFileSync, readdirSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { accessible as axeFinds, browser, build, demo, idris, inClear, maren, unlock } from "./harness.mjs";
 
@@ -229,6 +229,26 @@ test("a backup is written sealed, and comes back on another device's own vault",
   } finally {
     await other.close();
   }
+});
+
+test("backups by themselves: a folder that can't be written to is refused, one that can gets the first", async () => {
+  await page.goto(d.desk + "/import");
+  const plan = async (folder) => {
+    await page.fill("#plan-folder", folder);
+    await page.fill("#plan-passphrase", "winkles under the pier");
+    await page.click("text=Write the first one");
+    await page.waitForSelector("dialog#ask[open], .bad:has-text('no backup could be written'), p:has-text('read back on')");
+    if (await page.isVisible("dialog#ask[open]")) await answer();
+  };
+  await plan(join(d.dir, "not there"));
+  await page.waitForSelector(".bad:has-text('no backup could be written')");
+  assert.equal(await page.inputValue("#plan-folder"), join(d.dir, "not there"), "what was typed is still there");
+  mkdirSync(join(d.dir, "backups"));
+  await plan(join(d.dir, "backups"));
+  await page.waitForSelector("p:has-text('read back on')");
+  assert.equal(readdirSync(join(d.dir, "backups")).length, 1);
+  await page.click("text=No more of them");
+  await page.waitForSelector("#plan-folder");
 });
 
 test("at 390 px", async () => {

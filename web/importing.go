@@ -33,6 +33,7 @@ type importData struct {
 	Past       []transfer.Import
 	Kept       []app.Originals
 	Backups    *app.BackupPlan
+	Folder     string // that was typed for backups and refused
 	Columns    []transfer.CSVColumn
 	Count      int    // items of the vault
 	Chosen     string // ids, where not everything is to be written out
@@ -137,7 +138,7 @@ func readImport(r *http.Request, date func(int64) string) (d importData, err err
 		return d, err
 	}
 	d.Count, d.Columns, d.Chosen = x.Len(""), transfer.CSVColumns(), r.FormValue("ids")
-	d.ChosenN = len(strings.Fields(d.Chosen))
+	d.ChosenN, d.Folder = len(strings.Fields(d.Chosen)), r.FormValue("folder")
 	if d.Past, err = v.Imports(); err != nil {
 		return d, err
 	}

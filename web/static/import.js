@@ -37,6 +37,7 @@ async function mayDownload(form, first) {
   const resp = await fetch(first, { method: "POST" });
   if (resp.status === 401) return askAgain(() => void mayDownload(form, first));
   if (resp.redirected) return location.reload();
+  delete form.dataset.sent; // asking first was no sending
   form.dataset.may = "1";
   form.requestSubmit();
   delete form.dataset.may;
