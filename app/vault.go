@@ -16,11 +16,13 @@ import (
 
 	"github.com/google/uuid"
 
+	"redlocket/core/audit"
 	"redlocket/core/directory"
 	"redlocket/core/find"
 	"redlocket/core/keys"
 	"redlocket/core/ledger"
 	"redlocket/core/secret"
+	"redlocket/core/site"
 	"redlocket/core/vault"
 )
 
@@ -388,7 +390,29 @@ func (v *Vault) items() []vault.Item {
 			items = append(items, vault.View(h.entry))
 		}
 	}
+	v.compare(items)
 	return items
+}
+
+// compare marks the logins that share a password, or that may be there twice. v.mu
+// is held.
+func (v *Vault) compare(items []vault.Item) {
+	list := make([]audit.Login, 0, len(items))
+	for i := range items {
+		it := &items[i]
+		if it.Archived || it.Type != vault.TypeLogin && it.Type != vault.TypeApp {
+			continue
+		}
+		domain := ""
+		if len(it.Addresses) > 0 {
+			domain = site.Domain(it.Addresses[0].URL)
+		}
+		list = append(list, audit.Of(v.entries[it.ID].entry, domain))
+	}
+	reused, suspects := audit.Reused(list), audit.Suspects(list)
+	for i := range items {
+		items[i].Reused, items[i].Suspect = reused[items[i].ID], suspects[items[i].ID]
+	}
 }
 
 // Entry returns one entry.

@@ -25,6 +25,8 @@ type importData struct {
 	Rows       int
 	Logins     int // that are written
 	Undecided  int
+	Reused     int // of the whole vault, once an import is done
+	Suspects   int
 	Broken     int
 	BrokenRows []string
 	State      app.ImportState
@@ -154,10 +156,30 @@ func readImport(r *http.Request, date func(int64) string) (d importData, err err
 			if st.Of > 0 {
 				d.Percent = 100 * st.Done / st.Of
 			}
+			if st.Result != nil {
+				d.Reused, d.Suspects = countMarked(v)
+			}
 			d.plan(p, date, r.FormValue("open"))
 		})
 	}
 	return d, nil
+}
+
+// countMarked counts the logins that share a password, and those that may be there twice.
+func countMarked(v *app.Vault) (reused, suspects int) {
+	logins, err := v.Logins()
+	if err != nil {
+		return 0, 0 // the vault was locked meanwhile
+	}
+	for _, it := range logins {
+		if it.Reused {
+			reused++
+		}
+		if it.Suspect {
+			suspects++
+		}
+	}
+	return reused, suspects
 }
 
 // plan reads what is shown out of a plan.

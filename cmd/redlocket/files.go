@@ -16,6 +16,7 @@ import (
 	"golang.org/x/term"
 
 	"redlocket/app"
+	"redlocket/core/find"
 	"redlocket/core/secret"
 	"redlocket/core/transfer"
 )
@@ -290,11 +291,13 @@ func carryOut(ctx context.Context, t *terminal, i *app.Importing, keep bool, out
 
 func exportCommand() *cobra.Command {
 	var o fileOptions
-	var format string
+	var format, words string
 	cmd := &cobra.Command{
-		Use: "export FILE", Short: "Writes everything to a file, in clear", Args: cobra.ExactArgs(1),
+		Use: "export FILE", Short: "Writes everything, or what a search finds, to a file in clear", Args: cobra.ExactArgs(1),
 		Long: `Writes everything to a file, in clear: whoever finds it has your passwords.
-The format is json (everything), csv (a table) or exchange (Credential Exchange Format).`,
+The format is json (everything), csv (a table) or exchange (Credential Exchange Format).
+With --find only what a search finds is written, in the words of the book's own search
+line: --find 'folder=Bank' or --find 'gull kind=login'.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			v, done, err := o.open(cmd.Context(), newTerminal())
 			if err != nil {
@@ -304,6 +307,11 @@ The format is json (everything), csv (a table) or exchange (Credential Exchange 
 			s := app.Selection{Format: app.Format(format), Archived: true}
 			for _, c := range transfer.CSVColumns() {
 				s.Columns = append(s.Columns, c.Meaning)
+			}
+			if words != "" {
+				if s.IDs, err = found(v, words); err != nil {
+					return err
+				}
 			}
 			return writeNew(args[0], func(w io.Writer) error {
 				n, err := v.Export(cmd.Context(), w, s)
@@ -316,7 +324,31 @@ The format is json (everything), csv (a table) or exchange (Credential Exchange 
 	}
 	o.flags(cmd)
 	cmd.Flags().StringVar(&format, "format", "json", "json, csv or exchange")
+	cmd.Flags().StringVar(&words, "find", "", "write only what this search finds")
 	return cmd
+}
+
+// found returns the ids of what a search line finds. One that finds nothing, or that
+// isn't understood, is an error: an empty file would look like all there is.
+func found(v *app.Vault, line string) ([]string, error) {
+	q := find.Parse(line)
+	if trouble := q.Trouble(); trouble != "" {
+		return nil, errors.New(trouble)
+	}
+	book, err := v.Find(q, 0)
+	if err != nil {
+		return nil, err
+	}
+	var ids []string
+	for _, s := range book.Sites {
+		for _, it := range s.Accounts {
+			ids = append(ids, it.ID)
+		}
+	}
+	if len(ids) == 0 {
+		return nil, fmt.Errorf("%q finds nothing; nothing was written", line)
+	}
+	return ids, nil
 }
 
 func backupCommand() *cobra.Command {

@@ -72,6 +72,15 @@ func TestFilesByCommandLine(t *testing.T) {
 	assert.Contains(t, string(b), "Gull,https://gull.example/,m,p-1")
 	run(exitTrouble, []string{masterPassword}, "export", at("out.xml"), "--format", "xml", "--data", at("two"))
 	assert.NoFileExists(t, at("out.xml"))
+	run(0, []string{masterPassword}, "export", at("gull.csv"), "--format", "csv", "--find", "gull kind=login", "--data", at("two"))
+	b, err = os.ReadFile(at("gull.csv"))
+	require.NoError(t, err)
+	assert.Contains(t, string(b), "p-1")
+	assert.NotContains(t, string(b), "p-2", "only what was found")
+	for _, bad := range []string{"puffin", "colour=red"} {
+		run(exitTrouble, []string{masterPassword}, "export", at("none.csv"), "--find", bad, "--data", at("two"))
+		assert.NoFileExists(t, at("none.csv"))
+	}
 
 	release, err := holdFolder(t.Context(), at("two"))
 	require.NoError(t, err)

@@ -53,6 +53,7 @@ type State struct{ Name, Words string }
 func States() []State {
 	return []State{
 		{"pinned", "pinned"}, {"archived", "in the archive"}, {"no-password", "without a password"}, {"never-used", "never used on this device"},
+		{"reused", "with a password used elsewhere too"}, {"suspect", "that may be there twice"},
 		{"undecided", "undecided"}, {"code", "with one-time codes"}, {"file", "with files"}, {"runs-out", "that run out"},
 	}
 }
@@ -185,6 +186,10 @@ func (n Narrow) holds(it *vault.Item, used map[string]int64) bool {
 		return !it.HasPassword && (it.Type == vault.TypeLogin || it.Type == vault.TypeApp)
 	case "never-used":
 		return used[it.ID] == 0
+	case "reused":
+		return it.Reused
+	case "suspect":
+		return it.Suspect
 	case "undecided":
 		return it.Undecided
 	case "code":

@@ -10,7 +10,7 @@ import (
 // ErrShelf is returned for bytes that [Index.Encode] didn't write.
 var ErrShelf = errors.New("not an index of this version")
 
-const shelfVersion = 2
+const shelfVersion = 3
 
 // Encode writes the index down in the order of the book, without anything that
 // can be made anew from it. A device keeps it sealed, so that the book of a large
@@ -28,7 +28,7 @@ func (x *Index) Encode() []byte {
 			text(s)
 		}
 		var flags byte
-		for i, on := range []bool{it.Pinned, it.Undecided, it.HasPassword, it.HasCode, it.Archived} {
+		for i, on := range []bool{it.Pinned, it.Undecided, it.HasPassword, it.HasCode, it.Archived, it.Reused, it.Suspect} {
 			if on {
 				flags |= 1 << i
 			}
@@ -70,6 +70,7 @@ func DecodeIndex(b []byte, o Options) (*Index, error) {
 		it.Notes, it.Folder, it.Expires, it.Modified.By, w.domain = r.text(), r.text(), r.text(), r.text(), r.text()
 		flags := r.byte()
 		it.Pinned, it.Undecided, it.HasPassword, it.HasCode, it.Archived = flags&1 != 0, flags&2 != 0, flags&4 != 0, flags&8 != 0, flags&16 != 0
+		it.Reused, it.Suspect = flags&32 != 0, flags&64 != 0
 		it.Created, it.Modified.At = r.varint(), r.varint()
 		if k := r.count(); k > 0 {
 			it.Addresses = make([]vault.Address, k)

@@ -42,6 +42,8 @@ type Item struct {
 	Archived    bool
 	Undecided   bool // two devices set different passwords; see Entry.Rivals
 	HasPassword bool
+	Reused      bool // another login has the same password; told by whoever sees all of them
+	Suspect     bool // another login of the site may be the same; told likewise
 	HasCode     bool // one-time codes
 	Files       int
 	Created     int64 // milliseconds since 1970
