@@ -86,7 +86,7 @@ func (v *Vault) start() {
 	if v.cloud == nil || v.seal == nil || v.stop != nil {
 		if v.cloud == nil && v.seal != nil {
 			go func() {
-				if v.wait() == nil {
+				if v.loaded() == nil {
 					v.sweepFiles(context.Background())
 				}
 			}()
@@ -119,7 +119,7 @@ func (v *Vault) listen(ctx context.Context) {
 
 func (v *Vault) follow(ctx context.Context) {
 	defer close(v.stopped)
-	if v.wait() == nil {
+	if v.loaded() == nil {
 		v.sweepFiles(ctx)
 	}
 	retry := retryFirst

@@ -142,6 +142,12 @@ func (v *Vault) wait() error {
 	return v.loadErr
 }
 
+// loaded is wait for those who are in no hurry: the first page is drawn before.
+func (v *Vault) loaded() error {
+	<-v.ready
+	return v.loadErr
+}
+
 // shelfName binds the shelf to the records it was made from.
 func shelfName(generation uint64) string { return fmt.Sprintf("%s %d", localShelf, generation) }
 
