@@ -17,6 +17,7 @@ const (
 	AskPurge
 	AskExport   // and what else comes out in clear
 	AskSettings // that would ask less often
+	AskVouch    // that a page which looks like an imitation is right
 	AskShow     // a password; if its user wants
 )
 

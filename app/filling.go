@@ -1,11 +1,9 @@
 package app
 
 import (
-	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
-	"slices"
+	"fmt"
 	"strings"
 	"time"
 
@@ -21,85 +19,266 @@ type Page struct {
 	URL      string // of the frame itself
 	Top      string // of the tab
 	Tab      string
+	Frame    bool // it isn't the tab's main frame
 	Snapshot autofill.Snapshot
 }
 
-// framed reports whether the frame belongs to another site than its tab. What
-// is typed there is out of the user's sight, so nothing is offered.
-func (p Page) framed() bool { return site.Domain(p.URL) != site.Domain(p.Top) }
+// elsewhere is the site of a frame that belongs to another one than its tab; empty for
+// all others. What is typed there is out of its user's sight.
+func (p Page) elsewhere() string {
+	if here := site.Domain(p.URL); here != site.Domain(p.Top) {
+		return here
+	}
+	return ""
+}
 
-// Offer is one account that fits a page.
+// Offer is one item that fits a page.
 type Offer struct {
 	ID       string `json:"id"`
 	Title    string `json:"title"`
-	Username string `json:"username"`
+	Username string `json:"username"` // or what tells it from its like
 	Folder   string `json:"folder,omitempty"`
+	Code     bool   `json:"code,omitempty"`   // it has one-time codes
+	Staged   bool   `json:"staged,omitempty"` // a new password waits for the site to take it
+}
+
+func offerOf(it vault.Item) Offer {
+	return Offer{ID: it.ID, Title: it.Title, Username: it.Line, Folder: it.Folder, Code: it.HasCode, Staged: it.Staged}
+}
+
+func offersOf(items []vault.Item) []Offer {
+	out := []Offer{}
+	for _, it := range items[:min(len(items), mostOffers)] {
+		out = append(out, offerOf(it))
+	}
+	return out
+}
+
+// mostOffers bounds how many accounts are offered at once.
+const mostOffers = 40
+
+// FormView is what a form was found to be, and where it sends what is typed if that is
+// another site than the page's.
+type FormView struct {
+	autofill.Reading
+	Elsewhere string `json:"elsewhere,omitempty"`
+}
+
+// Alarm says that a page imitates a kept site.
+type Alarm struct {
+	ID    string      `json:"id"`
+	Title string      `json:"title"`
+	Kept  string      `json:"kept"`
+	Why   string      `json:"why"`
+	Here  []site.Part `json:"here"`
+	There []site.Part `json:"there"`
+}
+
+// GoNow is a login that is to be filled into the page without asking: its user came from
+// the book, or chose so for this login.
+type GoNow struct {
+	ID     string `json:"id"`
+	Form   int    `json:"form"`
+	Submit bool   `json:"submit"`
 }
 
 // View is what the extension gets to know of a page.
 type View struct {
-	Readings []autofill.Reading `json:"readings"`
-	Offers   []Offer            `json:"offers"`
-	Why      string             `json:"why,omitempty"` // why nothing is offered
-	Slip     *Slip              `json:"slip,omitempty"`
+	Readings []FormView `json:"readings"`
+	Offers   []Offer    `json:"offers"`
+	Cards    []Offer    `json:"cards,omitempty"`
+	People   []Offer    `json:"people,omitempty"`
+	Why      string     `json:"why,omitempty"`    // why nothing is offered
+	Framed   string     `json:"framed,omitempty"` // the frame's site, in a page of another one
+	Slip     *Slip      `json:"slip,omitempty"`
+	Alarm    *Alarm     `json:"alarm,omitempty"`
+	Go       *GoNow     `json:"go,omitempty"`
 }
 
-// Look reads a page and says what fits it, and whether a sign-in made on the
-// page before should be kept.
+// Look reads a page and says what fits it, whether it imitates a kept site, and whether a
+// sign-in made on the page before should be kept.
 func (v *Vault) Look(ctx context.Context, p Page) (View, error) {
-	out := View{Readings: autofill.Read(p.Snapshot), Offers: []Offer{}}
-	if p.framed() {
-		out.Why = "this part of the page belongs to " + site.Domain(p.URL) + ", not to " + site.Domain(p.Top)
-		out.Readings = []autofill.Reading{}
-		return out, nil
+	out := View{Readings: []FormView{}, Offers: []Offer{}, Framed: p.elsewhere()}
+	readings := autofill.Read(p.Snapshot)
+	if !p.Frame {
+		if out.Alarm = v.alarm(p.URL); out.Alarm != nil {
+			return out, nil
+		}
 	}
-	if out.Readings == nil {
-		out.Readings = []autofill.Reading{}
-	}
+	rule := v.SiteRule(site.Domain(p.URL))
 	items, err := v.matching(p.URL)
 	if err != nil {
 		return out, err
 	}
-	for _, it := range items {
-		out.Offers = append(out.Offers, Offer{it.ID, it.Title, it.Username, it.Folder})
+	if out.Framed == "" && !rule.NoAsk {
+		if out.Slip, err = v.ripe(ctx, p, readings); err != nil {
+			return out, err
+		}
 	}
-	if p.URL == p.Top {
-		out.Slip = v.ripe(p, out.Readings)
+	if rule.NoOffer {
+		out.Why = "You asked that nothing be offered at " + rule.Domain + "."
+		return out, nil
+	}
+	cards, people := false, false
+	for _, r := range readings {
+		out.Readings = append(out.Readings, FormView{r, sendsElsewhere(p, r.Form)})
+		cards, people = cards || r.Card, people || r.Details
+	}
+	out.Offers = offersOf(items)
+	if len(items) == 0 {
+		out.Why = v.whyNothing(p.URL)
+	}
+	if cards {
+		list, err := v.ofType(vault.TypeCard)
+		if err != nil {
+			return out, err
+		}
+		out.Cards = offersOf(list)
+	}
+	if people {
+		list, err := v.ofType(vault.TypePerson)
+		if err != nil {
+			return out, err
+		}
+		out.People = offersOf(list)
+	}
+	if !p.Frame {
+		out.Go = v.goNow(p, items, out.Readings)
 	}
 	return out, nil
 }
 
-// matching returns the logins whose address matches, the same host first, then
-// the last used here, then the latest changed.
-func (v *Vault) matching(url string) ([]vault.Item, error) {
-	items, err := v.Logins()
-	if err != nil {
-		return nil, err
-	}
-	sites := v.Sites()
-	items = slices.DeleteFunc(items, func(it vault.Item) bool {
-		return !slices.ContainsFunc(it.Addresses, func(a vault.Address) bool { return sites.Matches(a, url) })
-	})
-	host := site.Host(url)
-	near := func(it vault.Item) bool {
-		return slices.ContainsFunc(it.Addresses, func(a vault.Address) bool { return site.Host(a.URL) == host })
-	}
-	slices.SortStableFunc(items, func(a, b vault.Item) int {
-		if near(a) != near(b) {
-			if near(a) {
-				return -1
-			}
-			return 1
+// sendsElsewhere names the site to which a form sends what is typed, if it isn't the
+// page's own.
+func sendsElsewhere(p Page, form int) string {
+	for _, f := range p.Snapshot.Forms {
+		if f.ID != form || f.Action == "" {
+			continue
 		}
-		return cmp.Or(cmp.Compare(v.Used(b.ID), v.Used(a.ID)), b.Modified.Compare(a.Modified))
+		if to := site.Domain(f.Action); to != site.Domain(p.URL) {
+			return to
+		}
+		if strings.HasPrefix(p.URL, "https://") && !strings.HasPrefix(f.Action, "https://") {
+			return "an address without https"
+		}
+	}
+	return ""
+}
+
+// whyNothing says why a page gets no offer although its user might expect one.
+func (v *Vault) whyNothing(url string) string {
+	rest, plain := strings.CutPrefix(url, "http://")
+	if !plain {
+		return ""
+	}
+	if items, err := v.matching("https://" + rest); err == nil && len(items) > 0 {
+		return "This page came without https. The logins kept for this site are for https only, so none is offered."
+	}
+	return ""
+}
+
+// alarm reports whether a page imitates a kept site.
+func (v *Vault) alarm(url string) *Alarm {
+	f, err := v.fitting()
+	if err != nil {
+		return nil
+	}
+	known := func(domain string) bool {
+		_, ok := f.sites.Lookup(domain)
+		return ok
+	}
+	l, ok := f.guard.Check(url, known)
+	if !ok || len(f.logins[l.Kept]) == 0 {
+		return nil
+	}
+	it := f.logins[l.Kept][0]
+	return &Alarm{ID: it.ID, Title: it.Title, Kept: l.Kept, Why: l.Why, Here: l.Here, There: l.There}
+}
+
+// Vouch adds a page's address to a login, although it looks like an imitation: its user says
+// that it is right. The master password is asked for first.
+func (v *Vault) Vouch(ctx context.Context, id, url string) error {
+	if err := v.NeedsAsking(AskVouch); err != nil {
+		return err
+	}
+	address, err := site.Clean(url)
+	if err != nil {
+		return badInput("address", err)
+	}
+	return v.existing(ctx, id, func(e vault.Entry) (vault.Entry, error) {
+		if !e.IsItem() {
+			return e, ErrNoItem
+		}
+		return e.With(v.stamp(), vault.Changes{vault.FieldAddresses: append(vault.View(e).Addresses, vault.Address{URL: address, Match: vault.MatchSite})})
 	})
-	return items, nil
+}
+
+// going is where a person was sent from the book: their next page there is filled.
+type going struct {
+	id    string
+	until time.Time
+}
+
+// goingFor is how long a page has to come up after its user was sent there.
+const goingFor = 2 * time.Minute
+
+// Go notes that a login's site was opened from the book, so that its page is filled.
+func (v *Vault) Go(id string) {
+	v.Use(id)
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.going = going{id, v.d.p.Now().Add(goingFor)}
+}
+
+// goNow says whether a page is to be filled without asking: because its user came from the
+// book, or wants so for the likely login. A form that came back isn't filled again.
+func (v *Vault) goNow(p Page, items []vault.Item, readings []FormView) *GoNow {
+	form := -1
+	first := false
+	for _, r := range readings {
+		if (r.Kind == autofill.SignIn || r.Kind == autofill.FirstStep) && r.Elsewhere == "" && form < 0 {
+			form, first = r.Form, r.Kind == autofill.FirstStep
+		}
+	}
+	if form < 0 || len(items) == 0 || autofill.Judge(autofill.SignIn, p.Snapshot, nil) == autofill.Refused {
+		return nil
+	}
+	v.mu.Lock()
+	sent := v.going
+	if s := v.slip[slipKey(p)]; s != nil && s.sent && s.attempt.Kind == autofill.SignIn {
+		v.mu.Unlock()
+		return nil
+	}
+	id := ""
+	for _, it := range items {
+		if it.ID == sent.id && v.d.p.Now().Before(sent.until) {
+			id = it.ID
+			if !first {
+				v.going = going{}
+			}
+		}
+	}
+	v.mu.Unlock()
+	if id == "" {
+		e, err := v.Entry(items[0].ID)
+		if err != nil || e.Text(vault.FieldAlone) != "yes" {
+			return nil
+		}
+		id = items[0].ID
+	}
+	e, err := v.Entry(id)
+	if err != nil {
+		return nil
+	}
+	return &GoNow{ID: id, Form: form, Submit: e.Text(vault.FieldSubmit) == "yes"}
 }
 
 // Values is what a fill hands out: by field, what to type.
 type Values struct {
-	Fills  []FieldValue `json:"fills"`
-	Missed []int        `json:"missed"` // fields that should have got something
+	Fills  []FieldValue    `json:"fills"`
+	Missed []autofill.Miss `json:"missed"`           // fields that should have got something
+	Copy   string          `json:"copy,omitempty"`   // a one-time code, for the page that comes next
+	Submit bool            `json:"submit,omitempty"` // the form is to be sent
 }
 
 // FieldValue is one value for one field.
@@ -109,151 +288,213 @@ type FieldValue struct {
 	Value string `json:"value"`
 }
 
+// What of an item is filled.
+type What string
+
+// Whats.
+const (
+	WhatLogin   What = "login"
+	WhatStaged  What = "staged" // with the new password that waits
+	WhatCode    What = "code"   // the one-time code alone
+	WhatCard    What = "card"   // all but the security code
+	WhatSafety  What = "csc"    // the security code alone
+	WhatDetails What = "details"
+)
+
+// Want is what is to be filled into one form of a page, by its user's press.
+type Want struct {
+	ID   string
+	Form int
+	What What
+	// Elsewhere is the other site that the form sends to, or that the frame belongs to, as
+	// its user was told and said yes to.
+	Elsewhere string
+	Submit    bool // its user chose, in the book, that the form is sent
+}
+
 // Errors of filling.
 var (
 	ErrWrongSite = errors.New("this login doesn't belong to this page")
 	ErrNoForm    = errors.New("there is nothing to fill here")
 )
 
-// Fill hands out the values of a login for one form of a page, and only those
-// that the form has fields for. The login must match the frame's own address.
-func (v *Vault) Fill(ctx context.Context, id string, p Page, form int) (Values, error) {
-	e, err := v.Entry(id)
+// elsewhereError is returned where a form or frame has to do with another site than the
+// page's, and its user hasn't said yes to that one.
+func elsewhereError(to string) error {
+	return fmt.Errorf("this would go to %s; nothing was filled", to)
+}
+
+// Fill hands out the values of an item for one form of a page, and only those that the form
+// has fields for. A login must match the frame's own address.
+func (v *Vault) Fill(ctx context.Context, p Page, w Want) (Values, error) {
+	e, err := v.Entry(w.ID)
+	if err != nil {
+		return Values{}, err
+	}
+	reading, err := v.allowed(p, w)
 	if err != nil {
 		return Values{}, err
 	}
 	it := vault.View(e)
-	fits := slices.ContainsFunc(it.Addresses, func(a vault.Address) bool { return v.Sites().Matches(a, p.URL) })
-	if !fits || p.framed() || it.Archived {
+	if it.Archived {
 		return Values{}, ErrWrongSite
 	}
-	v.Use(id)
-	return v.plan(p, form, autofill.Values{Username: secret.New(it.Username), Password: e.Secret(vault.FieldPassword)})
+	var values autofill.Values
+	switch w.What {
+	case WhatCard, WhatSafety:
+		if it.Type != vault.TypeCard || !reading.Card {
+			return Values{}, ErrWrongSite
+		}
+		values.Card = cardOf(e, w.What)
+	case WhatDetails:
+		if it.Type != vault.TypePerson {
+			return Values{}, ErrWrongSite
+		}
+		values.Person = personOf(e)
+	default:
+		if !v.fits(w.ID, p.URL) {
+			return Values{}, ErrWrongSite
+		}
+		if values, err = v.loginOf(e, w.What); err != nil {
+			return Values{}, err
+		}
+	}
+	v.Use(w.ID)
+	v.Touch()
+	out := planned(p, reading, values)
+	if w.What == WhatLogin || w.What == WhatStaged {
+		v.noteFilled(p, it)
+		if it.HasCode && reading.Kind == autofill.SignIn && !reading.Has(autofill.OneTimeCode) {
+			if c, _, err := v.Code(w.ID); err == nil {
+				out.Copy = c.Text.Reveal()
+			}
+		}
+		out.Submit = w.Submit && e.Text(vault.FieldSubmit) == "yes" && len(out.Missed) == 0
+	}
+	return out, nil
 }
 
-func (v *Vault) plan(p Page, form int, values autofill.Values) (Values, error) {
-	readings := autofill.Read(p.Snapshot)
-	i := slices.IndexFunc(readings, func(r autofill.Reading) bool { return r.Form == form })
-	if i < 0 {
-		return Values{}, ErrNoForm
+// allowed returns what the form was found to be, if it may be filled at all.
+func (v *Vault) allowed(p Page, w Want) (autofill.Reading, error) {
+	if v.alarm(p.URL) != nil {
+		return autofill.Reading{}, ErrWrongSite
 	}
-	v.Touch()
-	fills, missed := autofill.Plan(p.Snapshot, readings[i], values)
+	for _, to := range []string{p.elsewhere(), sendsElsewhere(p, w.Form)} {
+		if to != "" && w.Elsewhere != to {
+			return autofill.Reading{}, elsewhereError(to)
+		}
+	}
+	for _, r := range autofill.Read(p.Snapshot) {
+		if r.Form == w.Form {
+			return r, nil
+		}
+	}
+	return autofill.Reading{}, ErrNoForm
+}
+
+func planned(p Page, r autofill.Reading, values autofill.Values) Values {
+	fills, missed := autofill.Plan(p.Snapshot, r, values)
 	out := Values{Fills: []FieldValue{}, Missed: missed}
+	if missed == nil {
+		out.Missed = []autofill.Miss{}
+	}
 	for _, f := range fills {
 		out.Fills = append(out.Fills, FieldValue{f.Field, string(f.Role), f.Value.Reveal()})
 	}
+	return out
+}
+
+func (v *Vault) loginOf(e vault.Entry, what What) (autofill.Values, error) {
+	out := autofill.Values{Username: e.Secret(vault.FieldUsername), Password: e.Secret(vault.FieldPassword)}
+	if what == WhatStaged {
+		out.Password = e.Secret(vault.FieldStaged)
+	}
+	if c, _, err := v.Code(e.ID); err == nil {
+		out.Code = c.Text
+	} else if what == WhatCode {
+		return out, err
+	}
+	if what == WhatCode {
+		out.Username, out.Password = secret.Text{}, secret.Text{}
+	}
 	return out, nil
 }
 
-// FillNew makes a password for a sign-up form and hands it out for its boxes,
-// with a user name if one is given. It stays in the tab's slip, so that it
-// isn't lost if the page never reports a submit.
-func (v *Vault) FillNew(ctx context.Context, p Page, form int, username string) (Values, error) {
-	if p.framed() {
-		return Values{}, ErrWrongSite
+func cardOf(e vault.Entry, what What) *autofill.Card {
+	if what == WhatSafety {
+		return &autofill.Card{Code: e.Secret(vault.FieldCode)}
 	}
-	o := generator.Default()
-	for _, f := range p.Snapshot.Fields {
-		if f.Form == form && f.Type == "password" && f.MaxLength >= generator.MinLength {
-			o.Length = min(o.Length, f.MaxLength)
+	c := &autofill.Card{Name: e.Secret(vault.FieldHolder), Number: e.Secret(vault.FieldNumber), Brand: vault.Brand(e.Text(vault.FieldNumber))}
+	_, _ = fmt.Sscanf(e.Text(vault.FieldExpiry), "%d-%d", &c.Year, &c.Month) // left at zero where it isn't known
+	return c
+}
+
+func personOf(e vault.Entry) autofill.Person {
+	k, _ := vault.KindOf(vault.TypePerson)
+	out := autofill.Person{}
+	for _, s := range k.Specs {
+		if t := e.Text(s.Field); t != "" && s.Token != "" {
+			out[autofill.Role(s.Token)] = t
 		}
 	}
-	password, err := generator.Password(v.d.p.Rand, o)
+	return out
+}
+
+// Fresh says what a new password is made for.
+type Fresh struct {
+	Form      int
+	Username  string // as it stands in the form
+	Login     string // the login that it is for, on a form that changes a password
+	Elsewhere string
+}
+
+// FillNew makes a password that the page and the directory of sites will take, and hands it
+// out for its boxes. It lies in the drawer from then on, and on a form that changes a
+// password it is staged at its login, whose present one is filled too.
+func (v *Vault) FillNew(ctx context.Context, p Page, n Fresh) (Values, error) {
+	reading, err := v.allowed(p, Want{Form: n.Form, Elsewhere: n.Elsewhere})
 	if err != nil {
 		return Values{}, err
 	}
-	out, err := v.plan(p, form, autofill.Values{Username: secret.New(username), NewPassword: password})
-	if err != nil {
-		return out, err
+	if !reading.Has(autofill.NewPassword) {
+		return Values{}, ErrNoForm
 	}
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	if v.seal == nil {
-		return Values{}, ErrLocked
+	changes := reading.Kind == autofill.Change || reading.Kind == autofill.Reset
+	values := autofill.Values{Username: secret.New(n.Username)}
+	if n.Login != "" {
+		e, err := v.Entry(n.Login)
+		if err != nil {
+			return Values{}, err
+		}
+		if !changes || !v.fits(n.Login, p.URL) {
+			return Values{}, ErrWrongSite
+		}
+		values.Username, values.Password = e.Secret(vault.FieldUsername), e.Secret(vault.FieldPassword)
 	}
-	s := v.slipFor(p)
-	s.attempt.Password, s.attempt.Kind = password, autofill.SignUp
-	if username != "" {
-		s.attempt.Username = username
+	demands := autofill.DemandsOf(p.Snapshot, reading)
+	if demands.Rules == "" {
+		if known, ok := v.Sites().Lookup(site.Domain(p.URL)); ok {
+			demands.Rules = known.Rules
+		}
 	}
-	return out, nil
+	if values.NewPassword, err = autofill.MakePassword(v.d.p.Rand, generator.Default(), demands); err != nil {
+		return Values{}, err
+	}
+	if err := v.PutInDrawer(ctx, Made{Password: values.NewPassword.Reveal(), Site: siteTitle(p), URL: p.URL}); err != nil {
+		return Values{}, err
+	}
+	if n.Login != "" {
+		if err := v.stage(ctx, n.Login, values.NewPassword); err != nil {
+			return Values{}, err
+		}
+	}
+	v.Touch()
+	v.noteNew(p, reading.Kind, n, values.NewPassword)
+	return planned(p, reading, values), nil
 }
 
-// Slip asks whether a sign-in that was typed should be kept.
-type Slip struct {
-	ID       string `json:"id"`
-	Title    string `json:"title"`
-	Username string `json:"username"`
-	Address  string `json:"address"`
-	Folder   string `json:"folder"`
-	Update   string `json:"update,omitempty"` // id of the login whose password it would replace
-
-	url     string
-	since   time.Time
-	sent    bool
-	attempt autofill.Attempt
-}
-
-const slipLife = 10 * time.Minute
-
-func slipKey(p Page) string { return p.Tab + " " + site.Domain(p.URL) }
-
-// slipFor returns the tab's slip for this site, fresh if there is none. v.mu is held.
-func (v *Vault) slipFor(p Page) *Slip {
-	for k, s := range v.slip {
-		if v.d.p.Now().Sub(s.since) > slipLife {
-			delete(v.slip, k)
-		}
-	}
-	s := v.slip[slipKey(p)]
-	if s == nil {
-		s = &Slip{ID: NewID(), since: v.d.p.Now()}
-		v.slip[slipKey(p)] = s
-	}
-	return s
-}
-
-// Typed notes that a form was sent. What it means is decided when the next page
-// of the tab is looked at: a form that comes back was refused.
-func (v *Vault) Typed(ctx context.Context, p Page, form int, values map[int]secret.Text) error {
-	if p.framed() {
-		return nil
-	}
-	for _, r := range autofill.Read(p.Snapshot) {
-		if r.Form != form {
-			continue
-		}
-		a, ok := autofill.Typed(p.Snapshot, r, values)
-		if !ok || autofill.Masked(a.Username) {
-			return nil
-		}
-		v.mu.Lock()
-		defer v.mu.Unlock()
-		if v.seal == nil {
-			return ErrLocked
-		}
-		if v.never[site.Domain(p.URL)] {
-			return nil
-		}
-		s := v.slipFor(p)
-		if a.Username == "" {
-			a.Username = s.attempt.Username // typed on the page before
-		}
-		if a.Kind == autofill.FirstStep {
-			s.attempt.Username = a.Username
-			return nil
-		}
-		s.attempt, s.sent, s.url, s.since = a, true, p.URL, v.d.p.Now()
-		if s.Title == "" {
-			s.Title = siteTitle(p)
-		}
-	}
-	return nil
-}
-
-// siteTitle makes a title from the page's own, where its first or last part is
-// a name, or else from its address.
+// siteTitle makes a title from the page's own, where its first or last part is a name, or
+// else from its address.
 func siteTitle(p Page) string {
 	domain := strings.ToLower(strings.SplitN(site.Domain(p.URL), ".", 2)[0])
 	for _, part := range strings.FieldsFunc(p.Snapshot.Title, func(r rune) bool { return strings.ContainsRune("·|–—:", r) }) {
@@ -264,178 +505,4 @@ func siteTitle(p Page) string {
 		}
 	}
 	return site.Title(p.URL)
-}
-
-// ripe returns the slip to show on this page, if the sign-in of the page before
-// was taken by the site and the vault doesn't know it.
-func (v *Vault) ripe(p Page, readings []autofill.Reading) *Slip {
-	v.mu.Lock()
-	s := v.slip[slipKey(p)]
-	v.mu.Unlock()
-	if s == nil || !s.sent || s.attempt.Password.IsEmpty() || s.attempt.Username == "" {
-		return nil
-	}
-	for _, r := range readings {
-		if r.Kind == s.attempt.Kind || s.attempt.Kind == autofill.SignIn && r.Kind == autofill.FirstStep {
-			return nil // the form came back: refused, or not sent yet
-		}
-	}
-	items, err := v.matching(p.URL)
-	if err != nil {
-		return nil
-	}
-	out := *s
-	address, err := site.Clean(s.url)
-	if err != nil {
-		return nil
-	}
-	out.Address, out.Username = site.Shown(address), s.attempt.Username
-	for _, it := range items {
-		if !strings.EqualFold(it.Username, s.attempt.Username) {
-			continue
-		}
-		e, err := v.Entry(it.ID)
-		if err != nil {
-			return nil
-		}
-		if e.Secret(vault.FieldPassword).Equal(s.attempt.Password) {
-			v.DropSlip(s.ID)
-			return nil // known already
-		}
-		out.Update, out.Title, out.Folder = it.ID, it.Title, it.Folder
-	}
-	return &out
-}
-
-func (v *Vault) findSlip(id string) (*Slip, string) {
-	for k, s := range v.slip {
-		if s.ID == id {
-			return s, k
-		}
-	}
-	return nil, ""
-}
-
-// ErrNoSlip is returned for a slip that was answered already or is too old.
-var ErrNoSlip = errors.New("this was answered already")
-
-// SlipPassword shows what a slip would keep.
-func (v *Vault) SlipPassword(id string) (secret.Text, error) {
-	v.mu.RLock()
-	defer v.mu.RUnlock()
-	s, _ := v.findSlip(id)
-	if s == nil {
-		return secret.Text{}, ErrNoSlip
-	}
-	return s.attempt.Password, nil
-}
-
-// KeepSlip makes a login of a slip, or updates the one it names.
-func (v *Vault) KeepSlip(ctx context.Context, in Slip) error {
-	v.mu.RLock()
-	s, _ := v.findSlip(in.ID)
-	v.mu.RUnlock()
-	if s == nil {
-		return ErrNoSlip
-	}
-	if in.Update != "" {
-		if err := v.Save(ctx, in.Update, vault.Changes{vault.FieldPassword: s.attempt.Password}); err != nil {
-			return err
-		}
-		return v.DropSlip(in.ID)
-	}
-	address, err := site.Clean(s.url)
-	if err != nil {
-		return err
-	}
-	if in.Address != "" && in.Address != site.Shown(address) {
-		typed := in.Address
-		if scheme, _, ok := strings.Cut(address, "://"); ok && !strings.Contains(typed, "://") {
-			typed = scheme + "://" + typed
-		}
-		if typed, err = site.Clean(typed); err != nil {
-			return err
-		}
-		if site.Domain(typed) != site.Domain(address) {
-			return errors.New("this address belongs to another site than the page")
-		}
-		address = typed
-	}
-	if strings.TrimSpace(in.Title) == "" {
-		in.Title = site.Title(address)
-	}
-	d := vault.Draft{Title: in.Title, Username: in.Username, Password: s.attempt.Password, Folder: in.Folder, Addresses: []vault.Address{{URL: address}}}
-	// The slip's id is the login's: pressed twice, it is kept once.
-	if err := v.Save(ctx, s.ID, d.Changes()); err != nil {
-		return err
-	}
-	return v.DropSlip(in.ID)
-}
-
-// DropSlip forgets a slip.
-func (v *Vault) DropSlip(id string) error {
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	if _, k := v.findSlip(id); k != "" {
-		delete(v.slip, k)
-	}
-	return nil
-}
-
-const localNever = "never"
-
-// Never keeps the slip from being shown on a site again. It is kept on this device.
-func (v *Vault) Never(ctx context.Context, url string) error {
-	v.mu.Lock()
-	if v.seal == nil {
-		v.mu.Unlock()
-		return ErrLocked
-	}
-	v.never[site.Domain(url)] = true
-	v.mu.Unlock()
-	return v.saveNever(ctx)
-}
-
-// Again undoes Never for a domain.
-func (v *Vault) Again(ctx context.Context, domain string) error {
-	v.mu.Lock()
-	delete(v.never, domain)
-	v.mu.Unlock()
-	return v.saveNever(ctx)
-}
-
-// Nevers lists the domains of Never.
-func (v *Vault) Nevers() []string {
-	v.mu.RLock()
-	defer v.mu.RUnlock()
-	var out []string
-	for d := range v.never {
-		out = append(out, d)
-	}
-	slices.Sort(out)
-	return out
-}
-
-func (v *Vault) saveNever(ctx context.Context) error {
-	b, err := json.Marshal(v.Nevers())
-	if err != nil {
-		return err
-	}
-	return v.setLocal(ctx, v.store, localNever, b)
-}
-
-func (v *Vault) loadNever(ctx context.Context) error {
-	v.never = map[string]bool{}
-	b, err := v.local(ctx, localNever)
-	if err != nil || b == nil {
-		return err
-	}
-	var list []string
-	if err := json.Unmarshal(b, &list); err != nil {
-		return err
-	}
-	for _, d := range list {
-		v.never[d] = true
-	}
-	return nil
 }

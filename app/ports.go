@@ -139,5 +139,6 @@ type Ports struct {
 	Now      func() time.Time
 	Rand     io.Reader
 	Platform string  // what the device calls its operating system
+	Sites    Asker   // nil without a network
 	Folders  Folders // for scheduled backups; nil without a file system
 }

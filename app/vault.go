@@ -46,7 +46,8 @@ type Vault struct {
 	used      time.Time
 	status    Status
 	slip      map[string]*Slip
-	never     map[string]bool
+	going     going // where its user was sent from the book
+	drawer    []Made
 	uses      map[string]int64 // by item: when it was last used here; replaced, never changed
 	dirty     bool             // uses has yet to be kept
 	device    deviceSettings
@@ -56,6 +57,7 @@ type Vault struct {
 	sites     *directory.Directory
 
 	importing atomic.Pointer[Importing] // that is being prepared, or was the last
+	fit       atomic.Pointer[fitting]   // what fits which page, of one index
 	pages     atomic.Int64              // that are open
 	touched   atomic.Int64              // counts uses
 	version   atomic.Int64
@@ -92,7 +94,7 @@ func (d *Device) newVault(card Card, vk keys.VaultKey) *Vault {
 	return &Vault{
 		d: d, instance: rand.Text(), card: card, seal: keys.NewVault(card.Vault, vk, d.p.Rand),
 		entries: map[string]held{}, ready: make(chan struct{}), used: d.p.Now(), listeners: map[chan Notice]bool{},
-		slip: map[string]*Slip{}, never: map[string]bool{}, wake: make(chan struct{}, 1), sites: shippedSites(), attaching: map[string]bool{}, device: defaultSettings(card),
+		slip: map[string]*Slip{}, wake: make(chan struct{}, 1), sites: shippedSites(), attaching: map[string]bool{}, device: defaultSettings(card),
 	}
 }
 
@@ -108,7 +110,7 @@ const localShelf = "shelf"
 // records, the book is there at once and they are opened in the background;
 // whoever needs one of them waits.
 func (v *Vault) load(ctx context.Context) error {
-	if err := errors.Join(v.loadNever(ctx), v.loadUses(ctx), v.loadSettings(ctx)); err != nil {
+	if err := errors.Join(v.loadDrawer(ctx), v.loadSlips(ctx), v.loadUses(ctx), v.loadSettings(ctx)); err != nil {
 		return err
 	}
 	seal := v.seal
@@ -264,7 +266,8 @@ func (v *Vault) Lock() {
 	}
 	seal, whole := v.seal, v.index == x && v.loadErr == nil
 	uses, dirty := v.uses, v.dirty
-	v.seal, v.entries, v.index, v.slip, v.acts, v.uses = nil, nil, nil, nil, nil, nil
+	slips := v.openSlips()
+	v.seal, v.entries, v.index, v.slip, v.acts, v.uses, v.drawer = nil, nil, nil, nil, nil, nil, nil
 	v.card.Closed = v.d.p.Now().UnixMilli()
 	card, stop, stopped := v.card, v.stop, v.stopped
 	v.mu.Unlock()
@@ -286,6 +289,7 @@ func (v *Vault) Lock() {
 	if dirty {
 		v.keepUses(seal, uses)
 	}
+	v.keepSlips(seal, slips)
 	_ = v.store.SetCard(context.Background(), card) // only the time of closing is lost
 }
 

@@ -11,6 +11,7 @@ import (
 
 	"redlocket/app"
 	"redlocket/core/secret"
+	"redlocket/core/site"
 )
 
 type devicesData struct {
@@ -18,7 +19,7 @@ type devicesData struct {
 	Away     bool
 	Waiting  []app.Browser
 	Browsers []app.Browser
-	Never    []string
+	Rules    []app.SiteRule
 	Cloud    string
 	Seen     string // names what the list of browsers shows
 	Done     string
@@ -28,7 +29,7 @@ type devicesData struct {
 func (s *Server) devicesData(r *http.Request) (d devicesData, err error) {
 	v := of(r)
 	d.Cloud = s.cfg.Cloud
-	d.Never = v.Nevers()
+	d.Rules = v.SiteRules()
 	if d.Devices, d.Away, err = v.Devices(r.Context()); err != nil {
 		return d, err
 	}
@@ -36,7 +37,7 @@ func (s *Server) devicesData(r *http.Request) (d devicesData, err error) {
 		d.Waiting = s.cfg.Browsers.Waiting()
 		d.Browsers, err = s.cfg.Browsers.Connected(r.Context(), v)
 	}
-	sum := sha256.Sum256(fmt.Append(nil, d.Waiting, d.Browsers, d.Never))
+	sum := sha256.Sum256(fmt.Append(nil, d.Waiting, d.Browsers, d.Rules))
 	d.Seen = hex.EncodeToString(sum[:8])
 	return d, err
 }
@@ -123,8 +124,18 @@ func (s *Server) endBrowser(w http.ResponseWriter, r *http.Request) {
 	s.after(w, r, s.cfg.Browsers.End(r.Context(), of(r), chi.URLParam(r, "id")), "ended")
 }
 
-func (s *Server) again(w http.ResponseWriter, r *http.Request) {
-	s.after(w, r, of(r).Again(r.Context(), r.FormValue("domain")), "saved")
+// setRule sets what a person wants at one site.
+func (s *Server) setRule(w http.ResponseWriter, r *http.Request) {
+	domain := r.FormValue("domain")
+	if clean, err := site.Clean(domain); err == nil {
+		domain = site.Domain(clean)
+	}
+	rule := of(r).SiteRule(domain)
+	rule.NoOffer, rule.NoAsk = r.FormValue("no_offer") != "", r.FormValue("no_ask") != ""
+	if r.FormValue("forget") != "" {
+		rule.Apps = nil
+	}
+	s.after(w, r, of(r).SetSiteRule(r.Context(), rule), "saved")
 }
 
 func (s *Server) statusLine(w http.ResponseWriter, r *http.Request) {

@@ -40,6 +40,7 @@ type formData struct {
 	Options   generator.Options
 	Countries []country
 	State     string
+	Drawer    []app.Made
 }
 
 // ownRow is an own field in the form.
@@ -125,7 +126,8 @@ func (s *Server) suggest(r *http.Request, f *formData) (err error) {
 		return err
 	}
 	f.Folders = slices.Sorted(maps.Keys(x.Names().Folders))
-	return nil
+	f.Drawer, err = of(r).Drawer()
+	return err
 }
 
 // digest names a value without telling it: the key is this opening's own.

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -31,6 +32,8 @@ type itemData struct {
 	From     []string // files
 	Rivals   []slotData
 	GoTo     string
+	NewOne   slotData // that waits for the site
+	Apps     []string // programs with the site’s accounts
 	Site     *directory.Site
 	Warning  *app.RunningOut
 	Used     int64
@@ -116,9 +119,15 @@ func (s *Server) itemData(r *http.Request, state string) (*itemData, error) {
 	if len(d.Addresses) > 0 {
 		d.GoTo = d.Addresses[0].URL
 		if known, ok := v.Sites().Lookup(site.Domain(d.GoTo)); ok {
-			d.Site = &known
+			d.Site, d.Apps = &known, known.Apps
+		}
+		for _, a := range v.SiteRule(site.Domain(d.GoTo)).Apps {
+			if !slices.Contains(d.Apps, a) {
+				d.Apps = append(slices.Clone(d.Apps), a)
+			}
 		}
 	}
+	d.NewOne = slotData{ID: e.ID, Field: string(vault.FieldStaged), At: at}
 	shown := map[vault.Field]bool{}
 	for _, spec := range d.Kind.Specs {
 		shown[spec.Field] = true
@@ -371,8 +380,8 @@ func (s *Server) nextCode(w http.ResponseWriter, r *http.Request) {
 	s.code(w, r)
 }
 
-// used notes that a site was opened from the book.
+// used notes that a site was opened from the book: the extension fills its page.
 func (s *Server) used(w http.ResponseWriter, r *http.Request) {
-	of(r).Use(chi.URLParam(r, "id"))
+	of(r).Go(chi.URLParam(r, "id"))
 	w.WriteHeader(http.StatusNoContent)
 }

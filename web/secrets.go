@@ -145,6 +145,7 @@ type madeData struct {
 	For     string // the site whose rules were obeyed
 }
 
+// generate makes a password for a form. It lies in the drawer before it is shown.
 func (s *Server) generate(w http.ResponseWriter, r *http.Request) {
 	number := func(name string) int {
 		n, _ := strconv.Atoi(r.FormValue(name)) // nonsense is 0, which the generator refuses with its reason
@@ -164,7 +165,23 @@ func (s *Server) generate(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 	}
-	p, err := generator.Password(of(r).Rand(), o)
+	var p secret.Text
+	var err error
+	switch r.FormValue("make") {
+	case "words":
+		p, err = generator.Passphrase(of(r).Rand(), number("words"), r.FormValue("between"))
+	case "sounds":
+		p, err = generator.Pronounceable(of(r).Rand(), o.Length)
+	default:
+		p, err = generator.Password(of(r).Rand(), o)
+	}
+	if err == nil {
+		made := app.Made{Password: p.Reveal(), Site: r.FormValue("title")}
+		if len(r.Form["address"]) > 0 {
+			made.URL = r.Form["address"][0]
+		}
+		err = of(r).PutInDrawer(r.Context(), made)
+	}
 	if err != nil {
 		d.Why = sentence(err.Error())
 	} else {

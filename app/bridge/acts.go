@@ -8,6 +8,7 @@ import (
 	"redlocket/app"
 	"redlocket/core/autofill"
 	"redlocket/core/find"
+	"redlocket/core/generator"
 	"redlocket/core/secret"
 	"redlocket/core/site"
 	"redlocket/core/vault"
@@ -15,17 +16,22 @@ import (
 
 // request is what a browser asks, after opening.
 type request struct {
-	Act      string            `json:"act"`
-	URL      string            `json:"url"` // of the frame, by the browser's word
-	Top      string            `json:"top"`
-	Tab      string            `json:"tab"`
-	Snapshot autofill.Snapshot `json:"snapshot"`
-	Form     int               `json:"form"`
-	ID       string            `json:"id"`
-	Query    string            `json:"query"`
-	Username string            `json:"username"`
-	Values   map[int]string    `json:"values"`
-	Slip     app.Slip          `json:"slip"`
+	Act       string            `json:"act"`
+	URL       string            `json:"url"` // of the frame, by the browser's word
+	Top       string            `json:"top"`
+	Tab       string            `json:"tab"`
+	Frame     bool              `json:"frame"` // it isn't the tab's main frame, by the browser's word
+	Snapshot  autofill.Snapshot `json:"snapshot"`
+	Form      int               `json:"form"`
+	ID        string            `json:"id"`
+	What      app.What          `json:"what"`
+	Elsewhere string            `json:"elsewhere"`
+	Submit    bool              `json:"submit"`
+	Query     string            `json:"query"`
+	Username  string            `json:"username"`
+	Values    map[int]string    `json:"values"`
+	Slip      app.Slip          `json:"slip"`
+	Rule      app.SiteRule      `json:"rule"`
 }
 
 // most bounds how many logins a search hands out.
@@ -38,22 +44,22 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 	if err := json.Unmarshal(plain, &q); err != nil {
 		return problem(errors.New("the message can't be read"))
 	}
-	page := app.Page{URL: q.URL, Top: q.Top, Tab: q.Tab, Snapshot: q.Snapshot}
+	page := app.Page{URL: q.URL, Top: q.Top, Tab: q.Tab, Frame: q.Frame, Snapshot: q.Snapshot}
 	var out any = struct{}{}
 	var err error
 	switch q.Act {
 	case "look":
 		out, err = v.Look(ctx, page)
 	case "fill":
-		out, err = v.Fill(ctx, q.ID, page, q.Form)
+		out, err = v.Fill(ctx, page, app.Want{ID: q.ID, Form: q.Form, What: q.What, Elsewhere: q.Elsewhere, Submit: q.Submit})
 	case "fill-new":
-		out, err = v.FillNew(ctx, page, q.Form, q.Username)
+		out, err = v.FillNew(ctx, page, app.Fresh{Form: q.Form, Username: q.Username, Login: q.ID, Elsewhere: q.Elsewhere})
 	case "typed":
-		values := map[int]secret.Text{}
-		for k, s := range q.Values {
-			values[k] = secret.New(s)
-		}
-		err = v.Typed(ctx, page, q.Form, values)
+		err = v.Typed(ctx, page, q.Form, secrets(q.Values))
+	case "take":
+		var s *app.Slip
+		s, err = v.Take(ctx, page, q.Form, secrets(q.Values))
+		out = map[string]*app.Slip{"slip": s}
 	case "slip-password":
 		var p secret.Text
 		p, err = v.SlipPassword(q.ID)
@@ -63,14 +69,26 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 		err = v.KeepSlip(ctx, q.Slip)
 	case "not-now":
 		err = v.DropSlip(q.ID)
+	case "step-back":
+		err = errors.Join(v.StepBack(ctx, q.Slip.Update), v.DropSlip(q.Slip.ID))
+	case "took":
+		err = errors.Join(v.ConfirmStaged(ctx, q.Slip.Update), v.DropSlip(q.Slip.ID))
 	case "never":
 		err = errors.Join(v.Never(ctx, q.URL), v.DropSlip(q.ID))
+	case "rule":
+		r := v.SiteRule(site.Domain(q.URL))
+		r.NoOffer, r.NoAsk = q.Rule.NoOffer, q.Rule.NoAsk
+		err = v.SetSiteRule(ctx, r)
 	case "window":
-		out, err = window(v, q)
+		out, err = b.window(v, q)
 	case "usernames":
 		var names []string
 		names, err = v.Usernames()
 		out = map[string][]string{"usernames": names[:min(len(names), 8)]}
+	case "make":
+		out, err = b.make(ctx, v, q)
+	case "copy":
+		out, err = copied(v, q)
 	case "lock":
 		v.Lock()
 	default:
@@ -82,6 +100,53 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 	return out
 }
 
+func secrets(values map[int]string) map[int]secret.Text {
+	out := map[int]secret.Text{}
+	for k, s := range values {
+		out[k] = secret.New(s)
+	}
+	return out
+}
+
+// make makes a password for the window; it lies in the drawer from then on.
+func (b *Bridge) make(ctx context.Context, v *app.Vault, q request) (any, error) {
+	o := generator.Default()
+	name := ""
+	if known, ok := v.Sites().Lookup(site.Domain(q.URL)); ok && known.Rules != "" {
+		if with, err := known.Rules.Options(o); err == nil {
+			o, name = with, known.Name
+		}
+	}
+	p, err := generator.Password(v.Rand(), o)
+	if err == nil {
+		err = v.PutInDrawer(ctx, app.Made{Password: p.Reveal(), Site: site.Host(q.URL), URL: q.URL})
+	}
+	return map[string]string{"password": p.Reveal(), "for": name}, err
+}
+
+// copied hands out one value for the clipboard, by a press in the extension's own window.
+func copied(v *app.Vault, q request) (any, error) {
+	if err := v.NeedsAsking(app.AskShow); err != nil {
+		return nil, err
+	}
+	e, err := v.Entry(q.ID)
+	if err != nil {
+		return nil, err
+	}
+	v.Use(q.ID)
+	text := ""
+	switch q.What {
+	case "username":
+		text = e.Text(vault.FieldUsername)
+	case "password":
+		text = e.Text(vault.FieldPassword)
+	case app.WhatCode:
+		c, _, err := v.Code(q.ID)
+		return map[string]string{"text": c.Text.Reveal()}, err
+	}
+	return map[string]string{"text": text}, nil
+}
+
 func problem(err error) any { return map[string]string{"error": err.Error()} }
 
 // found is a login as the extension's window lists it.
@@ -91,34 +156,47 @@ type found struct {
 	Fits    bool   `json:"fits"`
 }
 
-// window lists the logins of the page's site, or those that a search finds.
-func window(v *app.Vault, q request) (any, error) {
-	card := v.Card()
+// window is what the extension's window shows: the logins of the page's site, or those
+// that a search finds, the drawer, and what is set for the site.
+func (b *Bridge) window(v *app.Vault, q request) (any, error) {
 	out := struct {
-		Person string  `json:"person"`
-		Site   string  `json:"site"`
-		List   []found `json:"list"`
-	}{Person: card.Name, Site: site.Domain(q.URL), List: []found{}}
-	book, err := v.Find(find.Parse(q.Query), 0)
+		Person string       `json:"person"`
+		App    string       `json:"app"`
+		Site   string       `json:"site"`
+		List   []found      `json:"list"`
+		Drawer []app.Made   `json:"drawer"`
+		Rule   app.SiteRule `json:"rule"`
+	}{Person: v.Card().Name, App: b.own, Site: site.Domain(q.URL), List: []found{}, Rule: v.SiteRule(site.Domain(q.URL))}
+	var err error
+	if out.Drawer, err = v.Drawer(); err != nil {
+		return nil, err
+	}
+	out.Drawer = out.Drawer[:min(len(out.Drawer), 12)]
+	if q.Query == "" {
+		view, err := v.Look(context.Background(), app.Page{URL: q.URL, Top: q.URL, Frame: true}) // nothing but what fits
+		for _, o := range view.Offers {
+			out.List = append(out.List, found{Offer: o, Fits: true})
+		}
+		return out, err
+	}
+	book, err := v.Find(find.Parse(q.Query), most)
 	if err != nil {
 		return nil, err
 	}
 	sites := v.Sites()
 	for _, s := range book.Sites {
 		for _, it := range s.Accounts {
-			if it.Archived || it.Type != vault.TypeLogin && it.Type != vault.TypeApp {
+			if it.Archived || it.Type != vault.TypeLogin && it.Type != vault.TypeApp || len(out.List) >= most {
 				continue
 			}
-			f := found{Offer: app.Offer{ID: it.ID, Title: it.Title, Username: it.Username, Folder: it.Folder}}
+			f := found{Offer: app.Offer{ID: it.ID, Title: it.Title, Username: it.Line, Folder: it.Folder, Code: it.HasCode}}
 			for _, a := range it.Addresses {
 				if f.Address == "" {
 					f.Address = a.URL
 				}
 				f.Fits = f.Fits || sites.Matches(a, q.URL)
 			}
-			if (q.Query != "" || f.Fits) && len(out.List) < most {
-				out.List = append(out.List, f)
-			}
+			out.List = append(out.List, f)
 		}
 	}
 	return out, nil

@@ -221,7 +221,6 @@ func TestConnectedBrowserFills(t *testing.T) {
 
 	for name, p := range map[string][2]string{
 		"another site": {"https://lanternfish.example.trickster.example/", "https://lanternfish.example.trickster.example/"},
-		"a frame":      {"https://lanternfish.example/in", "https://trickster.example/"},
 		"plain http":   {"http://lanternfish.example/in", "http://lanternfish.example/in"},
 	} {
 		var refused struct {
@@ -235,6 +234,30 @@ func TestConnectedBrowserFills(t *testing.T) {
 		e.ask(page("look", p[0], p[1]), &view)
 		assert.Empty(t, view.Offers, name)
 	}
+
+	// A frame in another site's page: nothing until its user was told whose it is, and said yes.
+	framed := page("fill", "https://lanternfish.example/in", "https://trickster.example/")
+	framed["frame"] = true
+	for _, to := range []string{"", "trickster.example", "lanternfish.example"} {
+		framed["elsewhere"] = to
+		var answer struct {
+			Error string
+			Fills []app.FieldValue
+		}
+		e.ask(framed, &answer)
+		assert.Equal(t, to == "lanternfish.example", len(answer.Fills) == 2, to)
+		assert.Equal(t, to != "lanternfish.example", answer.Error != "", to)
+	}
+	// A form that sends what is typed to another site, likewise.
+	away := page("fill", "https://lanternfish.example/in", "https://lanternfish.example/in")
+	away["snapshot"] = map[string]any{"title": "Sign in", "fields": snapshot["fields"], "forms": []map[string]any{{"id": 9, "action": "https://trickster.example"}}}
+	var answer struct {
+		Error string
+		Fills []app.FieldValue
+	}
+	e.ask(away, &answer)
+	assert.Contains(t, answer.Error, "trickster.example")
+	assert.Empty(t, answer.Fills)
 }
 
 func TestHostileBrowserSide(t *testing.T) {

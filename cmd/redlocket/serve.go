@@ -23,6 +23,7 @@ import (
 	"redlocket/app/bridge"
 	"redlocket/app/cloudclient"
 	"redlocket/app/folder"
+	"redlocket/app/siteclient"
 	"redlocket/app/store"
 	"redlocket/cloud"
 	"redlocket/extension"
@@ -136,7 +137,7 @@ func newDevice(o deviceOptions) (*deviceApp, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := app.New(app.Ports{Stores: stores, Dial: cloudclient.Dial, Now: time.Now, Rand: rand.Reader, Platform: platform(), Folders: folder.Folders{}})
+	d := app.New(app.Ports{Stores: stores, Dial: cloudclient.Dial, Now: time.Now, Rand: rand.Reader, Platform: platform(), Sites: siteclient.New(), Folders: folder.Folders{}})
 	if o.host == "" {
 		o.host = "redlocket.localhost"
 	}

@@ -1,25 +1,11 @@
 package autofill
 
 import (
-	"cmp"
 	"slices"
 	"strings"
-
-	"redlocket/core/secret"
 )
 
-// Role is what a field is for.
-type Role string
-
-// The roles.
-const (
-	Username        Role = "username"
-	CurrentPassword Role = "current-password"
-	NewPassword     Role = "new-password"
-	OneTimeCode     Role = "one-time-code"
-)
-
-// Kind is what a form is for.
+// Kind is what a form is for, as far as it has to do with a login.
 type Kind string
 
 // The kinds.
@@ -28,25 +14,42 @@ const (
 	// FirstStep asks for the user name alone; the password comes on a later page.
 	FirstStep Kind = "first-step"
 	SignUp    Kind = "sign-up"
-	Change    Kind = "change"
+	Change    Kind = "change" // asks for the current password too
+	Reset     Kind = "reset"  // sets a new password without the old one
+	Forgot    Kind = "forgot" // asks who it is that forgot
+	CodeForm  Kind = "code"   // asks for a one-time code alone
+	Other     Kind = "other"  // asks for a card or details and has nothing to do with a login
 )
 
 // Reading is what a form was found to be.
 type Reading struct {
-	Form  int          `json:"form"`
-	Kind  Kind         `json:"kind"`
-	Roles map[int]Role `json:"roles"` // by field id
+	Form    int          `json:"form"`
+	Kind    Kind         `json:"kind"`
+	Roles   map[int]Role `json:"roles"`             // by field id
+	Card    bool         `json:"card,omitempty"`    // it asks for a payment card
+	Details bool         `json:"details,omitempty"` // it asks for personal details
 }
 
-// Read finds the forms of a snapshot that have to do with logins. Forms that
-// don't (search, newsletter, anything else) are left out.
+// Has reports whether some field of the form has the role.
+func (r Reading) Has(role Role) bool {
+	for _, o := range r.Roles {
+		if o == role {
+			return true
+		}
+	}
+	return false
+}
+
+// Read finds the forms of a snapshot that something could be filled into. Forms
+// that ask for nothing a vault has (search, newsletter, a comment) are left out.
 func Read(s Snapshot) []Reading {
 	s = s.Bound()
-	texts := map[int]Form{}
+	p := frame{about: lex.read(normal(s.Title, s.Heads)), path: lex.read(normal(s.Path))}
+	forms := map[int]Form{}
 	for _, f := range s.Forms {
-		texts[f.ID] = f
+		forms[f.ID] = f
 	}
-	byForm := map[int][]candidate{}
+	byForm := map[int][]*candidate{}
 	var order []int
 	for _, f := range s.Fields {
 		if !fillable(f) {
@@ -57,9 +60,10 @@ func Read(s Snapshot) []Reading {
 		}
 		byForm[f.Form] = append(byForm[f.Form], look(f))
 	}
+	p.forms = len(order)
 	var out []Reading
 	for _, id := range order {
-		if r, ok := readForm(s, texts[id], byForm[id]); ok {
+		if r, ok := p.read(forms[id], byForm[id]); ok {
 			r.Form = id
 			out = append(out, r)
 		}
@@ -67,257 +71,381 @@ func Read(s Snapshot) []Reading {
 	return out
 }
 
-// candidate is a field with what its texts say.
+// frame is what the frame as a whole says.
+type frame struct {
+	about, path said
+	forms       int
+}
+
+// candidate is a field with what its texts say, and the role it is given.
 type candidate struct {
 	Field
-	text     string // name and label, normal
-	name     string
-	tokens   []string // of autocomplete
-	password bool
+	label, name, near said
+	all               said // label and name
+	token             Role
+	part              string
+	role              Role
+	digits            []int // of a drop-down's options
 }
 
-func look(f Field) candidate {
-	return candidate{
-		Field: f, text: normal(f.Label, f.Name), name: normal(f.Name),
-		tokens:   strings.Fields(strings.ToLower(f.Autocomplete)),
-		password: f.Type == "password",
-	}
+func look(f Field) *candidate {
+	c := &candidate{Field: f, label: lex.read(normal(f.Label)), name: lex.read(normal(f.Name)), near: lex.read(normal(f.Near))}
+	c.all = c.label.or(c.name)
+	c.token, c.part, _ = tokenRole(f.Autocomplete)
+	c.digits = numbersOf(f.Options)
+	return c
 }
 
-// fillable leaves out what no login could need. Fields that a person can't see
-// are never filled: a page could be collecting in them.
+// fillable leaves out what nothing of a vault could go into. Fields that a person
+// can't see are never filled: a page could be collecting in them.
 func fillable(f Field) bool {
 	if !f.Visible {
 		return false
 	}
 	switch strings.ToLower(f.Type) {
-	case "", "text", "email", "tel", "password", "number", "url":
+	case "", "text", "email", "tel", "password", "number", "url", "date", "month", "select", "textarea":
 		return true
 	}
 	return false
 }
 
-func (c candidate) auto(token string) bool { return slices.Contains(c.tokens, token) }
+func (c *candidate) text() bool {
+	switch c.Type {
+	case "", "text", "email", "tel", "number", "url":
+		return true
+	}
+	return false
+}
 
-func readForm(s Snapshot, form Form, fields []candidate) (Reading, bool) {
+// isPassword reports whether the field takes a password: by its type, or because
+// the page shows what is typed and leaves no doubt.
+func (c *candidate) isPassword() bool {
+	if c.all.has(saysSecretOther) && c.token != CurrentPassword && c.token != NewPassword {
+		return false
+	}
+	if c.Type == "password" {
+		return c.token == "" || c.token == CurrentPassword || c.token == NewPassword || c.token == Username && !c.label.has(saysUser)
+	}
+	if !c.text() || c.Type == "email" {
+		return false
+	}
+	if c.token == CurrentPassword || c.token == NewPassword {
+		return true
+	}
+	return c.token == "" && c.label.has(saysPassword) && c.name.has(saysPassword) && !c.all.any(saysUser, saysMail, saysCode, saysSecretOther, saysForgot)
+}
+
+func (c *candidate) isCode() bool {
+	switch {
+	case c.token == OneTimeCode:
+		return true
+	case c.token != "" || c.Type == "email" || c.Type == "select" || c.Type == "textarea" || c.all.any(saysOther, saysSecretOther, saysUser):
+		return false
+	case c.label.has(saysCode):
+		return !c.label.any(saysPassword, saysMail) || c.Type != "password" && !c.label.has(saysMail)
+	}
+	return c.name.has(saysCode) && !c.label.any(saysPassword, saysMail, saysUser) && !c.says(Postcode, TelCountry, Country, CardCode)
+}
+
+// says reports whether the label or the name speaks of one of the roles.
+func (c *candidate) says(roles ...Role) bool {
+	for _, r := range roles {
+		if c.all.has(classOf[r]) {
+			return true
+		}
+	}
+	return false
+}
+
+var classOf = func() map[Role]class {
+	out := map[Role]class{}
+	for i, w := range roleWords {
+		out[w.role] = firstRole + class(i)
+	}
+	return out
+}()
+
+// evidence weighs what a form and its page say they are for.
+type evidence struct{ signUp, signIn, change, forgot, news, search int }
+
+// The words of the button that sends a form say best what it is for, then its
+// heading, its name and address, and the page's title and path.
+func (p frame) weigh(f Form) (e evidence) {
+	submit, head, name, text := lex.read(normal(f.Submit)), lex.read(normal(f.Head)), lex.read(normal(f.Name)), lex.read(normal(f.Text))
+	for _, w := range []struct {
+		said
+		weight int
+	}{{submit, 5}, {head, 4}, {name, 3}, {p.about, 2}, {p.path, 2}} {
+		for _, c := range []struct {
+			class class
+			to    *int
+		}{{saysSignUp, &e.signUp}, {saysSignIn, &e.signIn}, {saysChange, &e.change}, {saysForgot, &e.forgot}, {saysNewsletter, &e.news}, {saysSearch, &e.search}} {
+			if w.has(c.class) {
+				*c.to += w.weight
+			}
+		}
+	}
+	if text.has(saysRemember) {
+		e.signIn += 3
+	}
+	if text.has(saysForgot) {
+		e.signIn += 2 // the way out for who can't sign in
+	}
+	return e
+}
+
+func (p frame) read(form Form, fields []*candidate) (Reading, bool) {
 	r := Reading{Roles: map[int]Role{}}
-	// The form's own words weigh more than the page's title.
-	about := normal(form.Text, form.Name)
-	title := normal(s.Title)
-
-	var passwords []candidate
+	e := p.weigh(form)
+	card := p.card(fields)
+	codePieces(form, p, fields)
+	var passwords []*candidate
 	for _, c := range fields {
 		switch {
-		case c.auto("one-time-code") || !c.auto("current-password") && !c.auto("new-password") && has(c.text, wordsCode) && !strings.Contains(c.text, "pass word"):
-			r.Roles[c.ID] = OneTimeCode
-		case c.password:
+		case c.role != "":
+		case card && c.says(CardCode) && !c.label.has(saysPassword): // belongs to the card
+		case c.isCode():
+			c.role = OneTimeCode
+		case c.isPassword() && !(c.Type == "password" && c.MaxLength > 0 && c.MaxLength < 4):
 			passwords = append(passwords, c)
 		}
 	}
-	signUp := has(about, wordsSignUp) || has(title, wordsSignUp) && !has(about, wordsSignIn)
-	change := has(about, wordsChange) || has(title, wordsChange) && !has(about, wordsSignIn)
+	details := p.details(fields, card)
+	passwordRoles(passwords, e, details)
+	r.Kind = kindOf(passwords, e, fields)
 
-	for i, c := range passwords {
-		r.Roles[c.ID] = passwordRole(c, i, len(passwords), signUp, change)
+	user := userField(r.Kind, fields, passwords)
+	switch {
+	case user != nil && r.Kind != "":
+		user.role = Username
+	case user != nil:
+		r.Kind = p.withoutPassword(user, e, fields, details, card)
+		if r.Kind != "" {
+			user.role = Username
+		}
 	}
+	if r.Kind == "" && slices.ContainsFunc(fields, func(c *candidate) bool { return c.role == OneTimeCode }) && !card && details < 2 {
+		r.Kind = CodeForm
+	}
+	again(fields)
+	if r.Kind == SignIn || r.Kind == FirstStep || r.Kind == CodeForm || r.Kind == Forgot {
+		for _, c := range fields {
+			if !c.role.Login() {
+				c.role = ""
+			}
+		}
+		details, card = 0, false
+	}
+	loose := e.search > 0 || e.news > 0 && e.signUp == 0
+	r.Card, r.Details = card, asks(fields, details, loose)
+	if r.Kind == "" {
+		if !r.Card && !r.Details {
+			return r, false
+		}
+		r.Kind = Other
+	}
+	for _, c := range fields {
+		switch {
+		case c.role == "", c.role.Card() && !r.Card, c.role.Details() && !r.Details && c.role != Email, r.Kind == Other && c.role.Login():
+		default:
+			r.Roles[c.ID] = c.role
+		}
+	}
+	return r, len(r.Roles) > 0
+}
+
+// asks reports whether the form asks for personal details: two of them, or one that
+// it names by the standard's word.
+func asks(fields []*candidate, details int, loose bool) bool {
+	if details >= 2 {
+		return !loose || details >= 3
+	}
+	return slices.ContainsFunc(fields, func(c *candidate) bool {
+		return c.role.Details() && c.token != "" && c.token != Email && c.token != Telephone && c.token != Website && !loose
+	})
+}
+
+// codePieces finds a one-time code that is typed into a box for each digit. Boxes of
+// one character for a password's chosen letters look alike: unless the page speaks of
+// a code they are left alone.
+func codePieces(form Form, p frame, fields []*candidate) {
+	for i := 0; i < len(fields); {
+		j := i
+		for j < len(fields) && fields[j].MaxLength == 1 && (fields[j].text() || fields[j].Type == "password") {
+			j++
+		}
+		if n := j - i; n >= 4 && n <= 8 {
+			about := p.about.or(lex.read(normal(form.Head, form.Submit, form.Text))).or(fields[i].all).or(fields[i].near)
+			if fields[i].token == OneTimeCode || about.has(saysCode) {
+				for _, c := range fields[i:j] {
+					c.role = OneTimeCode
+				}
+			}
+		}
+		i = max(j, i+1)
+	}
+}
+
+func passwordRoles(list []*candidate, e evidence, details int) {
+	n := len(list)
+	for i, c := range list {
+		fresh := c.all.any(saysNew, saysAgain, saysChange) || c.near.has(saysAgain) && n > 1
+		old := c.label.has(saysCurrent) || c.name.has(saysCurrent) && !fresh
+		switch {
+		case c.token == NewPassword && n == 1 && e.signIn >= 4 && e.signUp == 0 && e.change == 0 && !fresh:
+			c.role = CurrentPassword // said only to keep browsers from filling it
+		case c.token == CurrentPassword || c.token == NewPassword:
+			c.role = c.token
+		case old && !c.label.has(saysAgain):
+			c.role = CurrentPassword
+		case c.all.has(saysAgain) && i > 0:
+			c.role = NewPassword
+		case fresh && !(n == 1 && e.signIn > max(e.signUp, e.change)):
+			c.role = NewPassword
+		}
+	}
+	for i, c := range list {
+		if c.role != "" {
+			continue
+		}
+		switch {
+		case n >= 3: // common practice: current, new, new again
+			c.role = NewPassword
+			if i == 0 && e.signUp <= e.change {
+				c.role = CurrentPassword
+			}
+		case n == 2 && i == 0 && list[1].role == NewPassword:
+			c.role = NewPassword
+			if !list[1].all.has(saysAgain) || e.change > e.signUp && !list[1].all.has(saysPassword) {
+				c.role = CurrentPassword
+			}
+			if list[1].all.has(saysAgain) && list[1].token == "" || e.signUp > e.change {
+				c.role = NewPassword
+			}
+		case n == 2 && i == 1 && list[0].role != "":
+			c.role = NewPassword
+		case n == 2:
+			c.role = NewPassword
+			if i == 0 && e.change > e.signUp && e.forgot == 0 {
+				c.role = CurrentPassword
+			}
+		case e.signUp > e.signIn, e.signIn == 0 && max(e.change, e.forgot) > 0, e.signIn == 0 && details >= 2:
+			c.role = NewPassword
+		default:
+			c.role = CurrentPassword
+		}
+	}
+}
+
+func kindOf(passwords []*candidate, e evidence, fields []*candidate) Kind {
 	current, fresh := 0, 0
 	for _, c := range passwords {
-		if r.Roles[c.ID] == NewPassword {
+		if c.role == NewPassword {
 			fresh++
 		} else {
 			current++
 		}
 	}
 	switch {
-	case fresh > 0 && (current > 0 || change):
-		r.Kind = Change
+	case fresh > 0 && current > 0:
+		return Change
 	case fresh > 0:
-		r.Kind = SignUp
+		others := slices.ContainsFunc(fields, func(c *candidate) bool { return c.text() && !c.isPassword() && c.role != OneTimeCode && !c.Locked })
+		reset := max(e.change, e.forgot)
+		if reset > e.signUp || reset == e.signUp && !others {
+			return Reset
+		}
+		return SignUp
 	case current > 0:
-		r.Kind = SignIn
+		return SignIn
 	}
-
-	user, ok := userField(r, fields, passwords)
-	switch {
-	case ok:
-		r.Roles[user.ID] = Username
-		if r.Kind == "" {
-			if !firstStep(user, about, title, fields) {
-				return r, false
-			}
-			r.Kind = FirstStep
-		}
-	case r.Kind == "":
-		return r, false
-	}
-	return r, true
+	return ""
 }
 
-func passwordRole(c candidate, i, n int, signUp, change bool) Role {
-	switch {
-	case c.auto("current-password"):
-		return CurrentPassword
-	case c.auto("new-password"):
-		return NewPassword
-	case has(c.text, wordsCurrent):
-		return CurrentPassword
-	case has(c.text, wordsNew):
-		return NewPassword
-	case n >= 3: // common practice: current, new, new again
-		if i == 0 {
-			return CurrentPassword
-		}
-		return NewPassword
-	case n == 2:
-		if i == 0 && change && !signUp {
-			return CurrentPassword
-		}
-		return NewPassword
-	case signUp, change:
-		return NewPassword
+// userField picks the field for the user name: by what it says of itself, and by how
+// near it stands before the first password.
+func userField(kind Kind, fields, passwords []*candidate) *candidate {
+	first := -1
+	if len(passwords) > 0 {
+		first = slices.Index(fields, passwords[0])
 	}
-	return CurrentPassword
-}
-
-// userField picks the field for the user name: before the first password, by
-// what it says of itself and how near it stands.
-func userField(r Reading, fields, passwords []candidate) (candidate, bool) {
-	type scored struct {
-		candidate
-		score int
-	}
-	var list []scored
+	best, most := (*candidate)(nil), 0
 	for i, c := range fields {
-		if c.password || r.Roles[c.ID] != "" || c.Type == "number" || c.Type == "url" {
+		if !c.text() || c.Type == "url" || c.role == OneTimeCode || slices.Contains(passwords, c) || c.role.Card() || c.all.any(saysSecretOther) || c.MaxLength == 1 {
 			continue
 		}
-		sc := 0
+		user := c.all.has(saysUser)
+		n := 0
 		switch {
-		case c.auto("username"):
-			sc = 100
-		case has(c.text, wordsSearch) && !has(c.text, wordsUser):
+		case c.token == Username:
+			n = 100
+		case c.all.has(saysSearch) && !user, c.all.has(saysOther) && !user && c.token == "":
 			continue
-		case c.auto("email"):
-			sc = 60
-		case has(c.name, wordsUser), has(c.text, wordsUser):
-			sc = 50
-		case c.Type == "email", has(c.text, wordsMail):
-			sc = 45
-		case c.auto("tel"), c.Type == "tel":
-			sc = 15
-		case len(c.tokens) > 0 && !c.auto("on") && !c.auto("off"):
+		case c.all.has(saysAgain) && i > 0 && best != nil:
+			continue
+		case c.label.has(saysUser) && c.token != Email:
+			n = 55
+		case c.token == Email, user:
+			n = 50
+		case c.Type == "email", c.all.has(saysMail):
+			n = 45
+		case c.token == Telephone || c.Type == "tel" || c.says(Telephone):
+			n = 20
+		case c.token != "", c.Type == "number":
 			continue // some other part of a form: a name, a street
+		case kind == SignIn && first >= 0 && i < first:
+			n = 15 // a box with nothing that is known on it
 		}
-		if len(passwords) > 0 {
-			p := slices.IndexFunc(fields, func(f candidate) bool { return f.ID == passwords[0].ID })
-			if i < p {
-				sc += 10
+		if first >= 0 && n > 0 {
+			if i < first {
+				n += 10
 			}
-			if i == p-1 && r.Kind == SignIn {
-				sc += 10 // an unnamed box right before the password
+			if i == first-1 && kind == SignIn {
+				n += 5
 			}
 		}
-		if sc >= 20 {
-			list = append(list, scored{c, sc})
+		if kind == SignUp && c.role.Details() && c.role != Email && c.role != Telephone && c.token == "" && n < 50 {
+			continue
+		}
+		if n > most && n >= 15 {
+			best, most = c, n
 		}
 	}
-	if len(list) == 0 {
-		return candidate{}, false
-	}
-	slices.SortStableFunc(list, func(a, b scored) int { return cmp.Compare(b.score, a.score) })
-	return list[0].candidate, true
+	return best
 }
 
-// firstStep tells a sign-in's first page from the many forms that ask for an
+// withoutPassword tells a sign-in's first page from the many forms that ask for an
 // e-mail address.
-func firstStep(user candidate, about, title string, fields []candidate) bool {
-	if len(fields) > 2 || has(about, wordsSearch) || has(about, wordsSignUp) {
-		return false
-	}
-	if user.auto("username") || user.auto("webauthn") {
-		return true
-	}
-	signIn := has(about, wordsSignIn) || has(title, wordsSignIn)
-	return signIn || has(about, wordsNext) && has(user.text, wordsUser)
-}
-
-// Fill is one value for one field.
-type Fill struct {
-	Field int
-	Role  Role
-	Value secret.Text
-}
-
-// Values are what a plan may draw on. Empty ones are not planned.
-type Values struct {
-	Username, Password, NewPassword secret.Text
-}
-
-// Plan says what goes where in one form of the snapshot. A password goes only
-// into a password box that the reading gave that role, a user name never into
-// one, and nothing into a field that is locked or too short for it. Missed are
-// the fields of the reading that get nothing although a value was at hand.
-func Plan(s Snapshot, r Reading, v Values) (fills []Fill, missed []int) {
-	for _, f := range s.Bound().Fields {
-		role, ok := r.Roles[f.ID]
-		if !ok || f.Form != r.Form || !fillable(f) {
-			continue
-		}
-		value := map[Role]secret.Text{Username: v.Username, CurrentPassword: v.Password, NewPassword: v.NewPassword}[role]
-		switch {
-		case value.IsEmpty():
-			continue
-		case role == Username && f.Locked: // the second page often shows it so
-			continue
-		case f.Locked, (role == Username) == (f.Type == "password"),
-			f.MaxLength > 0 && len([]rune(value.Reveal())) > f.MaxLength:
-			missed = append(missed, f.ID)
-			continue
-		}
-		fills = append(fills, Fill{f.ID, role, value})
-	}
-	return fills, missed
-}
-
-// Attempt is what somebody typed and sent.
-type Attempt struct {
-	Kind     Kind
-	Username string
-	Password secret.Text
-}
-
-// Typed reads an attempt out of a submitted form: values by field id, as the
-// extension saw them at the submit. ok is false where it holds nothing worth keeping:
-// no password and no user name, or new passwords that differ.
-func Typed(s Snapshot, r Reading, values map[int]secret.Text) (a Attempt, ok bool) {
-	a.Kind = r.Kind
-	var fresh []secret.Text
-	for _, f := range s.Bound().Fields {
-		v := values[f.ID]
-		if f.Form != r.Form || v.IsEmpty() {
-			continue
-		}
-		switch r.Roles[f.ID] {
-		case Username:
-			a.Username = strings.TrimSpace(v.Reveal())
-		case CurrentPassword:
-			a.Password = v
-		case NewPassword:
-			fresh = append(fresh, v)
+func (p frame) withoutPassword(user *candidate, e evidence, fields []*candidate, details int, card bool) Kind {
+	texts := 0
+	for _, c := range fields {
+		if c.text() && c.role != OneTimeCode && !c.Locked {
+			texts++
 		}
 	}
-	for _, p := range fresh {
-		if p != fresh[0] {
-			return a, false
-		}
-		a.Password = p
+	if card || e.search > e.signIn || e.news > 0 && e.news >= e.signIn && e.news >= e.signUp || user.all.has(saysNewsletter) || slices.ContainsFunc(fields, func(c *candidate) bool { return c.Type == "textarea" }) {
+		return ""
 	}
-	return a, a.Username != "" || !a.Password.IsEmpty()
+	switch {
+	case texts <= 2 && e.forgot > 0 && e.forgot >= e.signIn && e.forgot >= e.signUp:
+		return Forgot
+	case texts <= 2 && e.change > e.signIn && e.change > e.signUp:
+		return Forgot
+	case e.signUp > e.signIn && (texts <= 3 || details >= 2):
+		return SignUp
+	case texts <= 2 && (user.token == Username || strings.Contains(strings.ToLower(user.Autocomplete), "webauthn")):
+		return FirstStep
+	case texts <= 2 && e.signIn > 0 && e.signIn >= e.signUp && details <= 1:
+		return FirstStep
+	}
+	return ""
 }
 
-// Masked reports whether a user name was starred out by the site, so that
-// keeping it would keep nothing (mt*****er, ••••77).
-func Masked(username string) bool {
-	return strings.Contains(username, "**") || strings.ContainsAny(username, "•●∗…") ||
-		strings.Contains(username, "*") && strings.Contains(username, "@")
+// again takes a second box for the e-mail address for what it is.
+func again(fields []*candidate) {
+	for _, c := range fields {
+		if c.role == "" && c.text() && (c.Type == "email" || c.all.has(saysMail)) && !c.all.any(saysNewsletter, saysSearch) {
+			c.role = Email
+		}
+	}
 }

@@ -4,51 +4,80 @@ import "strings"
 
 // The limits of a snapshot. A page over them is read as far as they go.
 const (
-	MaxFields = 500
-	MaxText   = 200 // bytes of any text that a page gives
+	MaxFields  = 500
+	MaxText    = 200 // bytes of any text that a page gives
+	MaxOptions = 300 // of one drop-down
 )
 
 // Snapshot describes one frame of a page.
 type Snapshot struct {
 	Title  string  `json:"title"`
 	Lang   string  `json:"lang"`
+	Path   string  `json:"path"`   // of the frame's address
+	Heads  string  `json:"heads"`  // the first headings of the page
+	Alerts string  `json:"alerts"` // what the page announces: roles alert and status, live regions
+	Status int     `json:"status"` // of HTTP; 0 if it isn't known
 	Forms  []Form  `json:"forms"`
 	Fields []Field `json:"fields"`
 }
 
 // Form is a form element, or what the extension takes for one where there is none.
 type Form struct {
-	ID   int    `json:"id"`
-	Text string `json:"text"` // its headings and the labels of its buttons
-	Name string `json:"name"` // its id, name, class and the path of its action
+	ID     int    `json:"id"`
+	Head   string `json:"head"`   // its headings and legends, or the heading right before it
+	Submit string `json:"submit"` // the words of the buttons that send it
+	Text   string `json:"text"`   // its other buttons, links and check boxes
+	Name   string `json:"name"`   // its id, name, class and the path of its action
+	Action string `json:"action"` // the origin that it sends to; empty for the frame's own
 }
 
 // Field is an input of a frame.
 type Field struct {
-	ID           int    `json:"id"`
-	Form         int    `json:"form"`
-	Type         string `json:"type"` // of an input; "select" or "textarea" for those
-	Name         string `json:"name"` // its name and id
-	Autocomplete string `json:"autocomplete"`
-	Label        string `json:"label"` // label, aria-label, placeholder, title
-	Visible      bool   `json:"visible"`
-	Locked       bool   `json:"locked"` // disabled or read-only
-	Filled       bool   `json:"filled"` // has a value already
-	MaxLength    int    `json:"maxlength"`
+	ID           int      `json:"id"`
+	Form         int      `json:"form"`
+	Type         string   `json:"type"` // of an input; "select" or "textarea" for those
+	Name         string   `json:"name"` // its name and id
+	Autocomplete string   `json:"autocomplete"`
+	Label        string   `json:"label"` // label, aria-label, placeholder, title
+	Near         string   `json:"near"`  // legend, description and hint beside it
+	Visible      bool     `json:"visible"`
+	Locked       bool     `json:"locked"` // disabled or read-only
+	Filled       bool     `json:"filled"` // has a value already
+	MaxLength    int      `json:"maxlength"`
+	MinLength    int      `json:"minlength"`
+	Pattern      string   `json:"pattern"`
+	Rules        string   `json:"rules"` // the passwordrules attribute
+	Options      []Option `json:"options"`
+}
+
+// Option is one choice of a drop-down.
+type Option struct {
+	Value string `json:"value"`
+	Text  string `json:"text"`
 }
 
 // Bound cuts the snapshot to the limits.
 func (s Snapshot) Bound() Snapshot {
-	s.Title, s.Lang = cut(s.Title), cut(s.Lang)
+	for _, t := range []*string{&s.Title, &s.Lang, &s.Path, &s.Heads, &s.Alerts} {
+		*t = cut(*t)
+	}
 	s.Forms = append([]Form{}, s.Forms[:min(len(s.Forms), MaxFields)]...)
 	for i := range s.Forms {
 		f := &s.Forms[i]
-		f.Text, f.Name = cut(f.Text), cut(f.Name)
+		for _, t := range []*string{&f.Head, &f.Submit, &f.Text, &f.Name, &f.Action} {
+			*t = cut(*t)
+		}
 	}
 	s.Fields = append([]Field{}, s.Fields[:min(len(s.Fields), MaxFields)]...)
 	for i := range s.Fields {
 		f := &s.Fields[i]
-		f.Type, f.Name, f.Autocomplete, f.Label = cut(f.Type), cut(f.Name), cut(f.Autocomplete), cut(f.Label)
+		for _, t := range []*string{&f.Type, &f.Name, &f.Autocomplete, &f.Label, &f.Near, &f.Pattern, &f.Rules} {
+			*t = cut(*t)
+		}
+		f.Options = append([]Option(nil), f.Options[:min(len(f.Options), MaxOptions)]...)
+		for j := range f.Options {
+			f.Options[j] = Option{cut(f.Options[j].Value), cut(f.Options[j].Text)}
+		}
 	}
 	return s
 }

@@ -54,7 +54,7 @@ func States() []State {
 	return []State{
 		{"pinned", "pinned"}, {"archived", "in the archive"}, {"no-password", "without a password"}, {"never-used", "never used on this device"},
 		{"reused", "with a password used elsewhere too"}, {"suspect", "that may be there twice"},
-		{"undecided", "undecided"}, {"code", "with one-time codes"}, {"file", "with files"}, {"runs-out", "that run out"},
+		{"staged", "whose new password waits"}, {"undecided", "undecided"}, {"code", "with one-time codes"}, {"file", "with files"}, {"runs-out", "that run out"},
 	}
 }
 
@@ -190,6 +190,8 @@ func (n Narrow) holds(it *vault.Item, used map[string]int64) bool {
 		return it.Reused
 	case "suspect":
 		return it.Suspect
+	case "staged":
+		return it.Staged
 	case "undecided":
 		return it.Undecided
 	case "code":

@@ -18,7 +18,7 @@ import (
 
 // The limits of a password's length, in characters.
 const (
-	MinLength = 8
+	MinLength = 4
 	MaxLength = 128
 )
 
@@ -206,4 +206,39 @@ func below(rand io.Reader, n int) (int, error) {
 			return v % n, nil
 		}
 	}
+}
+
+// Sounds of which easily said passwords are made: each consonant is followed by a vowel, so
+// that two letters carry 6.3 bits (16 × 5 choices).
+const (
+	consonants = "bdfghjklmnprstvz"
+	vowels     = "aeiou"
+)
+
+// Pronounceable makes a password of syllables that can be said, in groups with a digit after
+// each, its first letter a capital. Length is from 8 characters; about 3 bits each.
+func Pronounceable(rand io.Reader, length int) (secret.Text, error) {
+	if length < 8 || length > MaxLength {
+		return secret.Text{}, fmt.Errorf("an easily said password has from 8 to %d characters", MaxLength)
+	}
+	var b strings.Builder
+	for i := 0; b.Len() < length; i++ {
+		set := consonants
+		switch {
+		case i%7 == 6:
+			set = digits[2:] // without those that look like letters
+		case i%7%2 == 1:
+			set = vowels
+		}
+		j, err := below(rand, len(set))
+		if err != nil {
+			return secret.Text{}, err
+		}
+		c := set[j : j+1]
+		if i == 0 {
+			c = strings.ToUpper(c)
+		}
+		b.WriteString(c)
+	}
+	return secret.New(b.String()), nil
 }

@@ -27,7 +27,7 @@ func (r Rules) Options(base Options) (Options, error) {
 	o.Lower, o.Upper, o.Digits, o.Symbols, o.SymbolSet = false, false, false, false, ""
 	o.MinDigits, o.MinSymbols = 0, 0
 	sets := false
-	least, most := MinLength, MaxLength
+	least, most := 8, MaxLength
 	for _, rule := range splitRules(string(r)) {
 		name, value, ok := strings.Cut(rule, ":")
 		name, value = strings.ToLower(strings.TrimSpace(name)), strings.TrimSpace(value)

@@ -27,7 +27,7 @@ func TestRules(t *testing.T) {
 			assert.True(t, want(o, p.Reveal()), "%s made %s", rules, p.Reveal())
 		}
 	}
-	for _, bad := range []Rules{"minlength: many", "required: runes", "shoe: 43", "allowed: [ab", "minlength: -3", "maxlength: 4"} {
+	for _, bad := range []Rules{"minlength: many", "required: runes", "shoe: 43", "allowed: [ab", "minlength: -3", "maxlength: 3"} {
 		_, err := bad.Options(Default())
 		assert.Error(t, err, bad)
 	}

@@ -42,9 +42,11 @@ type Item struct {
 	Archived    bool
 	Undecided   bool // two devices set different passwords; see Entry.Rivals
 	HasPassword bool
-	Reused      bool // another login has the same password; told by whoever sees all of them
-	Suspect     bool // another login of the site may be the same; told likewise
-	HasCode     bool // one-time codes
+	Reused      bool   // another login has the same password; told by whoever sees all of them
+	Suspect     bool   // another login of the site may be the same; told likewise
+	Staged      bool   // a new password waits for the site to take it
+	App         string // the program it belongs to
+	HasCode     bool   // one-time codes
 	Files       int
 	Created     int64 // milliseconds since 1970
 	Modified    Stamp
@@ -57,7 +59,7 @@ func View(e Entry) Item {
 		Title: e.Text(FieldTitle), Username: e.Text(FieldUsername),
 		Notes: e.Text(FieldNotes), Folder: e.Text(FieldFolder),
 		Archived: e.Archived(), Undecided: len(e.Rivals()) > 0,
-		HasPassword: e.Text(FieldPassword) != "", HasCode: e.Text(FieldSetup) != "", Modified: e.Modified(),
+		HasPassword: e.Text(FieldPassword) != "", HasCode: e.Text(FieldSetup) != "", Staged: e.Text(FieldStaged) != "", App: e.Text(FieldApp), Modified: e.Modified(),
 	}
 	var ok bool
 	if it.Addresses, ok = scanAddresses(e.Fields[FieldAddresses].Value.Reveal()); !ok {

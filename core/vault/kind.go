@@ -104,7 +104,12 @@ const (
 	FieldVersion   Field = "version"
 	FieldEmail     Field = "email"
 	FieldOrder     Field = "order"
-	FieldBought    Field = "bought"
+	FieldAlone     Field = "fill-alone" // filled without asking
+	FieldSubmit    Field = "submit"     // and sent after filling
+
+	// FieldStaged is a password that was given to the site and that the site has yet to take.
+	FieldStaged Field = "staged"
+	FieldBought Field = "bought"
 )
 
 func personal(token, label string, form Form) Spec {
@@ -116,6 +121,8 @@ var kinds = []Kind{
 		{Field: FieldUsername, Label: "User name", Form: FormText, Max: 254, Token: "username"},
 		{Field: FieldPassword, Label: "Password", Form: FormHidden, Max: 1000, Token: "current-password"},
 		{Field: FieldSetup, Label: "One-time code", Form: FormSetup, Max: 1000, Token: "one-time-code"},
+		{Field: FieldAlone, Label: "Filling", Form: FormYesNo, Hint: "fill it in without asking, on the page itself and never in a frame"},
+		{Field: FieldSubmit, Label: "Signing in", Form: FormYesNo, Hint: "send the form once it is filled"},
 	}},
 	{TypeApp, "app login", "app logins", SectionLogins, []Spec{
 		{Field: FieldApp, Label: "Program", Form: FormText, Hint: "as the computer names it"},
@@ -246,6 +253,8 @@ func Label(t Type, f Field) string {
 		return "Brought in from"
 	case fieldArchived:
 		return "Archive"
+	case FieldStaged:
+		return "New password, waiting"
 	}
 	k, _ := KindOf(t)
 	if s, ok := k.Spec(f); ok {
@@ -262,6 +271,9 @@ func Label(t Type, f Field) string {
 // hides reports whether a field's earlier values are shown only when asked for,
 // whatever kind the item is now.
 func hides(f Field) bool {
+	if f == FieldStaged {
+		return true
+	}
 	for _, k := range kinds {
 		if s, ok := k.Spec(f); ok && s.Hidden() {
 			return true

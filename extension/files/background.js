@@ -5,6 +5,12 @@
 
 if (typeof importScripts === "function") importScripts("wordlist.js", "line.js");
 
+/** What a page's content script may ask: nothing that hands out more than a fill. */
+const FROM_PAGES = new Set(["look", "fill", "fill-new", "typed", "take", "slip-password", "keep", "not-now", "step-back", "took", "never", "usernames"]);
+
+/** Frames in which there is a sign-in, by tab. @type {Map<number, Map<number, boolean>>} */
+const signIns = new Map();
+
 /** @param {unknown} e */
 function trouble(e) {
   return e instanceof LineError ? { trouble: e.kind, open: e.open } : { trouble: "away" };
@@ -23,31 +29,95 @@ async function handle(message, sender) {
     if (/(^|\.)localhost$/.test(app.hostname)) await api.tabs.create({ url: `${api.runtime.getURL("connect.html")}?app=${encodeURIComponent(app.host)}` });
     return {};
   }
-  if (message.act === "open") {
-    await api.tabs.create({ url: message.url });
-    return {};
-  }
-  if (sender.tab && !sender.url?.startsWith(api.runtime.getURL(""))) {
-    const c = await loadConnection();
-    if (!c || new URL(sender.url ?? "").host === c.app) return { trouble: "none" }; // our own pages are left alone
-    return ask({ ...message, url: sender.url, top: sender.tab.url, tab: String(sender.tab.id) });
-  }
+  if (sender.tab && !sender.url?.startsWith(api.runtime.getURL(""))) return fromPage(message, sender);
   return fromWindow(message);
+}
+
+/** @param {any} message @param {chrome.runtime.MessageSender} sender @returns {Promise<any>} */
+async function fromPage(message, sender) {
+  const tab = /** @type {chrome.tabs.Tab} */ (sender.tab);
+  const c = await loadConnection();
+  if (!c || new URL(sender.url ?? "").host === c.app) return { trouble: "none" }; // our own pages are left alone
+  switch (message.act) {
+    case "open-vault":
+      return openApp(`/open/${c.profile}`);
+    case "details":
+      return openApp(`/items/${encodeURIComponent(message.id)}`);
+    case "vouch":
+      return openApp(`/items/${encodeURIComponent(message.id)}/vouch?address=${encodeURIComponent(sender.url ?? "")}`);
+    case "find":
+      await api.windows.create({ url: `${api.runtime.getURL("window.html")}?tab=${tab.id}`, type: "popup", width: 380, height: 560 });
+      return {};
+  }
+  if (!FROM_PAGES.has(message.act)) return {};
+  const request = { ...message, url: sender.url, top: tab.url, tab: String(tab.id), frame: sender.frameId !== 0 };
+  try {
+    await flush();
+    const v = await ask(request);
+    if (message.act === "look") noteFrame(tab.id ?? 0, sender.frameId ?? 0, message.focused, v);
+    return v;
+  } catch (e) {
+    if (message.act === "typed" && e instanceof LineError && e.kind === "locked") await hold(request);
+    throw e;
+  }
+}
+
+/** Opens a page of the device app. @param {string} path */
+async function openApp(path) {
+  const c = await loadConnection();
+  if (c) await api.tabs.create({ url: `http://${c.app}${path}` });
+  return {};
+}
+
+/** @param {number} tab @param {number} frame @param {boolean} focused @param {any} v */
+function noteFrame(tab, frame, focused, v) {
+  const has = v.readings?.some((/** @type {any} */ r) => r.kind === "sign-in" || r.kind === "first-step");
+  const frames = signIns.get(tab) ?? new Map();
+  signIns.set(tab, frames);
+  if (frame === 0) frames.clear();
+  if (has) frames.set(frame, focused);
+  else frames.delete(frame);
+}
+
+// What was typed while the vault was locked waits in memory until it is opened.
+const HELD = "held";
+
+/** @param {any} request */
+async function hold(request) {
+  const now = /** @type {any[]} */ ((await api.storage.session.get(HELD))[HELD] ?? []);
+  await api.storage.session.set({ [HELD]: [...now.slice(-7), { ...request, held: Date.now() }] });
+}
+
+async function flush() {
+  const held = /** @type {any[]} */ ((await api.storage.session.get(HELD))[HELD] ?? []);
+  if (!held.length) return;
+  for (const request of held) if (Date.now() - request.held < 15 * 60 * 1000) await ask(request); // fails as a whole while it is locked
+  await api.storage.session.remove(HELD);
 }
 
 /** What the extension's own window asks: about the tab it was opened over. @param {any} message */
 async function fromWindow(message) {
   const [tab] = message.tab ? [await api.tabs.get(message.tab)] : await api.tabs.query({ active: true, currentWindow: true });
-  if (message.act === "fill-tab") return api.tabs.sendMessage(tab.id ?? 0, { act: "fill", id: message.id }, { frameId: 0 });
+  if (message.act === "fill-tab") return fillTab(tab.id ?? 0, message.id);
+  if (message.act === "take-tab") return api.tabs.sendMessage(tab.id ?? 0, { act: "take" }, { frameId: 0 }).catch(() => ({ error: "This page can’t be read." }));
+  if (message.act === "open-app") return openApp(message.path);
   return ask({ ...message, url: tab?.url ?? "", top: tab?.url ?? "", tab: String(tab?.id ?? "") });
+}
+
+/** Has the frame filled that has a sign-in: the one that is in use, or the first. @param {number} tab @param {string} [id] */
+async function fillTab(tab, id) {
+  const frames = [...(signIns.get(tab) ?? new Map([[0, true]]))];
+  const [frame] = frames.find(([, focused]) => focused) ?? frames.sort((a, b) => a[0] - b[0])[0] ?? [0];
+  return api.tabs.sendMessage(tab, { act: "fill", id }, { frameId: frame }).catch(() => ({ error: "This page can’t be filled." }));
 }
 
 // Fresh in a browser, the first thing is to connect.
 api.runtime.onInstalled.addListener((d) => {
   if (d.reason === "install") void api.tabs.create({ url: api.runtime.getURL("connect.html") });
 });
+api.tabs.onRemoved.addListener((id) => signIns.delete(id));
 
 api.commands.onCommand.addListener(async (command) => {
   const [tab] = await api.tabs.query({ active: true, currentWindow: true });
-  if (command === "fill" && tab?.id) await api.tabs.sendMessage(tab.id, { act: "fill" }, { frameId: 0 }).catch(() => {});
+  if (command === "fill" && tab?.id) await fillTab(tab.id);
 });

@@ -4,22 +4,22 @@
 
 const ext = globalThis.browser ?? chrome;
 
-/** @typedef {{form: number, kind: string, roles: Record<string, string>}} Reading */
-/** @typedef {{id: string, title: string, username: string, folder?: string}} Offer */
+/** @typedef {{form: number, kind: string, roles: Record<string, string>, card?: boolean, details?: boolean, elsewhere?: string}} Reading */
+/** @typedef {{id: string, title: string, username: string, folder?: string, code?: boolean, staged?: boolean}} Offer */
+/** @typedef {{reading: Reading, role: string}} Place */
 
-/** @type {{readings: Reading[], offers: Offer[], trouble?: string, open?: string}} */
-let view = { readings: [], offers: [] };
-let slipShown = "";
-let filling = false;
+/** @type {{readings: Reading[], offers: Offer[], cards: Offer[], people: Offer[], why?: string, framed?: string, alarm?: any, trouble?: string, open?: string}} */
+let view = { readings: [], offers: [], cards: [], people: [] };
+let filling = false, alarmed = "", turn = 0, gone = false;
 
 /** @param {Record<string, unknown>} m @returns {Promise<any>} */
 const tell = (m) => ext.runtime.sendMessage(m).catch(() => ({ trouble: "away" }));
 
 /** @param {string} kind */
-const words = (kind) => ({ locked: "Red Locket is locked.", away: "Red Locket isn’t running on this computer.", over: "This browser is no longer connected to Red Locket." })[kind] ?? "";
+const words = (kind) => ({ locked: "Red Locket is locked.", away: "Red Locket isn’t running on this computer.", over: "This browser is no longer connected to Red Locket.", none: "This browser isn’t connected to Red Locket." })[kind] ?? "";
 
-/** @param {HTMLInputElement} f @returns {{reading: Reading, role: string} | undefined} */
-function roleOf(f) {
+/** @param {Element} f @returns {Place | undefined} */
+function placeOf(f) {
   const n = String(numbers.get(f));
   for (const reading of view.readings) if (n in reading.roles) return { reading, role: reading.roles[n] };
   return undefined;
@@ -36,11 +36,17 @@ async function look() {
   looking = true;
   const s = snapshot();
   if (s.fields.length || window === window.top) {
-    const v = await tell({ act: "look", snapshot: s });
-    view = { readings: v.readings ?? [], offers: v.offers ?? [], trouble: v.trouble ?? (v.error ? "away" : undefined), open: v.open };
+    const v = await tell({ act: "look", snapshot: s, focused: document.hasFocus() });
+    view = { readings: v.readings ?? [], offers: v.offers ?? [], cards: v.cards ?? [], people: v.people ?? [], why: v.why, framed: v.framed, alarm: v.alarm, trouble: v.trouble ?? (v.error ? "away" : undefined), open: v.open };
     if (view.trouble === "locked") view.readings = guess();
     draw();
-    if (v.slip && v.slip.id !== slipShown) showSlip(v.slip);
+    if (v.slip) showSlip(v.slip);
+    if (v.alarm) sound(v.alarm);
+    if (v.go && !gone) {
+      const reading = view.readings.find((r) => r.form === v.go.form);
+      gone = reading?.kind !== "first-step";
+      if (reading) void fill(v.go.id, reading, "login", Boolean(v.go.submit));
+    }
   }
   looking = false;
   if (again) {
@@ -54,53 +60,108 @@ function guess() {
   return fields().filter((f) => f.type === "password" && seen(f)).map((f) => ({ form: 0, kind: "locked", roles: { [numberOf(f)]: "locked" } }));
 }
 
+/** Shows the alarm, once for a page. @param {any} a */
+function sound(a) {
+  if (alarmed === a.kept) return;
+  alarmed = a.kept;
+  alarm(a, () => location.replace(`https://${a.kept}/`), () => void tell({ act: "vouch", id: a.id }));
+}
+
 /** Sets a clasp at every field that something fits. */
 function draw() {
   remove("clasp");
-  for (const f of fields()) {
-    const r = roleOf(f);
-    if (r && offers(r)) clasp(f, () => open(f, true));
+  if (view.readings.length) for (const f of fields()) {
+    const at = placeOf(f);
+    if (at && offers(at) && !(/** @type {HTMLInputElement} */ (f).maxLength === 1)) clasp(f, () => open(f, true));
   }
-  if (document.activeElement instanceof HTMLInputElement && !filling) open(document.activeElement);
+  const now = focused();
+  if (now && !filling) open(now);
 }
 
-/** @param {{reading: Reading, role: string}} r */
-function offers(r) {
-  return r.role === "locked" || r.role === "new-password" || (r.role === "username" && r.reading.kind === "sign-up") || ((r.role === "username" || r.role === "current-password") && view.offers.length > 0);
+/** The field that has the focus, in shadow roots too. @returns {Box | undefined} */
+function focused() {
+  let el = document.activeElement;
+  while (el?.shadowRoot?.activeElement) el = el.shadowRoot.activeElement;
+  return el && isBox(el) ? el : undefined;
 }
+
+const isCard = (/** @type {string} */ role) => role.startsWith("cc-");
+const isLogin = (/** @type {string} */ role) => ["username", "current-password", "new-password", "one-time-code"].includes(role);
+
+/** Whether something fits a field. @param {Place} at */
+function offers({ reading, role }) {
+  if (role === "locked" || role === "new-password") return true;
+  if (role === "one-time-code") return view.offers.some((o) => o.code);
+  if (role === "username" && reading.kind === "sign-up") return true;
+  if (isCard(role)) return view.cards.length > 0;
+  if (!isLogin(role)) return view.people.length > 0;
+  return view.offers.length > 0 || Boolean(view.why);
+}
+
+/** Sites to which what is typed would go that its user said yes to. @type {Set<string>} */
+const agreed = new Set();
 
 /**
  * Shows the offer at a field. One that has a value is left alone, unless its clasp was pressed.
- * @param {HTMLInputElement} f @param {boolean} [asked]
+ * @param {Box} f @param {boolean} [asked]
  */
 function open(f, asked = false) {
-  const r = roleOf(f);
-  if (!r || !offers(r) || (f.value && !asked)) {
+  const at = placeOf(f);
+  if (!at || !offers(at) || (f.value && f.tagName !== "SELECT" && !asked)) {
     remove("offer");
     return;
   }
-  if (r.role === "locked") {
-    offer(f, { say: words("locked"), accounts: [], acts: [{ text: "Open it", act: () => void tell({ act: "open", url: view.open }) }] });
+  const { reading, role } = at;
+  if (role === "locked") {
+    offer(f, { say: words("locked"), accounts: [], acts: [{ text: "Open it", act: () => void tell({ act: "open-vault" }) }] });
     return;
   }
-  if (r.role === "new-password") {
-    offer(f, { say: "A new password, made for this site and kept until you decide.", accounts: [], acts: [{ text: "Make and fill it", act: () => void fillNew(r.reading) }] });
+  const to = view.framed || reading.elsewhere;
+  if (to && !agreed.has(to)) {
+    const say = view.framed ? `This part of the page belongs to ${to}.` : `This form sends what is typed to ${to}.`;
+    offer(f, { say, accounts: [], acts: [{ text: "Fill here all the same", act: () => { agreed.add(to); open(f, asked); } }] });
     return;
   }
-  if (r.role === "username" && r.reading.kind === "sign-up") {
-    void names(f);
-    return;
+  const line = (/** @type {Offer} */ o, /** @type {() => void} */ choose, folder = o.folder ?? "") => ({ name: o.username || o.title, folder, choose });
+  const another = { text: "Find another", act: () => void tell({ act: "find" }) };
+  if (role === "one-time-code") {
+    offer(f, { say: "One-time code of", accounts: view.offers.filter((o) => o.code).map((o) => line(o, () => void fill(o.id, reading, "code"))), acts: [] });
+  } else if (role === "cc-csc") {
+    offer(f, { say: "The security code is filled by a press of its own.", accounts: view.cards.map((o) => ({ name: o.title, folder: o.username, choose: () => void fill(o.id, reading, "csc") })), acts: [] });
+  } else if (isCard(role)) {
+    offer(f, { accounts: view.cards.map((o) => ({ name: o.title, folder: o.username, choose: () => void fill(o.id, reading, "card") })), acts: [] });
+  } else if (!isLogin(role)) {
+    offer(f, { accounts: view.people.map((o) => ({ name: o.title, folder: o.username, choose: () => void fill(o.id, reading, "details") })), acts: [] });
+  } else if (role === "new-password") {
+    fresh(f, reading);
+  } else if (role === "username" && reading.kind === "sign-up") {
+    void names(f, reading);
+  } else {
+    const accounts = view.offers.flatMap((o) => {
+      const now = line(o, () => void fill(o.id, reading, "login"), o.staged ? "the password until now" : o.folder);
+      return o.staged && role !== "new-password" ? [now, line(o, () => void fill(o.id, reading, "staged"), "the new one, not confirmed yet")] : [now];
+    });
+    const details = view.offers.length === 1 ? [{ text: "Details", act: () => void tell({ act: "details", id: view.offers[0].id }) }] : [];
+    offer(f, { say: accounts.length ? undefined : view.why, accounts, acts: [another, ...details] });
   }
-  offer(f, {
-    accounts: view.offers.map((o) => ({ name: o.username || o.title, folder: o.folder ?? "", choose: () => void fill(o.id, r.reading) })),
-    acts: [],
-  });
 }
 
-/** Offers the user names used before. @param {HTMLInputElement} f */
-async function names(f) {
+/** Offers to make a new password. @param {Box} f @param {Reading} reading */
+function fresh(f, reading) {
+  const change = reading.kind === "change" || reading.kind === "reset";
+  if (change && view.offers.length > 1) {
+    offer(f, { say: "Make a new password for", accounts: view.offers.map((o) => ({ name: o.username || o.title, folder: o.folder ?? "", choose: () => void fillNew(reading, o.id) })), acts: [] });
+    return;
+  }
+  const only = change ? view.offers[0] : undefined;
+  const say = only ? `A new password for ${only.username || only.title}. The present one stays at hand until the site has taken it.` : "A new password, made for this site and kept until you decide.";
+  offer(f, { say, accounts: [], acts: [{ text: "Make and fill it", act: () => void fillNew(reading, only?.id ?? "") }] });
+}
+
+/** Offers the user names used before. @param {Box} f @param {Reading} reading */
+async function names(f, reading) {
   const v = await tell({ act: "usernames" });
-  if (document.activeElement !== f || f.value || !v.usernames?.length) return;
+  if (focused() !== f || f.value || !v.usernames?.length) return;
   const use = (/** @type {string} */ name) => {
     filling = true;
     type(f, name);
@@ -108,136 +169,140 @@ async function names(f) {
     remove("offer");
     filling = false;
   };
-  offer(f, { accounts: v.usernames.slice(0, 4).map((/** @type {string} */ name) => ({ name, folder: "", choose: () => use(name) })), acts: [] });
+  const people = reading.details ? view.people.map((o) => ({ text: `All of ${o.title}`, act: () => void fill(o.id, reading, "details") })).slice(0, 2) : [];
+  offer(f, { accounts: v.usernames.slice(0, 4).map((/** @type {string} */ name) => ({ name, folder: "", choose: () => use(name) })), acts: people });
 }
 
-/** @param {any} v */
-function put(v) {
+/** @param {any} v @param {Reading} reading */
+function put(v, reading) {
   if (v.error || v.trouble) {
-    const at = document.activeElement;
-    if (at instanceof HTMLInputElement) offer(at, { say: v.error ?? words(v.trouble), accounts: [], acts: [] });
+    const at = focused();
+    if (at) offer(at, { say: v.error ?? words(v.trouble), accounts: [], acts: [] });
+    else note(v.error ?? words(v.trouble));
     return false;
   }
   filling = true;
+  const missed = (v.missed ?? []).map((/** @type {any} */ m) => `${m.label || "A field without a name"}: ${m.why}`);
   for (const one of v.fills ?? []) {
     const f = fieldByNumber(one.field);
-    if (f) {
-      type(f, one.value);
-      mark(f);
-    }
+    if (!f || !seen(f)) missed.push("A field that is no longer there, or can’t be seen");
+    else if (type(f, one.value)) mark(f);
+    else missed.push(`${labelOf(f) || "A field without a name"}: the page changed what was filled`);
   }
   remove("offer");
   filling = false;
+  if (missed.length) note(v.fills?.length ? "Filled, but for:" : "Not filled:", missed);
+  else if (v.copy) void navigator.clipboard.writeText(v.copy).then(() => note("The one-time code is copied, for the next page."), () => note("The browser didn’t let the one-time code be copied."));
+  if (v.submit) send(reading);
   return true;
 }
 
-/** Shows for a moment that a field was filled. @param {HTMLInputElement} f */
+/** Sends a form, because its login says so. @param {Reading} reading */
+function send(reading) {
+  const f = fields().find((x) => String(numbers.get(x)) in reading.roles);
+  if (!f) return;
+  const form = groupOf(f);
+  sent(form);
+  const by = senders(form)[0];
+  if (by) by.click();
+  else if (form instanceof HTMLFormElement) form.requestSubmit();
+}
+
+/** Shows for a moment that a field was filled. @param {Element} f */
 function mark(f) {
   f.animate([{ boxShadow: "inset 0 0 0 2px #a9812f" }, { boxShadow: "inset 0 0 0 2px transparent" }], { duration: 1600 });
 }
 
-/** @param {string} id @param {Reading} reading */
-async function fill(id, reading) {
-  return put(await tell({ act: "fill", id, form: reading.form, snapshot: snapshot() }));
+/** @param {Reading} reading */
+const elsewhere = (reading) => {
+  const to = view.framed || reading.elsewhere || "";
+  return agreed.has(to) ? to : "";
+};
+
+/** @param {string} id @param {Reading} reading @param {string} what @param {boolean} [submit] */
+async function fill(id, reading, what, submit = false) {
+  return put(await tell({ act: "fill", id, form: reading.form, what, elsewhere: elsewhere(reading), submit, snapshot: snapshot() }), reading);
 }
 
-/** @param {Reading} reading */
-async function fillNew(reading) {
+/** @param {Reading} reading @param {string} id */
+async function fillNew(reading, id) {
   const user = fields().find((f) => reading.roles[String(numbers.get(f))] === "username");
-  put(await tell({ act: "fill-new", form: reading.form, username: user?.value ?? "", snapshot: snapshot() }));
+  put(await tell({ act: "fill-new", form: reading.form, id, username: user?.value ?? "", elsewhere: elsewhere(reading), snapshot: snapshot() }), reading);
+}
+
+/** The values that stand in a form's fields for logins. @param {Reading} reading @param {Element | null} form */
+function typedIn(reading, form) {
+  /** @type {Record<string, string>} */
+  const values = {};
+  let mine = false;
+  for (const f of fields()) {
+    const n = String(numbers.get(f));
+    if (!(n in reading.roles) || !f.value || !isLogin(reading.roles[n])) continue;
+    values[n] = f.value;
+    mine ||= form === null || groupOf(f) === form;
+  }
+  return mine ? values : undefined;
 }
 
 /** Reports what was typed into a form that is being sent. @param {Element | null} form */
 function sent(form) {
   for (const reading of view.readings) {
-    /** @type {Record<string, string>} */
-    const values = {};
-    let mine = false;
-    for (const f of fields()) {
-      const n = String(numbers.get(f));
-      if (!(n in reading.roles) || !f.value) continue;
-      values[n] = f.value;
-      mine ||= form === null || (f.form ?? document.body) === form;
-    }
-    if (mine) void tell({ act: "typed", form: reading.form, values, snapshot: snapshot() });
+    const values = typedIn(reading, form);
+    if (!values) continue;
+    void tell({ act: "typed", form: reading.form, values, snapshot: snapshot() });
+    for (const ms of [400, 1200, 3000]) setTimeout(() => void look(), ms); // pages that never reload
   }
 }
 
-/** Asks whether a sign-in should be kept. @param {any} s */
-function showSlip(s) {
-  slipShown = s.id;
-  remove("slip");
-  const p = make("section", "paper slip");
-  p.setAttribute("aria-label", "Red Locket");
-  p.append(make("h2", "", s.update ? "Keep the new password?" : "Keep this sign-in?"));
-  /** @param {string} label @param {Node} value @param {Node} [act] */
-  const row = (label, value, act) => {
-    const r = make("div", "row");
-    r.append(make("span", "", label), value, act ?? make("span"));
-    p.append(r);
-  };
-  /** @param {string} value @param {string} label */
-  const input = (value, label) => {
-    const i = /** @type {HTMLInputElement} */ (make("input"));
-    i.value = value;
-    i.setAttribute("aria-label", label);
-    i.addEventListener("keydown", (e) => e.stopPropagation()); // the page's own keys
-    return i;
-  };
-  const title = input(s.title, "Name"), folder = input(s.folder, "Folder"), address = input(s.address, "Address");
-  folder.placeholder = "none";
-  row("Name", s.update ? make("span", "", s.title) : title);
-  row("User name", make("span", "", s.username));
-  const dots = make("span", "", "● ● ● ● ● ●");
-  row("Password", dots, button("Show", "act", async () => {
-    const v = await tell({ act: "slip-password", id: s.id });
-    dots.textContent = v.password ?? v.error ?? "";
-  }));
-  if (!s.update) row("Folder", folder);
-  row("Works at", s.update ? make("span", "", s.address) : address);
-  const acts = make("div", "acts");
-  /** @param {Record<string, unknown>} m */
-  const answer = async (m) => {
-    const v = await tell(m);
-    if (!v.error && !v.trouble) p.remove();
-    else {
-      for (const old of p.querySelectorAll(".trouble")) old.remove();
-      p.append(make("div", "trouble", v.error ?? words(v.trouble)));
-    }
-  };
-  acts.append(
-    button(s.update ? "Update it" : "Keep", "main", () => void answer({ act: "keep", slip: { ...s, title: title.value, folder: folder.value, address: address.value } })),
-    button("Not now", "act", () => void answer({ act: "not-now", id: s.id })),
-    button("Never here", "act", () => void answer({ act: "never", id: s.id })),
-  );
-  p.append(acts);
-  root.append(p);
-  drawnAt = performance.now();
-  raise();
+/** A press that may send what was typed, where no form will say so itself. @param {Element} b */
+function pressed(b) {
+  const inForm = b.closest("form");
+  if (inForm && (b instanceof HTMLButtonElement || b instanceof HTMLInputElement) && b.type === "submit") return; // the form's own event comes
+  if (b.hasAttribute("aria-pressed") || b.hasAttribute("aria-expanded") || textOf(b).length < 2) return; // shows or hides something
+  for (let el = /** @type {Element | null} */ (b); el && el !== document.body; el = around(el)) {
+    const n = deep(el, "input, select, textarea").filter(isBox).length;
+    if (n === 1 && deep(el, "input[type=password], input[type=text]").length === 1 && view.readings.some((r) => Object.keys(r.roles).length > 1)) return; // stands in one field's own box
+    if (n > 0) return sent(inForm ?? el);
+  }
 }
 
 document.addEventListener("focusin", (e) => {
   const f = e.composedPath()[0];
   if (filling || e.target === host) return;
-  if (f instanceof HTMLInputElement) open(f);
-  else remove("offer");
+  if (f instanceof Element && isBox(f)) {
+    open(f);
+    if (view.alarm && f.type === "password") {
+      alarmed = "";
+      sound(view.alarm);
+    }
+  } else remove("offer");
 }, true);
 document.addEventListener("input", (e) => {
   if (!filling && e.target !== host) remove("offer"); // somebody types it themselves
 }, true);
 document.addEventListener("pointerdown", (e) => {
-  if (e.target !== host && !(e.target instanceof HTMLInputElement)) remove("offer");
+  const f = e.composedPath()[0];
+  if (e.target !== host && !(f instanceof Element && isBox(f))) remove("offer");
 }, true);
 document.addEventListener("keydown", (e) => {
   if (e.key === "Escape") remove("offer");
   if (e.isTrusted && (e.key === "ArrowDown" || e.key === "ArrowUp") && along(e.key === "ArrowDown" ? 1 : -1)) e.preventDefault();
-  if (e.key === "Enter" && e.target instanceof HTMLInputElement) sent(e.target.form ?? document.body);
+  const f = e.composedPath()[0];
+  if (e.key === "Enter" && f instanceof HTMLInputElement && !f.form) sent(groupOf(f));
 }, true);
-document.addEventListener("submit", (e) => sent(e.target instanceof Element ? e.target : null), true);
+document.addEventListener("submit", (e) => {
+  const f = e.composedPath()[0];
+  sent(f instanceof Element ? f : null);
+}, true);
 document.addEventListener("click", (e) => {
-  if (e.isTrusted && e.target instanceof Element && e.target.closest("[data-connect-browser]")) void tell({ act: "connect" });
-  const b = e.target instanceof Element ? e.target.closest("button, input[type=submit], [role=button]") : null;
-  if (b && b !== host) sent(b.closest("form") ?? document.body);
+  const at = e.composedPath()[0];
+  if (!(at instanceof Element) || e.target === host) return;
+  if (e.isTrusted && at.closest("[data-connect-browser]")) void tell({ act: "connect" });
+  const b = at.closest(`${PRESSED}, a[href="#"], a:not([href])`);
+  if (b) pressed(b);
+}, true);
+for (const what of ["beforetoggle", "fullscreenchange"]) document.addEventListener(what, (e) => {
+  if (e.target !== host && root.querySelector(".paper") && !root.activeElement) setTimeout(() => raise(true)); // nothing of the page's stands above
 }, true);
 for (const what of ["scroll", "resize"]) addEventListener(what, () => later(draw), { capture: true, passive: true });
 
@@ -248,17 +313,53 @@ function later(what) {
   waiting = setTimeout(what, 60);
 }
 
-new MutationObserver((list) => {
-  if (list.some((m) => [...m.addedNodes, ...m.removedNodes].some((n) => n !== host))) later(() => void look());
-}).observe(document.documentElement, { childList: true, subtree: true });
+const watched = new WeakSet();
+const observer = new MutationObserver((list) => {
+  if (!list.some((m) => (m.type === "attributes" ? m.target instanceof Element && isBox(m.target) : [...m.addedNodes, ...m.removedNodes].some((n) => n !== host)))) return;
+  watch();
+  later(() => void look());
+});
+
+/** Watches the page and every open shadow root in it. */
+function watch() {
+  for (const r of roots()) {
+    if (watched.has(r)) continue;
+    watched.add(r);
+    observer.observe(r === document ? document.documentElement : r, { childList: true, subtree: true, attributes: true, attributeFilter: ["type", "disabled", "readonly", "hidden"] });
+  }
+}
+watch();
 
 ext.runtime.onMessage.addListener((m, sender, reply) => {
-  if (m.act !== "fill" || sender.id !== ext.runtime.id) return undefined;
-  const reading = view.readings.find((r) => r.kind === "sign-in" || r.kind === "first-step");
-  const id = m.id ?? view.offers[0]?.id;
-  if (!reading || !id) reply({ error: "There is no sign-in on this page that can be filled." });
-  else void fill(id, reading).then((ok) => reply(ok ? {} : { error: "It wasn’t filled." }));
-  return true;
+  if (sender.id !== ext.runtime.id) return undefined;
+  if (m.act === "fill") {
+    const reading = view.readings.find((r) => r.kind === "sign-in") ?? view.readings.find((r) => r.kind === "first-step" || r.kind === "forgot");
+    const id = m.id ?? view.offers[turn++ % Math.max(1, view.offers.length)]?.id; // pressed again: the next
+    if (!reading || !id) reply({ error: view.alarm ? "This page imitates a site that you keep." : "There is no sign-in on this page that can be filled." });
+    else {
+      const to = view.framed || reading.elsewhere;
+      if (to && m.id) agreed.add(to);
+      void fill(id, reading, "login").then((ok) => reply(ok ? {} : { error: "It wasn’t filled." }));
+    }
+    return true;
+  }
+  if (m.act === "take") {
+    for (const reading of view.readings) {
+      const values = typedIn(reading, null);
+      if (!values) continue;
+      void tell({ act: "take", form: reading.form, values, snapshot: snapshot() }).then((v) => {
+        if (v.slip) {
+          slipShown = "";
+          showSlip(v.slip);
+        }
+        reply(v.error || v.trouble ? v : {});
+      });
+      return true;
+    }
+    reply({ error: "There is no user name and no password on this page yet." });
+    return true;
+  }
+  return undefined;
 });
 
 document.addEventListener("visibilitychange", () => {

@@ -8,7 +8,20 @@ let clearing;
 
 document.addEventListener("click", (e) => {
   const b = /** @type {HTMLElement} */ (e.target).closest("[data-copy]");
-  if (b instanceof HTMLElement) void copyOf(b);
+  if (b instanceof HTMLElement && !b.dataset.hand) void copyOf(b);
+});
+
+// Hands over a login to a program, one press after the other: the user name, then the password.
+document.addEventListener("click", (e) => {
+  const b = /** @type {HTMLElement} */ (e.target).closest("[data-hand]");
+  if (!(b instanceof HTMLElement)) return;
+  const second = b.dataset.copy === "username";
+  b.dataset.of = b.dataset.hand;
+  b.dataset.copy = second ? "password" : "username";
+  b.dataset.label = second ? "Hand over" : "Now the password";
+  void copyOf(b).then(() => {
+    if (second) delete b.dataset.copy;
+  });
 });
 
 /**

@@ -7,6 +7,13 @@ document.addEventListener("click", (e) => {
   if (el.closest("[data-add-own]")) addOwn();
   const out = el.closest("[data-remove-own]")?.closest(".own-line");
   if (out instanceof HTMLElement) removeOwn(out);
+  const drawer = el.closest("[data-drawer]");
+  if (drawer instanceof HTMLElement) {
+    const dots = drawer.closest("li")?.querySelector("[data-dots]");
+    const hidden = drawer.textContent === "Show";
+    if (dots) dots.textContent = hidden ? drawer.dataset.drawer ?? "" : "● ● ● ● ● ●";
+    drawer.textContent = hidden ? "Hide" : "Show";
+  }
   const use = el.closest("[data-use]");
   if (use instanceof HTMLElement) usePassword(use.dataset.use ?? "");
   const site = el.closest("[data-site]");

@@ -1,0 +1,460 @@
+package app
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"strings"
+	"time"
+
+	"redlocket/core/autofill"
+	"redlocket/core/keys"
+	"redlocket/core/secret"
+	"redlocket/core/site"
+	"redlocket/core/vault"
+)
+
+// SlipKind says what a slip is about.
+type SlipKind string
+
+// The kinds.
+const (
+	SlipKeep      SlipKind = "keep"      // a sign-in that the vault doesn't know
+	SlipUpdate    SlipKind = "update"    // another password than is kept
+	SlipConfirmed SlipKind = "confirmed" // the site took the new password
+	SlipWaiting   SlipKind = "waiting"   // a new password is staged; the site hasn't said yet
+	SlipRefused   SlipKind = "refused"   // the site didn't take it
+)
+
+// Slip is the small paper that asks whether a sign-in that was typed should be kept, or
+// says how a change of password stands.
+type Slip struct {
+	ID       string   `json:"id"`
+	Kind     SlipKind `json:"kind"`
+	Title    string   `json:"title"`
+	Username string   `json:"username"`
+	Address  string   `json:"address"`
+	Folder   string   `json:"folder"`
+	Update   string   `json:"update,omitempty"` // id of the login that it is about
+
+	url     string
+	since   time.Time
+	sent    bool
+	by      bool   // its user asked for it by hand
+	login   string // that was filled here, or whose password is being changed
+	shown   SlipKind
+	attempt autofill.Attempt
+}
+
+const slipLife = 15 * time.Minute
+
+func slipKey(p Page) string { return p.Tab + " " + site.Domain(p.URL) }
+
+// slipFor returns the tab's slip for this site, fresh if there is none. v.mu is held.
+func (v *Vault) slipFor(p Page) *Slip {
+	for k, s := range v.slip {
+		if v.d.p.Now().Sub(s.since) > slipLife {
+			delete(v.slip, k)
+		}
+	}
+	s := v.slip[slipKey(p)]
+	if s == nil {
+		s = &Slip{ID: NewID(), since: v.d.p.Now()}
+		v.slip[slipKey(p)] = s
+	}
+	return s
+}
+
+// noteFilled remembers which login was filled in a tab: a change of password on the next
+// page is likely its.
+func (v *Vault) noteFilled(p Page, it vault.Item) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.seal == nil {
+		return
+	}
+	s := v.slipFor(p)
+	s.login, s.attempt.Username = it.ID, it.Username
+}
+
+// noteNew remembers a password that was made for a form.
+func (v *Vault) noteNew(p Page, kind autofill.Kind, n Fresh, password secret.Text) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.seal == nil {
+		return
+	}
+	s := v.slipFor(p)
+	s.attempt.Password, s.attempt.Kind, s.url, s.since = password, kind, p.URL, v.d.p.Now()
+	if n.Username != "" {
+		s.attempt.Username = n.Username
+	}
+	if n.Login != "" {
+		s.login = n.Login
+	}
+}
+
+// Typed notes that a form was sent. What it means is decided when the page is looked at
+// again. The new password of a change is staged at its login at once.
+func (v *Vault) Typed(ctx context.Context, p Page, form int, values map[int]secret.Text) error {
+	if p.elsewhere() != "" || v.alarm(p.URL) != nil {
+		return nil
+	}
+	for _, r := range autofill.Read(p.Snapshot) {
+		if r.Form != form {
+			continue
+		}
+		a, ok := autofill.Typed(p.Snapshot, r, values)
+		if !ok || autofill.Masked(a.Username) || a.Kind == autofill.Forgot || a.Kind == autofill.CodeForm {
+			return nil
+		}
+		login, err := v.note(p, a)
+		if err != nil || a.Kind != autofill.Change && a.Kind != autofill.Reset {
+			return err
+		}
+		if id := v.changed(p, a, login); id != "" {
+			v.mu.Lock()
+			v.slipFor(p).login = id
+			v.mu.Unlock()
+			return v.stage(ctx, id, a.Password)
+		}
+	}
+	return nil
+}
+
+// note takes an attempt down, and returns the login that was filled in the tab.
+func (v *Vault) note(p Page, a autofill.Attempt) (login string, err error) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.seal == nil {
+		return "", ErrLocked
+	}
+	s := v.slipFor(p)
+	if a.Username == "" {
+		a.Username = s.attempt.Username // typed on the page before
+	}
+	s.since = v.d.p.Now()
+	if a.Password.IsEmpty() {
+		s.attempt.Username = a.Username
+		return s.login, nil
+	}
+	s.attempt, s.sent, s.url, s.shown = a, true, p.URL, ""
+	if s.Title == "" {
+		s.Title = siteTitle(p)
+	}
+	return s.login, nil
+}
+
+// changed finds the login whose password a form changes: by user name, by the present
+// password, the one filled in this tab, or the only one of the site.
+func (v *Vault) changed(p Page, a autofill.Attempt, filled string) string {
+	items, err := v.matching(p.URL)
+	if err != nil {
+		return ""
+	}
+	byPassword := ""
+	for _, it := range items {
+		if a.Username != "" && strings.EqualFold(it.Username, a.Username) {
+			return it.ID
+		}
+		if e, err := v.Entry(it.ID); err == nil && !a.Current.IsEmpty() && e.Secret(vault.FieldPassword).Equal(a.Current) && byPassword == "" {
+			byPassword = it.ID
+		}
+	}
+	switch {
+	case byPassword != "":
+		return byPassword
+	case filled != "" && v.fits(filled, p.URL):
+		return filled
+	case len(items) == 1 && (a.Username == "" || items[0].Username == ""):
+		return items[0].ID
+	}
+	return ""
+}
+
+// ripe returns the slip to show on this page, if the page tells what the site made of what
+// was sent from the page before.
+func (v *Vault) ripe(ctx context.Context, p Page, readings []autofill.Reading) (*Slip, error) {
+	v.mu.Lock()
+	held := v.slip[slipKey(p)]
+	if held == nil || !held.sent || held.attempt.Password.IsEmpty() {
+		v.mu.Unlock()
+		return nil, nil
+	}
+	s := *held
+	v.mu.Unlock()
+	outcome := autofill.Judge(s.attempt.Kind, p.Snapshot, readings)
+	if s.by {
+		outcome = autofill.Taken
+	}
+	address, err := site.Clean(s.url)
+	if err != nil {
+		return nil, nil
+	}
+	s.Address, s.Username = site.Shown(address), s.attempt.Username
+	if s.attempt.Kind == autofill.Change || s.attempt.Kind == autofill.Reset {
+		return v.ripeChange(ctx, p, s, outcome, readings)
+	}
+	switch outcome {
+	case autofill.Waiting:
+		return nil, nil
+	case autofill.Refused:
+		v.mu.Lock()
+		held.sent = false
+		v.mu.Unlock()
+		return nil, nil
+	}
+	return v.ripeSignIn(ctx, p, s)
+}
+
+// ripeSignIn is a sign-in or sign-up that the site took.
+func (v *Vault) ripeSignIn(ctx context.Context, p Page, s Slip) (*Slip, error) {
+	if s.attempt.Username == "" && !s.by {
+		return nil, nil
+	}
+	items, err := v.matching(s.url)
+	if err != nil {
+		return nil, err
+	}
+	s.Kind = SlipKeep
+	for _, it := range items {
+		if !strings.EqualFold(it.Username, s.attempt.Username) {
+			continue
+		}
+		e, err := v.Entry(it.ID)
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case e.Secret(vault.FieldPassword).Equal(s.attempt.Password):
+			return nil, v.DropSlip(s.ID) // known already
+		case it.Staged && e.Secret(vault.FieldStaged).Equal(s.attempt.Password):
+			if err := v.ConfirmStaged(ctx, it.ID); err != nil {
+				return nil, err
+			}
+			return v.about(s, it, SlipConfirmed), nil
+		}
+		s.Kind, s.Update, s.Title, s.Folder = SlipUpdate, it.ID, it.Title, it.Folder
+	}
+	return &s, nil
+}
+
+// ripeChange is a change of password that is staged.
+func (v *Vault) ripeChange(ctx context.Context, p Page, s Slip, outcome autofill.Outcome, readings []autofill.Reading) (*Slip, error) {
+	e, err := v.Entry(s.login)
+	if s.login == "" || err != nil {
+		if outcome == autofill.Taken && s.attempt.Username != "" { // of a login that the vault doesn't have
+			return v.ripeSignIn(ctx, p, s)
+		}
+		return nil, nil
+	}
+	it := vault.View(e)
+	if !it.Staged {
+		return nil, v.DropSlip(s.ID) // decided in the vault meanwhile
+	}
+	switch outcome {
+	case autofill.Refused:
+		return v.about(s, it, SlipRefused), nil
+	case autofill.Waiting:
+		return nil, nil
+	}
+	for _, r := range readings {
+		if r.Kind == autofill.SignIn || r.Kind == autofill.FirstStep { // signed out: the next sign-in will tell
+			return v.about(s, it, SlipWaiting), nil
+		}
+	}
+	if err := v.ConfirmStaged(ctx, it.ID); err != nil {
+		return nil, err
+	}
+	return v.about(s, it, SlipConfirmed), nil
+}
+
+// about makes the slip that says how a change stands; each is shown once.
+func (v *Vault) about(s Slip, it vault.Item, kind SlipKind) *Slip {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	held, _ := v.findSlip(s.ID)
+	if held == nil || held.shown == kind {
+		return nil
+	}
+	held.shown = kind
+	if kind != SlipWaiting {
+		held.sent = false
+	}
+	s.Kind, s.Update, s.Title, s.Username, s.Folder = kind, it.ID, it.Title, it.Username, it.Folder
+	return &s
+}
+
+// Take makes a slip of what stands in a page's form now, because its user asked for it.
+func (v *Vault) Take(ctx context.Context, p Page, form int, values map[int]secret.Text) (*Slip, error) {
+	var a autofill.Attempt
+	for _, r := range autofill.Read(p.Snapshot) {
+		if r.Form == form {
+			a, _ = autofill.Typed(p.Snapshot, r, values)
+		}
+	}
+	if a.Password.IsEmpty() && a.Username == "" {
+		return nil, errors.New("there is no user name and no password on this page yet")
+	}
+	a.Kind = autofill.SignIn
+	v.mu.Lock()
+	if v.seal == nil {
+		v.mu.Unlock()
+		return nil, ErrLocked
+	}
+	s := v.slipFor(p)
+	s.attempt, s.sent, s.by, s.url, s.since, s.Title = a, true, true, p.URL, v.d.p.Now(), siteTitle(p)
+	out := *s
+	v.mu.Unlock()
+	address, err := site.Clean(p.URL)
+	if err != nil {
+		return nil, err
+	}
+	out.Address, out.Username = site.Shown(address), a.Username
+	if out2, err := v.ripeSignIn(ctx, p, out); err != nil || out2 != nil {
+		return out2, err
+	}
+	return nil, errors.New("the vault has this sign-in already")
+}
+
+func (v *Vault) findSlip(id string) (*Slip, string) {
+	for k, s := range v.slip {
+		if s.ID == id {
+			return s, k
+		}
+	}
+	return nil, ""
+}
+
+// ErrNoSlip is returned for a slip that was answered already or is too old.
+var ErrNoSlip = errors.New("this was answered already")
+
+// SlipPassword shows what a slip would keep.
+func (v *Vault) SlipPassword(id string) (secret.Text, error) {
+	v.mu.RLock()
+	defer v.mu.RUnlock()
+	s, _ := v.findSlip(id)
+	if s == nil {
+		return secret.Text{}, ErrNoSlip
+	}
+	return s.attempt.Password, nil
+}
+
+// KeepSlip makes a login of a slip, or updates the one it names.
+func (v *Vault) KeepSlip(ctx context.Context, in Slip) error {
+	v.mu.RLock()
+	held, _ := v.findSlip(in.ID)
+	var s Slip
+	if held != nil {
+		s = *held
+	}
+	v.mu.RUnlock()
+	if held == nil {
+		return ErrNoSlip
+	}
+	if in.Update != "" {
+		if !v.fits(in.Update, s.url) {
+			return ErrWrongSite
+		}
+		if err := v.Save(ctx, in.Update, vault.Changes{vault.FieldPassword: s.attempt.Password}); err != nil {
+			return err
+		}
+		return v.DropSlip(in.ID)
+	}
+	address, err := site.Clean(s.url)
+	if err != nil {
+		return err
+	}
+	if in.Address != "" && in.Address != site.Shown(address) {
+		typed := in.Address
+		if scheme, _, ok := strings.Cut(address, "://"); ok && !strings.Contains(typed, "://") {
+			typed = scheme + "://" + typed
+		}
+		if typed, err = site.Clean(typed); err != nil {
+			return err
+		}
+		if site.Domain(typed) != site.Domain(address) {
+			return errors.New("this address belongs to another site than the page")
+		}
+		address = typed
+	}
+	if strings.TrimSpace(in.Title) == "" {
+		in.Title = site.Title(address)
+	}
+	d := vault.Draft{Title: in.Title, Username: in.Username, Password: s.attempt.Password, Folder: in.Folder, Addresses: []vault.Address{{URL: address}}}
+	// The slip's id is the login's: pressed twice, it is kept once.
+	if err := v.Save(ctx, s.ID, d.Changes()); err != nil {
+		return err
+	}
+	return v.DropSlip(in.ID)
+}
+
+// DropSlip forgets a slip.
+func (v *Vault) DropSlip(id string) error {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if _, k := v.findSlip(id); k != "" {
+		delete(v.slip, k)
+	}
+	return nil
+}
+
+// Never keeps slips from being shown on a site again.
+func (v *Vault) Never(ctx context.Context, url string) error {
+	r := v.SiteRule(site.Domain(url))
+	r.NoAsk = true
+	return v.SetSiteRule(ctx, r)
+}
+
+// Slips that wait while the vault is locked are sealed with it, and are there again when it
+// is opened soon enough.
+
+const localSlips = "slips"
+
+type keptSlip struct {
+	Key, ID, Title, URL, Username, Password, Login string
+	Kind                                           autofill.Kind
+	Since                                          int64
+}
+
+// openSlips are those that wait for an answer. v.mu is held.
+func (v *Vault) openSlips() (out []keptSlip) {
+	for k, s := range v.slip {
+		if s.sent && !s.attempt.Password.IsEmpty() {
+			out = append(out, keptSlip{k, s.ID, s.Title, s.url, s.attempt.Username, s.attempt.Password.Reveal(), s.login, s.attempt.Kind, s.since.UnixMilli()})
+		}
+	}
+	return out
+}
+
+func (v *Vault) keepSlips(seal *keys.Vault, list []keptSlip) {
+	if len(list) == 0 {
+		return
+	}
+	b, err := json.Marshal(list)
+	if err != nil {
+		return
+	}
+	if sealed, err := seal.SealLocal(localSlips, b); err == nil {
+		_ = v.store.SetLocal(context.Background(), localSlips, sealed) // they are a convenience
+	}
+}
+
+func (v *Vault) loadSlips(ctx context.Context) error {
+	b, err := v.local(ctx, localSlips)
+	if err != nil || b == nil {
+		return err
+	}
+	var list []keptSlip
+	if err := json.Unmarshal(b, &list); err != nil {
+		return err
+	}
+	for _, k := range list {
+		since := time.UnixMilli(k.Since)
+		if v.d.p.Now().Sub(since) < slipLife {
+			v.slip[k.Key] = &Slip{ID: k.ID, Title: k.Title, url: k.URL, since: since, sent: true, login: k.Login,
+				attempt: autofill.Attempt{Kind: k.Kind, Username: k.Username, Password: secret.New(k.Password)}}
+		}
+	}
+	return v.store.SetLocal(ctx, localSlips, nil)
+}

@@ -1,0 +1,229 @@
+package autofill
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"unicode"
+
+	"github.com/goodsign/monday"
+	"golang.org/x/text/language"
+	"golang.org/x/text/language/display"
+	"golang.org/x/text/unicode/norm"
+)
+
+// fold brings a choice's text to what is compared: without case, accents, punctuation.
+func fold(s string) string {
+	var b strings.Builder
+	for _, r := range norm.NFKD.String(strings.ToLower(s)) {
+		if unicode.IsLetter(r) || unicode.IsDigit(r) {
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
+}
+
+// choose returns the value of the one option whose text or value is one of the wanted
+// ones, earlier ones first; then of one whose text begins with it. ok is false where
+// none or several do: then nothing is chosen.
+func choose(options []Option, wanted ...string) (value string, ok bool) {
+	for _, w := range wanted {
+		if w = fold(w); w == "" {
+			continue
+		}
+		for _, o := range options {
+			if fold(o.Text) == w || fold(o.Value) == w {
+				return o.Value, true
+			}
+		}
+	}
+	for _, w := range wanted {
+		if w = fold(w); len(w) < 3 {
+			continue
+		}
+		var hits []Option
+		for _, o := range options {
+			if strings.HasPrefix(fold(o.Text), w) {
+				hits = append(hits, o)
+			}
+		}
+		if len(hits) == 1 {
+			return hits[0].Value, true
+		}
+	}
+	return "", false
+}
+
+// monthNames are the names of months, long and short, in every language that package
+// monday has.
+var monthNames = sync.OnceValue(func() map[string]int {
+	out := map[string]int{}
+	for _, l := range monday.ListLocales() {
+		for _, names := range [][]string{monday.GetLongMonths(l), monday.GetShortMonths(l)} {
+			if len(names) != 12 {
+				continue
+			}
+			for i, name := range names {
+				if key := fold(name); key != "" {
+					out[key] = i + 1
+				}
+			}
+		}
+	}
+	for i, long := range english12 {
+		out[fold(long)], out[fold(long[:3])] = i+1, i+1
+	}
+	return out
+})
+
+var english12 = []string{"January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November", "December"}
+
+// monthOf returns the month that an option stands for, from 1; 0 if none.
+func monthOf(o Option) int {
+	for _, t := range []string{o.Text, o.Value} {
+		t = strings.TrimSpace(t)
+		if n, err := strconv.Atoi(t); err == nil && n >= 1 && n <= 12 {
+			return n
+		}
+		if n := monthNames()[fold(t)]; n > 0 {
+			return n
+		}
+		head, rest, both := strings.Cut(t, " ") // "09 - September", "September (09)"
+		if both {
+			if n, err := strconv.Atoi(strings.Trim(head, "-.()")); err == nil && n >= 1 && n <= 12 {
+				return n
+			}
+			if n := monthNames()[fold(head)]; n > 0 {
+				return n
+			}
+			_ = rest
+		}
+	}
+	return 0
+}
+
+// countryLanguages are those in which pages' lists of countries are understood.
+var countryLanguages = []language.Tag{
+	language.English, language.German, language.French, language.Spanish, language.Italian, language.Portuguese, language.Dutch, language.Danish,
+	language.Swedish, language.Norwegian, language.Finnish, language.Polish, language.Czech, language.Russian, language.Turkish, language.Greek, language.Japanese, language.SimplifiedChinese, language.Korean,
+}
+
+// alsoCalled are names of countries that lists use beside those of the Unicode CLDR
+// (common practice; from memory).
+var alsoCalled = map[string][]string{
+	"GB": {"UK", "Great Britain", "United Kingdom of Great Britain and Northern Ireland", "Britain"}, "US": {"USA", "United States of America", "U.S.A.", "America"},
+	"NL": {"The Netherlands", "Holland"}, "CZ": {"Czech Republic"}, "RU": {"Russian Federation"}, "KR": {"South Korea", "Korea, Republic of"}, "IE": {"Republic of Ireland", "Eire"},
+	"TR": {"Turkey"}, "VN": {"Viet Nam"}, "CN": {"People's Republic of China"}, "DE": {"BRD"},
+}
+
+// countryNames returns an ISO 3166-1 code, in two and three letters, and the country's
+// names.
+func countryNames(code string) []string {
+	code = strings.ToUpper(code)
+	region, err := language.ParseRegion(code)
+	if err != nil {
+		return []string{code}
+	}
+	out := []string{code, region.ISO3()}
+	for _, l := range countryLanguages {
+		if n := display.Regions(l); n != nil {
+			if name := n.Name(region); name != "" && !slices.Contains(out, name) {
+				out = append(out, name)
+			}
+		}
+	}
+	return append(out, alsoCalled[code]...)
+}
+
+func countryKnown(code string) bool {
+	r, err := language.ParseRegion(code)
+	return err == nil && r.IsCountry()
+}
+
+// countryName is a country's name in the page's language, or in English.
+func countryName(code, lang string) string {
+	region, err := language.ParseRegion(strings.ToUpper(code))
+	if err != nil {
+		return code
+	}
+	tag, err := language.Parse(lang)
+	if err != nil {
+		tag = language.English
+	}
+	for _, t := range []language.Tag{tag, language.English} {
+		if n := display.Regions(t); n != nil {
+			if name := n.Name(region); name != "" {
+				return name
+			}
+		}
+	}
+	return code
+}
+
+// dialCodes are telephone country codes (ITU-T E.164; from memory) and what is dialled
+// before a number within the country.
+var dialCodes = map[string]struct{ code, trunk string }{
+	"GB": {"44", "0"}, "IE": {"353", "0"}, "US": {"1", ""}, "CA": {"1", ""}, "DE": {"49", "0"}, "AT": {"43", "0"}, "CH": {"41", "0"}, "FR": {"33", "0"}, "BE": {"32", "0"},
+	"NL": {"31", "0"}, "LU": {"352", ""}, "ES": {"34", ""}, "PT": {"351", ""}, "IT": {"39", ""}, "DK": {"45", ""}, "SE": {"46", "0"}, "NO": {"47", ""}, "FI": {"358", "0"},
+	"IS": {"354", ""}, "PL": {"48", ""}, "CZ": {"420", ""}, "SK": {"421", "0"}, "HU": {"36", "06"}, "RO": {"40", "0"}, "BG": {"359", "0"}, "GR": {"30", ""}, "TR": {"90", "0"},
+	"RU": {"7", "8"}, "UA": {"380", "0"}, "EE": {"372", ""}, "LV": {"371", ""}, "LT": {"370", "8"}, "HR": {"385", "0"}, "SI": {"386", "0"}, "RS": {"381", "0"},
+	"AU": {"61", "0"}, "NZ": {"64", "0"}, "JP": {"81", "0"}, "KR": {"82", "0"}, "CN": {"86", "0"}, "TW": {"886", "0"}, "HK": {"852", ""}, "SG": {"65", ""}, "IN": {"91", "0"},
+	"BR": {"55", "0"}, "MX": {"52", ""}, "AR": {"54", "0"}, "ZA": {"27", "0"}, "IL": {"972", "0"}, "AE": {"971", "0"},
+}
+
+// telephone parts a number into country code, trunk prefix and the rest; code is empty
+// where the number is written as within its country. groups are the rest as its owner
+// wrote it, by spaces and the like.
+type telephone struct {
+	code, trunk, rest string
+	groups            []string
+}
+
+func readTelephone(tel, country string) telephone {
+	home, known := dialCodes[strings.ToUpper(country)]
+	digits := onlyDigits(tel)
+	t := telephone{rest: digits}
+	groups := strings.FieldsFunc(tel, func(r rune) bool { return !unicode.IsDigit(r) && r != '+' })
+	switch {
+	case strings.HasPrefix(strings.TrimSpace(tel), "+"):
+		if !known || !strings.HasPrefix(digits, home.code) {
+			known = false
+			for _, d := range dialCodes {
+				if strings.HasPrefix(digits, d.code) && len(d.code) > len(t.code) {
+					t.code, t.trunk, known = d.code, d.trunk, true
+				}
+			}
+			if !known && len(groups) > 1 { // the owner parted it
+				t.code = onlyDigits(groups[0])
+			}
+		} else {
+			t.code, t.trunk = home.code, home.trunk
+		}
+		t.rest = strings.TrimPrefix(digits, t.code)
+		if len(groups) > 0 && onlyDigits(groups[0]) == t.code {
+			groups = groups[1:]
+		} else {
+			groups = []string{t.rest}
+		}
+	case known:
+		t.code, t.trunk = home.code, home.trunk
+		if t.trunk != "" {
+			t.rest = strings.TrimPrefix(digits, t.trunk)
+			if len(groups) > 0 {
+				groups[0] = strings.TrimPrefix(groups[0], t.trunk)
+			}
+		}
+	}
+	t.groups = slices.DeleteFunc(groups, func(g string) bool { return g == "" })
+	return t
+}
+
+func onlyDigits(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= '0' && r <= '9' {
+			return r
+		}
+		return -1
+	}, s)
+}

@@ -1,0 +1,326 @@
+package autofill
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+	"unicode"
+)
+
+// card finds the fields of a payment card, if the form asks for one: it does if some
+// field is for a card's number. Words alone, such as "expiry" or "security code",
+// mean other things elsewhere.
+func (p frame) card(fields []*candidate) bool {
+	number := slices.IndexFunc(fields, func(c *candidate) bool {
+		return c.token == CardNumber || c.token == "" && (c.text() || c.Type == "password") && c.Type != "email" && c.says(CardNumber) && !c.all.any(saysOther, saysSecretOther)
+	})
+	if number < 0 {
+		return false
+	}
+	fields[number].role = CardNumber
+	for i := number + 1; i < len(fields); i++ { // the rest of a number in several boxes
+		c := fields[i]
+		if n := fields[number].MaxLength; n == 0 || n > 6 || !c.text() || c.MaxLength == 0 || c.MaxLength > 6 || c.MaxLength < 3 || c.says(CardCode, CardExpiry, CardMonth, CardYear) || c.token != "" && c.token != CardNumber {
+			break
+		}
+		if i-number >= 4 {
+			break
+		}
+		c.role = CardNumber
+	}
+	inDate := func(c *candidate) bool {
+		return c.says(CardExpiry, CardMonth, CardYear) || c.near.has(classOf[CardExpiry])
+	}
+	for i, c := range fields {
+		if c.role != "" {
+			continue
+		}
+		if c.token.Card() {
+			c.role = c.token
+			continue
+		}
+		if c.token != "" || c.all.has(saysOther) {
+			continue
+		}
+		before := func(roles ...Role) bool { return i > 0 && slices.Contains(roles, fields[i-1].role) }
+		switch {
+		case c.says(CardCode) && !c.says(CardNumber):
+			c.role = CardCode
+		case c.says(CardMonth), inDate(c) && c.months():
+			c.role = CardMonth
+		case c.says(CardYear), inDate(c) && c.years() > 0, before(CardMonth) && (c.years() > 0 || c.label.has(saysYear) || c.MaxLength == 2 || c.MaxLength == 4):
+			c.role = CardYear
+		case inDate(c) && c.MaxLength == 2 && c.label.any(saysMonth) || before(CardNumber, CardName) && c.months():
+			c.role = CardMonth
+		case c.says(CardExpiry) && c.Type != "select":
+			c.role = CardExpiry
+			if c.MaxLength == 2 {
+				c.role = CardMonth
+				if before(CardMonth) {
+					c.role = CardYear
+				}
+			}
+		case c.says(CardName):
+			c.role = CardName
+		case c.says(CardType):
+			c.role = CardType
+		}
+	}
+	if !slices.ContainsFunc(fields, func(c *candidate) bool { return c.role == CardName || c.role == CardGivenName }) {
+		// "Name" right beside the number is the name on the card.
+		for _, i := range []int{number - 1, number + 1} {
+			if i >= 0 && i < len(fields) && fields[i].role == "" && fields[i].token == "" && fields[i].says(Name) && fields[i].text() {
+				fields[i].role = CardName
+				break
+			}
+		}
+	}
+	return true
+}
+
+// details finds the fields of personal details, and returns how many different ones.
+func (p frame) details(fields []*candidate, card bool) int {
+	for _, c := range fields {
+		if c.role != "" || c.isPassword() {
+			continue
+		}
+		if c.token != "" {
+			if c.token.Details() {
+				c.role = c.token
+			}
+			continue
+		}
+		if c.all.any(saysUser) && !c.says(Nickname) || c.all.any(saysSearch, saysOther, saysSecretOther, saysNewsletter) && !c.says(Town, Postcode) {
+			continue
+		}
+		c.role = c.detail()
+	}
+	birthdayParts(fields)
+	telephoneParts(fields)
+	seen := map[Role]bool{}
+	for _, c := range fields {
+		if c.role.Details() && c.role != Email {
+			seen[c.role] = true
+		}
+	}
+	_ = card
+	return len(seen)
+}
+
+// detail gives a field without a token the one role that its label speaks of, or its
+// name where the label speaks of none or of several. Where that isn't one either the
+// field stays without: it is pointed out rather than guessed.
+func (c *candidate) detail() Role {
+	switch {
+	case c.Type == "select" && c.dialCodes():
+		return TelCountry
+	case c.Type == "email":
+		return Email
+	}
+	label, name := rolesOf(c.label), rolesOf(c.name)
+	pick := func() Role {
+		switch {
+		case len(label) == 1:
+			return label[0]
+		case len(label) > 1:
+			for _, r := range label {
+				if slices.Contains(name, r) {
+					return r
+				}
+			}
+			return joint(label)
+		case len(name) == 1:
+			return name[0]
+		}
+		return ""
+	}
+	r := pick()
+	switch c.Type {
+	case "textarea":
+		if r != Street && r != Line1 {
+			return ""
+		}
+		return Street
+	case "date":
+		if r == Birthday {
+			return r
+		}
+		return ""
+	case "select":
+		switch r {
+		case Country, Region, Prefix, Sex, TelCountry, BirthDay, BirthMonth, BirthYear, Birthday, Town, Language:
+			return r
+		}
+		if r == "" && c.countries() {
+			return Country
+		}
+		return ""
+	case "tel":
+		if r == "" && c.MaxLength == 0 {
+			return Telephone
+		}
+	case "url":
+		return Website
+	}
+	return r
+}
+
+// joint is what a label with two roles means, where people put two things in one box.
+func joint(list []Role) Role {
+	has := func(r Role) bool { return slices.Contains(list, r) }
+	switch {
+	case has(GivenName) && has(FamilyName), has(Name) && (has(GivenName) || has(FamilyName)) && len(list) == 2:
+		if has(GivenName) && has(FamilyName) {
+			return Name
+		}
+		if has(GivenName) {
+			return GivenName
+		}
+		return FamilyName
+	case has(Street) && has(HouseNumber), has(Street) && has(Line1):
+		if has(Line1) {
+			return Line1
+		}
+		return Street
+	case has(Street) && has(Line2):
+		return Line2
+	case has(Telephone) && has(TelCountry):
+		return TelCountry
+	}
+	return ""
+}
+
+// rolesOf returns the roles of personal details that a text speaks of.
+func rolesOf(s said) (out []Role) {
+	for i, w := range roleWords {
+		if s.has(firstRole+class(i)) && !w.role.Card() {
+			out = append(out, w.role)
+		}
+	}
+	return out
+}
+
+// birthdayParts reads a birthday in three boxes: fields labelled day, month and year
+// under a legend that speaks of birth, or after one another.
+func birthdayParts(fields []*candidate) {
+	for i, c := range fields {
+		of := c.near.has(classOf[Birthday]) || c.says(Birthday, BirthDay, BirthMonth, BirthYear) || i > 0 && slices.Contains([]Role{BirthDay, BirthMonth, BirthYear}, fields[i-1].role)
+		if !of || c.role != "" && c.role != Birthday || c.token != "" {
+			continue
+		}
+		part := c.part3()
+		if part != "" {
+			c.role = part
+		}
+	}
+}
+
+// part3 tells which third of a date a field is for.
+func (c *candidate) part3() Role {
+	switch {
+	case c.months(), c.MaxLength > 0 && c.MaxLength <= 2 && c.label.has(saysMonth) || c.Type == "select" && c.all.has(saysMonth):
+		return BirthMonth
+	case c.years() != 0, (c.MaxLength == 4 || c.Type == "number" || c.Type == "select") && c.all.has(saysYear):
+		return BirthYear
+	case c.days(), (c.MaxLength > 0 && c.MaxLength <= 2 || c.Type == "number") && c.label.has(saysDay):
+		return BirthDay
+	case c.Type == "number" && c.label.has(saysMonth):
+		return BirthMonth
+	}
+	return ""
+}
+
+// telephoneParts reads a telephone number in pieces.
+func telephoneParts(fields []*candidate) {
+	country := slices.ContainsFunc(fields, func(c *candidate) bool { return c.role == TelCountry })
+	for i := 0; i < len(fields); i++ {
+		if fields[i].role != Telephone || fields[i].token != "" {
+			continue
+		}
+		j := i
+		for j < len(fields) && fields[j].text() && fields[j].MaxLength > 0 && fields[j].MaxLength <= 5 && (fields[j].role == Telephone || fields[j].role == "") && j < i+4 {
+			j++
+		}
+		if j-i >= 2 {
+			for _, c := range fields[i:j] {
+				c.role = TelLocal
+			}
+			fields[i].role = TelArea
+			i = j
+			continue
+		}
+		if country {
+			fields[i].role = TelNational
+		}
+	}
+}
+
+// numbersOf reads the numbers that a drop-down offers, as far as its options are numbers.
+func numbersOf(options []Option) (out []int) {
+	for _, o := range options {
+		for _, t := range []string{o.Value, o.Text} {
+			t = strings.TrimSpace(t)
+			if n, err := strconv.Atoi(t); err == nil && len(t) <= 4 && !strings.HasPrefix(t, "+") {
+				out = append(out, n)
+				break
+			}
+		}
+	}
+	return out
+}
+
+// months reports whether a drop-down offers the months of a year.
+func (c *candidate) months() bool {
+	if c.Type != "select" || len(c.Options) < 12 || len(c.Options) > 14 {
+		return false
+	}
+	seen := map[int]bool{}
+	for _, o := range c.Options {
+		if m := monthOf(o); m > 0 {
+			seen[m] = true
+		}
+	}
+	return len(seen) == 12
+}
+
+// years returns the greatest year that a drop-down offers, with two or four digits as
+// it has them; negative where it reaches back so far that only a birthday could be meant.
+func (c *candidate) years() int {
+	if c.Type != "select" || len(c.digits) < 4 || c.days() || c.months() {
+		return 0
+	}
+	least, most := slices.Min(c.digits), slices.Max(c.digits)
+	switch {
+	case least >= 1800 && most < 2200 && least < 2000:
+		return -most
+	case least >= 1800 && most < 2200, least >= 10 && most < 100 && len(c.digits) < 40 && most-least < 40:
+		return most
+	}
+	return 0
+}
+
+func (c *candidate) days() bool {
+	return c.Type == "select" && len(c.digits) >= 28 && len(c.digits) <= 32 && slices.Min(c.digits) <= 1 && slices.Max(c.digits) == 31
+}
+
+// dialCodes reports whether a drop-down offers telephone country codes.
+func (c *candidate) dialCodes() bool {
+	n := 0
+	for _, o := range c.Options {
+		if strings.Contains(o.Text, "+") && strings.ContainsFunc(o.Text, unicode.IsDigit) || strings.HasPrefix(o.Value, "+") {
+			n++
+		}
+	}
+	return n >= 2 && n*2 > len(c.Options)
+}
+
+// countries reports whether a drop-down offers countries: ISO 3166 codes as values.
+func (c *candidate) countries() bool {
+	n := 0
+	for _, o := range c.Options {
+		if v := o.Value; len(v) == 2 && v == strings.ToUpper(v) && countryKnown(v) {
+			n++
+		}
+	}
+	return n >= 3 && n*3 >= len(c.Options)*2
+}

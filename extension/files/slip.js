@@ -1,0 +1,81 @@
+// The slip: asks whether a sign-in should be kept, and says how a change of password stands.
+"use strict";
+
+let slipShown = "";
+
+/** @typedef {{id: string, kind: string, title: string, username: string, address: string, folder: string, update?: string}} Slip */
+
+const SLIP_HEADS = /** @type {Record<string, string>} */ ({
+  keep: "Keep this sign-in?", update: "Keep the new password?", confirmed: "The new password is kept", waiting: "The new password waits", refused: "The site didn’t take it",
+});
+const SLIP_SAYS = /** @type {Record<string, string>} */ ({
+  confirmed: "The site took it. The one before stays under “Over time”.",
+  waiting: "Sign in with it once, and it becomes this login’s own. Until then both are at hand.",
+  refused: "The password before is still the right one. The new one stays at hand until you step back.",
+});
+
+/** @param {Slip} s */
+function showSlip(s) {
+  const mark = `${s.id} ${s.kind}`;
+  if (slipShown === mark) return;
+  slipShown = mark;
+  remove("slip");
+  const p = make("section", "paper slip");
+  p.setAttribute("aria-label", "Red Locket");
+  p.append(make("h2", "", SLIP_HEADS[s.kind] ?? SLIP_HEADS.keep));
+  if (SLIP_SAYS[s.kind]) p.append(make("p", "", SLIP_SAYS[s.kind]));
+  /** @param {string} label @param {Node} value @param {Node} [act] */
+  const row = (label, value, act) => {
+    const r = make("div", "row");
+    r.append(make("span", "", label), value, act ?? make("span"));
+    p.append(r);
+  };
+  /** @param {string} value @param {string} label */
+  const input = (value, label) => {
+    const i = /** @type {HTMLInputElement} */ (make("input"));
+    i.value = value;
+    i.setAttribute("aria-label", label);
+    for (const e of ["keydown", "keypress", "keyup", "input"]) i.addEventListener(e, (ev) => ev.stopPropagation()); // the page's own keys
+    return i;
+  };
+  const fresh = s.kind === "keep";
+  const title = input(s.title, "Name"), folder = input(s.folder, "Folder"), works = input(s.address, "Address"), user = input(s.username, "User name");
+  folder.placeholder = "none";
+  row("Name", fresh ? title : make("span", "", s.title));
+  row("User name", fresh && !s.username ? user : make("span", "", s.username || "none"));
+  const dots = make("span", "", "● ● ● ● ● ●");
+  row(fresh ? "Password" : "New one", dots, button("Show", "act", async () => {
+    const v = await tell({ act: "slip-password", id: s.id });
+    dots.textContent = v.password ?? v.error ?? words(v.trouble);
+  }));
+  if (fresh) row("Folder", folder);
+  row("Works at", fresh ? works : make("span", "", s.address));
+  /** @param {Record<string, unknown>} m */
+  const answer = async (m) => {
+    const v = await tell(m);
+    if (!v.error && !v.trouble) return p.remove();
+    for (const old of p.querySelectorAll(".trouble")) old.remove();
+    p.append(make("div", "trouble", v.error ?? words(v.trouble)));
+  };
+  const acts = make("div", "acts");
+  const later = () => button(s.kind === "waiting" || s.kind === "confirmed" ? "Close" : "Not now", "act", () => (s.kind === "waiting" ? p.remove() : void answer({ act: "not-now", id: s.id })));
+  switch (s.kind) {
+    case "confirmed":
+      acts.append(later(), button("Step back", "act", () => void answer({ act: "step-back", slip: s })));
+      break;
+    case "refused":
+      acts.append(button("Step back", "main", () => void answer({ act: "step-back", slip: s })), button("It did take it", "act", () => void answer({ act: "took", slip: s })), later());
+      break;
+    case "waiting":
+      acts.append(later(), button("It took it", "act", () => void answer({ act: "took", slip: s })), button("Step back", "act", () => void answer({ act: "step-back", slip: s })));
+      break;
+    default:
+      acts.append(
+        button(fresh ? "Keep" : "Update it", "main", () => void answer({ act: "keep", slip: { ...s, title: title.value, folder: folder.value, address: works.value, username: user.value } })),
+        later(), button("Never here", "act", () => void answer({ act: "never", id: s.id })),
+      );
+  }
+  p.append(acts);
+  show(p);
+  if (s.kind === "confirmed") setTimeout(() => p.remove(), 15000);
+}

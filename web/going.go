@@ -1,0 +1,91 @@
+package web
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+
+	"github.com/go-chi/chi/v5"
+
+	"redlocket/app"
+	"redlocket/core/site"
+	"redlocket/core/vault"
+)
+
+// staged decides about a new password that waits for its site.
+func (s *Server) staged(w http.ResponseWriter, r *http.Request) {
+	id := chi.URLParam(r, "id")
+	words, err := "The password before is this login’s own again. The new one stays under “Over time”.", error(nil)
+	if r.FormValue("took") != "" {
+		words, err = "The new password is this login’s own. The one before stays under “Over time”.", of(r).ConfirmStaged(r.Context(), id)
+	} else {
+		err = of(r).StepBack(r.Context(), id)
+	}
+	if errors.Is(err, app.ErrNotStaged) {
+		go_(w, r, "/items/"+id) // decided elsewhere meanwhile
+		return
+	}
+	s.acted(w, r, err, words, "/items/"+id)
+}
+
+// vouchData is a page that looks like an imitation, and the login that it may belong to.
+type vouchData struct {
+	ID, Title, Address, Host string
+	Kept                     []vault.Address
+	Known                    bool
+}
+
+// vouchPage asks whether a page that looks like an imitation is right all the same.
+func (s *Server) vouchPage(w http.ResponseWriter, r *http.Request) {
+	e, _, err := entryOf(r)
+	var address string
+	if err == nil {
+		address, err = site.Clean(r.FormValue("address"))
+	}
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	it := vault.View(e)
+	d := vouchData{ID: it.ID, Title: it.Title, Address: address, Host: site.Host(address), Kept: it.Addresses}
+	s.render(w, r, http.StatusOK, "vouch", s.view(r, "Is this right?", "", d))
+}
+
+func (s *Server) vouch(w http.ResponseWriter, r *http.Request) {
+	id := chi.URLParam(r, "id")
+	err := of(r).Vouch(r.Context(), id, r.FormValue("address"))
+	s.acted(w, r, err, "This address belongs to the login from here on. Load its page again.", "/items/"+id)
+}
+
+// changePage leads to where the password of a login is changed.
+func (s *Server) changePage(w http.ResponseWriter, r *http.Request) {
+	to, err := of(r).ChangePage(r.Context(), chi.URLParam(r, "id"))
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	http.Redirect(w, r, to, http.StatusSeeOther)
+}
+
+func (s *Server) askApps(w http.ResponseWriter, r *http.Request) {
+	id := chi.URLParam(r, "id")
+	n, err := of(r).AskApps(r.Context(), id)
+	words := fmt.Sprintf("The site names %s with its accounts.", plural(n, "program", "programs"))
+	switch {
+	case errors.Is(err, app.ErrLocked), errors.Is(err, app.ErrNoItem):
+		s.fail(w, r, err)
+		return
+	case err != nil:
+		words = sentence(err.Error()) + " Nothing was changed."
+	}
+	s.sessions.Put(r.Context(), sessionSaid, words)
+	go_(w, r, "/items/"+id)
+}
+
+func (s *Server) emptyDrawer(w http.ResponseWriter, r *http.Request) {
+	if err := of(r).EmptyDrawer(r.Context()); err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	w.WriteHeader(http.StatusOK)
+}
