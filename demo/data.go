@@ -5,6 +5,7 @@ import (
 
 	"redlocket/core/secret"
 	"redlocket/core/vault"
+	sites "redlocket/practice"
 )
 
 // The people of the demo, and their master passwords.
@@ -104,7 +105,11 @@ var others = []other{
 }
 
 // setups are setup keys of one-time codes, by title.
-var setups = map[string]string{"Mooring Mutual": "otpauth://totp/Mooring:maren?algorithm=SHA1&digits=6&period=30&secret=GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ"}
+var setups = map[string]string{
+	"Mooring Mutual":            "otpauth://totp/Mooring:maren?algorithm=SHA1&digits=6&period=30&secret=GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ",
+	"Mooring Mutual (practice)": "otpauth://totp/Mooring:maren?algorithm=SHA1&digits=6&period=30&secret=" + sites.CodeKey,
+	"Island Post (practice)":    "otpauth://totp/Post:maren?algorithm=SHA1&digits=6&period=30&secret=" + sites.CodeKey,
+}
 
 // idriss are Idris's logins.
 var idriss = []row{
@@ -117,11 +122,25 @@ var idriss = []row{
 
 // town are logins at the practice sites, which really work in the demo.
 func town(practice func(name, path string) string) []row {
-	return []row{
+	rows := []row{
 		{"Lanternfish (practice)", practice("lanternfish", "/sign-in"), MarenEmail, "Cuttle!bone42", "Practice town", "", ""},
 		{"Gullwing (practice)", practice("gullwing", "/sign-in"), "mtolliver", "vq7RtumKaleW9oxBfent", "Practice town", "", ""},
 		{"Cormorant Mail (practice)", practice("cormorant", "/sign-in"), MarenEmail, "nine herring gulls at dawn", "Practice town", "", ""},
 	}
+	for _, s := range sites.Sites[len(rows):] {
+		r := row{s.Title + " (practice)", practice(s.Name, "/sign-in"), "mtolliver", "Sea-Glass.27x", "Practice town", "", ""}
+		switch {
+		case s.Mail:
+			r[2] = MarenEmail
+		case s.Name == "yawl":
+			r[2] = "+441632960117"
+		}
+		if s.Plain {
+			r[3] = "winkle77"
+		}
+		rows = append(rows, r)
+	}
+	return rows
 }
 
 func drafts(rows []row) []vault.Draft {

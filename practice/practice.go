@@ -18,38 +18,10 @@ import (
 	"net/http"
 	"strings"
 	"sync"
-	"unicode/utf8"
 )
 
 //go:embed templates/*.html static
 var files embed.FS
-
-// Shape is how a site signs people in and up.
-type Shape string
-
-// The shapes.
-const (
-	OnePage  Shape = "one page"
-	TwoPages Shape = "two pages"
-)
-
-// Site is one site of the town.
-type Site struct {
-	Name  string // of its host
-	Title string
-	Line  string // what it is, in a few words
-	Shape Shape
-	User  string // what it calls the user name
-	Mail  bool   // whether that must be an e-mail address
-	Least int    // characters of a password
-}
-
-// Sites are the town's sites.
-var Sites = []Site{
-	{"lanternfish", "Lanternfish", "Films at home", OnePage, "E-mail", true, 8},
-	{"gullwing", "Gullwing Credit Union", "Your money, ashore and afloat", OnePage, "User name", false, 10},
-	{"cormorant", "Cormorant Mail", "Letters that find you", TwoPages, "Address", true, 8},
-}
 
 // Resident is an account that is there from the start.
 type Resident struct{ Site, User, Password string }
@@ -61,20 +33,30 @@ type Town struct {
 	mu       sync.Mutex
 	accounts map[string]map[string][32]byte // by site, then user: password hash
 	sessions map[string]string              // token: site and user
+	halfway  map[string]string              // token: site and user, who has yet to show a code
+	letters  map[string]string              // token of a letter about a forgotten password: site and user
 	salt     string
 }
 
 // New returns a town with the given residents.
 func New(residents []Resident) (*Town, error) {
-	pages, err := template.ParseFS(files, "templates/*.html")
+	pages, err := template.New("").Funcs(template.FuncMap{"list": func(n ...string) []string { return n }, "upto": upTo}).ParseFS(files, "templates/*.html")
 	if err != nil {
 		return nil, fmt.Errorf("failed to read the practice town's pages: %w", err)
 	}
-	t := &Town{pages: pages, accounts: map[string]map[string][32]byte{}, sessions: map[string]string{}, salt: rand.Text()}
+	t := &Town{pages: pages, accounts: map[string]map[string][32]byte{}, sessions: map[string]string{}, halfway: map[string]string{}, letters: map[string]string{}, salt: rand.Text()}
 	for _, r := range residents {
 		t.settle(r.Site, r.User, r.Password)
 	}
 	return t, nil
+}
+
+// upTo lists whole numbers with so many digits at least.
+func upTo(from, to, digits int) (out []string) {
+	for i := from; i <= to; i++ {
+		out = append(out, fmt.Sprintf("%0*d", digits, i))
+	}
+	return out
 }
 
 func (t *Town) hash(site, user, password string) [32]byte {
@@ -95,6 +77,13 @@ func (t *Town) settle(site, user, password string) bool {
 	return true
 }
 
+func (t *Town) change(site, user, password string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	user = strings.ToLower(user)
+	t.accounts[site][user] = t.hash(site, user, password)
+}
+
 func (t *Town) knows(site, user, password string) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -106,12 +95,74 @@ func (t *Town) knows(site, user, password string) bool {
 
 type page struct {
 	Site  Site
+	W     words
 	Sites []Site
 	Port  string
-	User  string
+	User  string // who is signed in
 	Typed string
 	Error string
+	Said  string
 	Host  string
+	Names names // of the fields of this page
+	Token string
+	Act   string // where the form sends
+	Frame bool
+}
+
+// UserWord is what the site calls the user name.
+func (p page) UserWord() string {
+	switch {
+	case p.Site.User != "":
+		return p.Site.User
+	case p.Site.Mail:
+		return p.W.Mail
+	}
+	return p.W.User
+}
+
+// UserType is the type of the field for the user name.
+func (p page) UserType() string {
+	switch {
+	case p.Site.Mail:
+		return "email"
+	case p.Site.Name == "yawl":
+		return "tel"
+	}
+	return "text"
+}
+
+// Lang is the language of the page.
+func (p page) Lang() string {
+	if p.Site.Lang == "" {
+		return "en"
+	}
+	return p.Site.Lang
+}
+
+// names are how a page calls its fields. One of a shape that renames them has new ones each
+// time.
+type names struct{ User, Password, Repeat, Current string }
+
+func namesOf(s Site) names {
+	if s.Shape != Late {
+		return names{"user", "password", "repeat", "current"}
+	}
+	tail := strings.ToLower(rand.Text()[:6])
+	return names{"q1" + tail, "q2" + tail, "q3" + tail, "q4" + tail}
+}
+
+// value reads one field of a request, whatever the page called it.
+func value(r *http.Request, name string) string {
+	if v := r.PostFormValue(name); v != "" {
+		return v
+	}
+	prefix := map[string]string{"user": "q1", "password": "q2", "repeat": "q3", "current": "q4"}[name]
+	for k, v := range r.PostForm {
+		if prefix != "" && strings.HasPrefix(k, prefix) && len(v) > 0 {
+			return v[0]
+		}
+	}
+	return ""
 }
 
 // ServeHTTP leads to the site that the host name names.
@@ -121,23 +172,26 @@ func (t *Town) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		host = r.Host
 	}
-	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; font-src 'self'; frame-src *; form-action 'self'; base-uri 'none'")
+	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; script-src 'self'; connect-src 'self'; font-src 'self'; frame-src *; form-action 'self'; base-uri 'none'")
 	w.Header().Set("Cache-Control", "no-store")
-	if r.URL.Path == "/town.css" {
-		http.ServeFileFS(w, r, files, "static/town.css")
+	if r.URL.Path == "/town.css" || r.URL.Path == "/town.js" {
+		http.ServeFileFS(w, r, files, "static"+r.URL.Path)
 		return
 	}
-	p := page{Sites: Sites, Port: port, Host: r.Host}
+	p := page{Sites: Sites, Port: port, Host: r.Host, W: tongues["en"]}
 	name, _ := strings.CutSuffix(host, ".localhost")
 	for _, s := range Sites {
-		if s.Name == name {
-			p.Site = s
+		if s.Name == name || name == "id."+s.Name && s.Shape == Away {
+			p.Site, p.Names = s, namesOf(s)
+			p.W = tongues[p.Lang()]
+			p.Frame = name != s.Name || strings.HasPrefix(r.URL.Path, "/frame/")
+			r.URL.Path = strings.TrimPrefix(r.URL.Path, "/frame")
 			t.site(w, r, p)
 			return
 		}
 	}
 	switch {
-	case strings.HasSuffix(host, ".trickster.localhost"):
+	case strings.HasSuffix(host, ".trickster.localhost"), isTrick(name):
 		p.Site = Sites[1]
 		t.show(w, http.StatusOK, "trick", p)
 	case name == "framed":
@@ -149,110 +203,20 @@ func (t *Town) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// Tricks are hosts that imitate the credit union.
+var Tricks = []string{"gu11wing", "gulwling", "gullwing-login", "gullvving"}
+
+func isTrick(name string) bool {
+	for _, t := range Tricks {
+		if t == name {
+			return true
+		}
+	}
+	return false
+}
+
 func (t *Town) show(w http.ResponseWriter, status int, name string, p page) {
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.WriteHeader(status)
 	_ = t.pages.ExecuteTemplate(w, name, p) // the reader is gone if this fails
-}
-
-const cookie = "session"
-
-func (t *Town) signedIn(r *http.Request, site string) string {
-	c, err := r.Cookie(cookie)
-	if err != nil {
-		return ""
-	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	at, user, _ := strings.Cut(t.sessions[c.Value], " ")
-	if at != site {
-		return ""
-	}
-	return user
-}
-
-func (t *Town) letIn(w http.ResponseWriter, r *http.Request, site, user string) {
-	token := rand.Text()
-	t.mu.Lock()
-	t.sessions[token] = site + " " + user
-	t.mu.Unlock()
-	http.SetCookie(w, &http.Cookie{Name: cookie, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode})
-	http.Redirect(w, r, "/welcome", http.StatusSeeOther)
-}
-
-func (t *Town) site(w http.ResponseWriter, r *http.Request, p page) {
-	p.User = t.signedIn(r, p.Site.Name)
-	p.Typed = strings.TrimSpace(r.PostFormValue("user"))
-	password := r.PostFormValue("password")
-	switch r.Method + " " + r.URL.Path {
-	case "GET /":
-		t.show(w, http.StatusOK, "home", p)
-	case "GET /sign-in":
-		t.show(w, http.StatusOK, signInPage(p.Site), p)
-	case "POST /sign-in/password":
-		if p.Typed == "" {
-			p.Error = "Please type your " + strings.ToLower(p.Site.User) + "."
-			t.show(w, http.StatusUnprocessableEntity, "sign-in-first", p)
-			return
-		}
-		t.show(w, http.StatusOK, "sign-in-second", p)
-	case "POST /sign-in":
-		if !t.knows(p.Site.Name, p.Typed, password) {
-			p.Error = "The " + strings.ToLower(p.Site.User) + " or the password is not right."
-			again := "sign-in"
-			if p.Site.Shape == TwoPages {
-				again = "sign-in-second"
-			}
-			t.show(w, http.StatusUnauthorized, again, p)
-			return
-		}
-		t.letIn(w, r, p.Site.Name, p.Typed)
-	case "GET /sign-up":
-		t.show(w, http.StatusOK, "sign-up", p)
-	case "POST /sign-up":
-		if p.Error = refuse(p.Site, p.Typed, password, r.PostFormValue("repeat")); p.Error == "" && !t.settle(p.Site.Name, p.Typed, password) {
-			p.Error = "Somebody has that " + strings.ToLower(p.Site.User) + " already."
-		}
-		if p.Error != "" {
-			t.show(w, http.StatusUnprocessableEntity, "sign-up", p)
-			return
-		}
-		t.letIn(w, r, p.Site.Name, p.Typed)
-	case "GET /welcome":
-		if p.User == "" {
-			http.Redirect(w, r, "/sign-in", http.StatusSeeOther)
-			return
-		}
-		t.show(w, http.StatusOK, "welcome", p)
-	case "POST /sign-out":
-		if c, err := r.Cookie(cookie); err == nil {
-			t.mu.Lock()
-			delete(t.sessions, c.Value)
-			t.mu.Unlock()
-		}
-		http.Redirect(w, r, "/", http.StatusSeeOther)
-	default:
-		t.show(w, http.StatusNotFound, "nowhere", p)
-	}
-}
-
-func signInPage(s Site) string {
-	if s.Shape == TwoPages {
-		return "sign-in-first"
-	}
-	return "sign-in"
-}
-
-func refuse(s Site, user, password, repeat string) string {
-	switch {
-	case user == "":
-		return "Please type your " + strings.ToLower(s.User) + "."
-	case s.Mail && !strings.Contains(strings.Trim(user, "@"), "@"):
-		return "That isn't an e-mail address."
-	case utf8.RuneCountInString(password) < s.Least:
-		return fmt.Sprintf("The password needs at least %d characters.", s.Least)
-	case password != repeat:
-		return "The two passwords are not the same."
-	}
-	return ""
 }

@@ -1,13 +1,18 @@
 package practice
 
 import (
+	"io"
 	"net/http"
 	"net/http/cookiejar"
 	"net/http/httptest"
 	"net/url"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
+	"github.com/pquerna/otp/totp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -38,47 +43,142 @@ func (h asHost) RoundTrip(r *http.Request) (*http.Response, error) {
 	return http.DefaultTransport.RoundTrip(r)
 }
 
-func (v *visitor) post(path, user, password, repeat string) (int, string) {
-	resp, err := v.http.PostForm(v.srv.URL+path, url.Values{"user": {user}, "password": {password}, "repeat": {repeat}})
+// post sends a form, its values in pairs, and returns the status, the path it led to and the page.
+func (v *visitor) post(path string, pairs ...string) (int, string, string) {
+	form := url.Values{"company": {"TS-1"}, "first": {"Wren"}, "last": {"Tolliver"}, "town": {"Saltmarsh Quay"}, "day": {"9"}, "month": {"05"}, "year": {"1999"}}
+	for i := 0; i < len(pairs); i += 2 {
+		form.Add(pairs[i], pairs[i+1])
+	}
+	resp, err := v.http.PostForm(v.srv.URL+path, form)
+	return v.answer(resp, err)
+}
+
+func (v *visitor) get(path string) (int, string, string) {
+	resp, err := v.http.Get(v.srv.URL + path)
+	return v.answer(resp, err)
+}
+
+func (v *visitor) answer(resp *http.Response, err error) (int, string, string) {
 	require.NoError(v.t, err)
 	defer resp.Body.Close()
-	return resp.StatusCode, resp.Request.URL.Path
+	b, err := io.ReadAll(resp.Body)
+	require.NoError(v.t, err)
+	return resp.StatusCode, resp.Request.URL.Path, string(b)
+}
+
+// good is a password that a site takes.
+func good(s Site, tail string) string {
+	if s.Plain {
+		return "winkle7" + tail
+	}
+	return "Sea-Glass.27" + tail
+}
+
+// enter signs in, with a one-time code where the site asks for one.
+func (v *visitor) enter(s Site, user, password string) string {
+	_, at, _ := v.post("/sign-in", "user", user, "password", password)
+	if at == "/code" {
+		code, _, _ := v.post("/code", "code", "000000")
+		assert.Equal(v.t, http.StatusUnauthorized, code, s.Name)
+		now, err := totp.GenerateCode(CodeKey, time.Now())
+		require.NoError(v.t, err)
+		_, at, _ = v.post("/code", "digit", now[:1], "digit", now[1:2], "digit", now[2:3], "digit", now[3:])
+	}
+	return at
 }
 
 func TestEverySiteReallyChecks(t *testing.T) {
 	town, err := New([]Resident{{"lanternfish", "Maren@x.example", "cuttle-bone"}})
 	require.NoError(t, err)
+	require.GreaterOrEqual(t, len(Sites), 20)
 	for _, s := range Sites {
 		v := visit(t, town, s.Name)
-		user := "wren"
-		if s.Mail {
-			user = "wren@x.example"
+		user, first, second, third := "wren@x.example", good(s, "a1"), good(s, "b2"), good(s, "c3")
+		for _, bad := range [][3]string{{"", first, first}, {user, "p1", "p1"}, {user, first, first + "x"}} {
+			code, _, page := v.post("/sign-up", "user", bad[0], "password", bad[1], "repeat", bad[2])
+			assert.Equal(t, http.StatusUnprocessableEntity, code, "%s %v", s.Name, bad)
+			assert.Contains(t, page, `role="alert"`, s.Name)
 		}
-		long := strings.Repeat("p", s.Least)
-		for _, bad := range [][3]string{{"", long, long}, {user, long[1:], long[1:]}, {user, long, long + "x"}} {
-			code, _ := v.post("/sign-up", bad[0], bad[1], bad[2])
-			assert.Equal(t, http.StatusUnprocessableEntity, code, s.Name)
-		}
-		code, at := v.post("/sign-up", user, long, long)
+		code, at, _ := v.post("/sign-up", "user", user, "password", first, "repeat", first)
 		assert.Equal(t, http.StatusOK, code)
 		assert.Equal(t, "/welcome", at, s.Name)
-		code, _ = v.post("/sign-up", strings.ToUpper(user), long, long)
+		code, _, _ = v.post("/sign-up", "user", strings.ToUpper(user), "password", first, "repeat", first)
 		assert.Equal(t, http.StatusUnprocessableEntity, code, "taken")
-		_, at = v.post("/sign-out", "", "", "")
+
+		code, _, _ = v.post("/change", "current", first+"x", "password", second, "repeat", second)
+		assert.Equal(t, http.StatusUnprocessableEntity, code, s.Name)
+		code, _, page := v.post("/change", "current", first, "password", second, "repeat", second)
+		assert.Equal(t, http.StatusOK, code, s.Name)
+		assert.Contains(t, page, `role="status"`)
+		_, at, _ = v.post("/sign-out")
 		assert.Equal(t, "/", at)
 
-		code, _ = v.post("/sign-in", user, long+"x", "")
+		code, _, _ = v.post("/sign-in", "user", user, "password", first)
+		assert.Equal(t, http.StatusUnauthorized, code, s.Name)
+		code, _, _ = v.post("/sign-in", "user", "nobody")
 		assert.Equal(t, http.StatusUnauthorized, code)
-		code, _ = v.post("/sign-in", "nobody", "", "")
-		assert.Equal(t, http.StatusUnauthorized, code)
-		_, at = v.post("/sign-in", user, long, "")
-		assert.Equal(t, "/welcome", at)
-		code, _ = v.post("/nowhere", "", "", "")
+		assert.Equal(t, "/welcome", v.enter(s, user, second), s.Name)
+
+		_, _, page = v.post("/forgot", "user", user)
+		letter := regexp.MustCompile(`/reset\?letter=(\w+)`).FindStringSubmatch(page)
+		require.NotNil(t, letter, s.Name)
+		code, _, _ = v.post("/reset", "letter", letter[1], "password", third, "repeat", third)
+		assert.Equal(t, http.StatusOK, code)
+		assert.Equal(t, "/welcome", v.enter(s, user, third), s.Name)
+		code, _, _ = v.get("/reset?letter=another")
 		assert.Equal(t, http.StatusNotFound, code)
+		for _, path := range []string{"/", "/sign-in", "/sign-up", "/change", "/code", "/forgot"} {
+			code, _, page := v.get(path)
+			assert.Equal(t, http.StatusOK, code, s.Name+path)
+			assert.Contains(t, page, "</html>", s.Name+path)
+		}
+		code, _, _ = v.get("/pay")
+		assert.Equal(t, s.Sells != "", code == http.StatusOK, s.Name)
+		code, _, _ = v.post("/nowhere")
+		assert.Equal(t, http.StatusNotFound, code)
+		code, _, _ = v.get("/.well-known/change-password")
+		assert.Equal(t, s.Knows, code == http.StatusOK)
 	}
 	v := visit(t, town, "lanternfish")
-	_, at := v.post("/sign-in", "maren@x.example", "cuttle-bone", "")
+	_, at, _ := v.post("/sign-in", "user", "maren@x.example", "password", "cuttle-bone")
 	assert.Equal(t, "/welcome", at, "a resident, whatever the case")
-	code, _ := visit(t, town, "gullwing").post("/sign-in", "maren@x.example", "cuttle-bone", "")
+	code, _, _ := visit(t, town, "gullwing").post("/sign-in", "user", "maren@x.example", "password", "cuttle-bone")
 	assert.Equal(t, http.StatusUnauthorized, code, "sites don't know each other's accounts")
+}
+
+func TestCheckoutsReallyCheck(t *testing.T) {
+	town, err := New([]Resident{{"pantryandpier", "m@x.example", "p"}, {"kelpandcrown", "m", "p"}, {"chandlery", "m@x.example", "p"}})
+	require.NoError(t, err)
+	pays := map[string][]string{
+		"pantryandpier": {"number", "4012888888881881", "expiry", "09/37", "safety", "118", "holder", "M", "street", "7 Ropewalk", "post", "SQ1", "country", "GB"},
+		"kelpandcrown":  {"number", "4012", "number", "8888", "number", "8888", "number", "1881", "month", "09", "year", "2037", "safety", "118", "holder", "M"},
+		"chandlery":     {"number", "4012888888881881", "month", "09", "year", "37", "safety", "118", "holder", "M"},
+	}
+	for name, pairs := range pays {
+		v := visit(t, town, name)
+		user := "m@x.example"
+		if name == "kelpandcrown" {
+			user = "m"
+		}
+		v.post("/sign-in", "user", user, "password", "p")
+		pay := func(pairs []string) int {
+			form := url.Values{}
+			for i := 0; i < len(pairs); i += 2 {
+				form.Add(pairs[i], pairs[i+1])
+			}
+			resp, err := v.http.PostForm(v.srv.URL+"/pay", form)
+			require.NoError(t, err)
+			defer resp.Body.Close()
+			return resp.StatusCode
+		}
+		assert.Equal(t, http.StatusOK, pay(pairs), name)
+		for i := 1; i < len(pairs); i += 2 {
+			bad := slices.Clone(pairs)
+			bad[i] = ""
+			assert.Equal(t, http.StatusUnprocessableEntity, pay(bad), "%s without %s", name, bad[i-1])
+		}
+		bad := slices.Clone(pairs)
+		bad[1] = "4013888888881881"[:len(bad[1])]
+		assert.Equal(t, http.StatusUnprocessableEntity, pay(bad), name)
+	}
 }
