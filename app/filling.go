@@ -106,15 +106,18 @@ func (v *Vault) Look(ctx context.Context, p Page) (View, error) {
 		}
 	}
 	rule := v.SiteRule(site.Domain(p.URL))
+	if out.Framed == "" && !rule.NoAsk {
+		slip, err := v.ripe(ctx, p, readings)
+		if err != nil {
+			return out, err
+		}
+		out.Slip = slip
+	}
 	items, err := v.matching(p.URL)
 	if err != nil {
 		return out, err
 	}
-	if out.Framed == "" && !rule.NoAsk {
-		if out.Slip, err = v.ripe(ctx, p, readings); err != nil {
-			return out, err
-		}
-	}
+	items = v.likely(p, items)
 	if rule.NoOffer {
 		out.Why = "You asked that nothing be offered at " + rule.Domain + "."
 		return out, nil

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
 	"strings"
 	"time"
 
@@ -73,8 +74,21 @@ func (v *Vault) noteFilled(p Page, it vault.Item) {
 	if v.seal == nil {
 		return
 	}
+	v.here[slipKey(p)] = it.ID
 	s := v.slipFor(p)
 	s.login, s.attempt.Username = it.ID, it.Username
+}
+
+// likely puts the login first that was last used in this tab.
+func (v *Vault) likely(p Page, items []vault.Item) []vault.Item {
+	v.mu.RLock()
+	id := v.here[slipKey(p)]
+	v.mu.RUnlock()
+	i := slices.IndexFunc(items, func(it vault.Item) bool { return it.ID == id })
+	if i <= 0 {
+		return items
+	}
+	return slices.Concat(items[i:i+1], items[:i], items[i+1:])
 }
 
 // noteNew remembers a password that was made for a form.
@@ -227,6 +241,7 @@ func (v *Vault) ripeSignIn(ctx context.Context, p Page, s Slip) (*Slip, error) {
 		}
 		switch {
 		case e.Secret(vault.FieldPassword).Equal(s.attempt.Password):
+			v.noteFilled(p, it)
 			return nil, v.DropSlip(s.ID) // known already
 		case it.Staged && e.Secret(vault.FieldStaged).Equal(s.attempt.Password):
 			if err := v.ConfirmStaged(ctx, it.ID); err != nil {
@@ -386,6 +401,11 @@ func (v *Vault) KeepSlip(ctx context.Context, in Slip) error {
 	if err := v.Save(ctx, s.ID, d.Changes()); err != nil {
 		return err
 	}
+	v.mu.Lock()
+	if _, k := v.findSlip(s.ID); k != "" && v.here != nil {
+		v.here[k] = s.ID
+	}
+	v.mu.Unlock()
 	return v.DropSlip(in.ID)
 }
 

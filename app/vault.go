@@ -46,6 +46,7 @@ type Vault struct {
 	used      time.Time
 	status    Status
 	slip      map[string]*Slip
+	here      map[string]string // by tab and site: the login that was last used there
 	going     going // where its user was sent from the book
 	drawer    []Made
 	uses      map[string]int64 // by item: when it was last used here; replaced, never changed
@@ -94,7 +95,7 @@ func (d *Device) newVault(card Card, vk keys.VaultKey) *Vault {
 	return &Vault{
 		d: d, instance: rand.Text(), card: card, seal: keys.NewVault(card.Vault, vk, d.p.Rand),
 		entries: map[string]held{}, ready: make(chan struct{}), used: d.p.Now(), listeners: map[chan Notice]bool{},
-		slip: map[string]*Slip{}, wake: make(chan struct{}, 1), sites: shippedSites(), attaching: map[string]bool{}, device: defaultSettings(card),
+		slip: map[string]*Slip{}, here: map[string]string{}, wake: make(chan struct{}, 1), sites: shippedSites(), attaching: map[string]bool{}, device: defaultSettings(card),
 	}
 }
 
@@ -267,7 +268,7 @@ func (v *Vault) Lock() {
 	seal, whole := v.seal, v.index == x && v.loadErr == nil
 	uses, dirty := v.uses, v.dirty
 	slips := v.openSlips()
-	v.seal, v.entries, v.index, v.slip, v.acts, v.uses, v.drawer = nil, nil, nil, nil, nil, nil, nil
+	v.seal, v.entries, v.index, v.slip, v.here, v.acts, v.uses, v.drawer = nil, nil, nil, nil, nil, nil, nil, nil
 	v.card.Closed = v.d.p.Now().UnixMilli()
 	card, stop, stopped := v.card, v.stop, v.stopped
 	v.mu.Unlock()

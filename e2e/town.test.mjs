@@ -103,3 +103,106 @@ for (const name of Object.keys(sites)) {
     await page.close();
   });
 }
+
+/** The height of the line of acts at the foot of the slip, found by where the page is covered there. */
+async function slipFoot(page) {
+  for (let i = 0; i < 40; i++) {
+    for (let y = 460; y > 120; y -= 6) {
+      const hit = await page.evaluate((y) => document.elementFromPoint(1280 - 26 - 372 + 60, y)?.matches(":popover-open") ?? false, y);
+      if (hit) return y - 26;
+    }
+    await page.waitForTimeout(100);
+  }
+  assert.fail("no slip is shown");
+}
+
+/** Presses the slip's main act. */
+async function keep(page) {
+  await slipFoot(page);
+  await page.waitForTimeout(450);
+  await page.mouse.click(1280 - 26 - 372 + 45, await slipFoot(page));
+  await page.waitForTimeout(350);
+}
+
+const mails = ["lanternfish", "pantryandpier", "thriftmarket", "chandlery", "samphirehotels", "cormorant", "sandpiper-rail", "ferrylink", "whelk", "oystercatcher", "islandpost", "periwinkle"];
+const newcomer = (name) => (name === "yawl" ? "+441632960222" : mails.includes(name) ? `wren.${name}@x.example` : `wren.${name}`);
+
+/** Signs up with a password that is made, and returns it. */
+async function signUp(page, name) {
+  const s = sites[name];
+  if (s.moving) await page.click("[data-tab=up]");
+  const own = s.moving || s.formless;
+  const user = page.locator(s.user ?? (own ? "#new-user" : "#user")), fresh = page.locator(s.fresh ?? (own ? "#new-password" : "#password")), repeat = page.locator(s.repeat ?? (own ? "#new-repeat" : "#repeat"));
+  await fresh.waitFor();
+  await page.waitForTimeout(450);
+  if (s.details) {
+    await choose(page, page.locator("#first"));
+    assert.equal(await filled(page.locator("#first"), "the first name"), "Maren");
+    assert.deepEqual(await page.evaluate(() => ["last", "street", "house", "town", "post", "country"].map((n) => document.getElementById(n).value)), ["Tolliver", "Ropewalk", "7", "Saltmarsh Quay", "SQ1 7RW", "GB"]);
+    assert.deepEqual(await page.evaluate(() => ["day", "month", "year"].map((n) => document.querySelector(`[name=${n}]`).value)), ["11", "04", "1985"]);
+  }
+  await user.fill(newcomer(name));
+  await choose(page, fresh);
+  const made = await filled(fresh, `${name}: a new password`);
+  assert.equal(await filled(repeat, `${name}: the repeated one`), made);
+  if (s.formless || s.moving) await page.click(`[data-moving='/sign-up'] ${s.formless ? "[data-go]" : "button"}`);
+  else await page.click(s.user?.includes("input") ? "[data-shadowed] button" : "main form button");
+  if (own) await page.waitForSelector("[href='/welcome']");
+  else await page.waitForURL("**/welcome");
+  return made;
+}
+
+for (const name of Object.keys(sites)) {
+  test(`${name}: signed up, kept, and the password changed`, async () => {
+    const page = await at(name, "/sign-up");
+    const made = await signUp(page, name);
+    await keep(page);
+    const fits = async (password) => {
+      await desk.goto(`${d.laptop}/logins?q=${encodeURIComponent(newcomer(name))}`);
+      await desk.locator(".line-main", { hasText: newcomer(name) }).first().click();
+      await desk.waitForSelector("#sheet h1");
+      await desk.keyboard.press("s");
+      await desk.waitForSelector(".grouped");
+      assert.equal((await desk.locator(".glyphs").allInnerTexts()).join(""), password, name);
+    };
+    await fits(made);
+    // The present one is filled, the new one made and filled, and the same login holds it.
+    await page.bringToFront();
+    await page.goto(new URL("/change", page.url()).href);
+    await page.waitForTimeout(350);
+    await choose(page, page.locator("#password"));
+    const fresh = await filled(page.locator("#password"), `${name}: a new password`);
+    assert.equal(await filled(page.locator("#current"), `${name}: the present password`), made);
+    assert.notEqual(fresh, made);
+    await page.click("main form button");
+    await page.waitForSelector("[role=status]");
+    await page.waitForTimeout(600);
+    await fits(fresh);
+    await page.close();
+  });
+}
+
+for (const [name, s] of Object.entries(sites)) {
+  if (!s.pay) continue;
+  test(`${name}: paid at`, async () => {
+    const page = await at(name, "/sign-in");
+    await signIn(page, name);
+    await page.goto(d.site(name, "/pay"));
+    await page.waitForTimeout(350);
+    if (s.pay === "whole") {
+      await choose(page, page.locator("#name"));
+      assert.equal(await filled(page.locator("#street"), "the street"), "7 Ropewalk");
+      assert.equal(await page.inputValue("#country"), "GB");
+      assert.equal(await page.inputValue("#promo"), "");
+    }
+    await choose(page, page.locator("#number").first());
+    await filled(page.locator("#holder"), "the name on the card");
+    assert.equal((await page.locator("[name=number]").evaluateAll((l) => l.map((f) => f.value).join(""))), "4012888888881881");
+    assert.equal(await page.inputValue("#safety"), "", "the security code waits for a press of its own");
+    await choose(page, page.locator("#safety"));
+    assert.equal(await filled(page.locator("#safety"), "the security code"), "118");
+    await page.click("main form button");
+    await page.waitForSelector(".done");
+    await page.close();
+  });
+}

@@ -90,6 +90,9 @@ type candidate struct {
 
 func look(f Field) *candidate {
 	c := &candidate{Field: f, label: lex.read(normal(f.Label)), name: lex.read(normal(f.Name)), near: lex.read(normal(f.Near))}
+	if n := strings.Fields(normal(f.Name)); len(n) > 0 && (n[0] == "q" || n[0] == "s") && n[len(n)-1] == n[0] {
+		c.name.add(saysSearch) // what search boxes are called, and nothing else is (common practice)
+	}
 	c.all = c.label.or(c.name)
 	c.token, c.part, _ = tokenRole(f.Autocomplete)
 	c.digits = numbersOf(f.Options)

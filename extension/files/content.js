@@ -10,6 +10,8 @@ const ext = globalThis.browser ?? chrome;
 
 /** @type {{readings: Reading[], offers: Offer[], cards: Offer[], people: Offer[], why?: string, framed?: string, alarm?: any, trouble?: string, open?: string}} */
 let view = { readings: [], offers: [], cards: [], people: [] };
+/** Whether the frame has fields that couldn't be seen when it was last looked at. */
+let unseen = false;
 let filling = false, alarmed = "", turn = 0, gone = false;
 
 /** @param {Record<string, unknown>} m @returns {Promise<any>} */
@@ -35,6 +37,7 @@ async function look() {
   }
   looking = true;
   const s = snapshot();
+  unseen = s.fields.some((f) => !f.visible);
   if (s.fields.length || window === window.top) {
     const v = await tell({ act: "look", snapshot: s, focused: document.hasFocus() });
     view = { readings: v.readings ?? [], offers: v.offers ?? [], cards: v.cards ?? [], people: v.people ?? [], why: v.why, framed: v.framed, alarm: v.alarm, trouble: v.trouble ?? (v.error ? "away" : undefined), open: v.open };
@@ -270,6 +273,7 @@ document.addEventListener("focusin", (e) => {
   const f = e.composedPath()[0];
   if (filling || e.target === host) return;
   if (f instanceof Element && isBox(f)) {
+    if (!placeOf(f) && unseen) later(() => void look()); // it may not have been there to see before
     open(f);
     if (view.alarm && f.type === "password") {
       alarmed = "";
@@ -300,6 +304,7 @@ document.addEventListener("click", (e) => {
   if (e.isTrusted && at.closest("[data-connect-browser]")) void tell({ act: "connect" });
   const b = at.closest(`${PRESSED}, a[href="#"], a:not([href])`);
   if (b) pressed(b);
+  if (unseen) setTimeout(() => void look(), 350); // a press may bring fields to light
 }, true);
 for (const what of ["beforetoggle", "fullscreenchange"]) document.addEventListener(what, (e) => {
   if (e.target !== host && root.querySelector(".paper") && !root.activeElement) setTimeout(() => raise(true)); // nothing of the page's stands above
@@ -315,7 +320,7 @@ function later(what) {
 
 const watched = new WeakSet();
 const observer = new MutationObserver((list) => {
-  if (!list.some((m) => (m.type === "attributes" ? m.target instanceof Element && isBox(m.target) : [...m.addedNodes, ...m.removedNodes].some((n) => n !== host)))) return;
+  if (!list.some((m) => (m.type === "attributes" ? m.target instanceof Element && (isBox(m.target) || m.attributeName === "open" || m.attributeName === "hidden") : [...m.addedNodes, ...m.removedNodes].some((n) => n !== host)))) return;
   watch();
   later(() => void look());
 });
@@ -325,7 +330,7 @@ function watch() {
   for (const r of roots()) {
     if (watched.has(r)) continue;
     watched.add(r);
-    observer.observe(r === document ? document.documentElement : r, { childList: true, subtree: true, attributes: true, attributeFilter: ["type", "disabled", "readonly", "hidden"] });
+    observer.observe(r === document ? document.documentElement : r, { childList: true, subtree: true, attributes: true, attributeFilter: ["type", "disabled", "readonly", "hidden", "open"] });
   }
 }
 watch();

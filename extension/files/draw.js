@@ -47,9 +47,15 @@ function make(tag, cls, text) {
   return el;
 }
 
+/** Where the host has to stand: a dialog that shuts out the rest of the page shuts out what stands outside of it. */
+function ground() {
+  const open = document.querySelectorAll("dialog:modal");
+  return open.length ? open[open.length - 1] : document.documentElement;
+}
+
 /** Puts the host above everything the page has. @param {boolean} [anew] */
 function raise(anew = false) {
-  if (!host.isConnected) document.documentElement.append(host);
+  if (!host.isConnected || host.parentElement !== ground()) ground().append(host);
   if (typeof host.showPopover === "function") {
     host.popover = "manual";
     if (anew && host.matches(":popover-open")) host.hidePopover();
