@@ -32,7 +32,7 @@ async function choose(page, field) {
   await page.click(field);
   await drawn(page);
   const r = await box(page, field);
-  await page.waitForTimeout(200); // a press right after the drawing is not taken: nobody could have read it
+  await page.waitForTimeout(450); // a press right after the drawing is not taken: nobody could have read it
   await press(page, r.x + 40, r.y + r.height + 22);
 }
 
@@ -85,7 +85,7 @@ test("by keyboard alone", async () => {
   await site.goto(d.site("gullwing", "/sign-in"));
   await site.focus("#user");
   await drawn(site);
-  await site.waitForTimeout(200);
+  await site.waitForTimeout(450);
   await site.keyboard.press("ArrowDown");
   await site.keyboard.press("Enter");
   await site.waitForFunction(() => document.querySelector("#password").value !== "");
@@ -101,7 +101,7 @@ test("sign up: a made password in both boxes, kept by the slip, and on the other
   await site.fill("#user", "wren.t");
   await site.focus("#password");
   await drawn(site);
-  await site.waitForTimeout(200);
+  await site.waitForTimeout(450);
   await site.keyboard.press("ArrowDown");
   await site.keyboard.press("Enter");
   await site.waitForFunction(() => document.querySelector("#repeat").value !== "");
@@ -171,15 +171,54 @@ test("an unknown sign-in raises the slip; a refused one doesn't; Never here is k
   await desk.waitForSelector("text=Nothing fits");
 });
 
-test("nothing is offered where it doesn't belong", async () => {
-  for (const url of [d.site("gullwing.localhost.trickster"), d.site("framed")]) {
-    await site.goto(url);
-    await site.waitForTimeout(600);
-    const frame = site.frames().find((f) => f.url().includes("lanternfish")) ?? site.mainFrame();
-    await frame.click("#user");
-    await site.waitForTimeout(400);
-    for (const f of site.frames()) assert.equal(await f.evaluate(() => [...document.documentElement.children].some((e) => e.matches(":popover-open"))), false, url);
+test("a page that imitates a kept site raises the alarm, and gets nothing", async () => {
+  for (const name of ["gullwing.localhost.trickster", "gu11wing", "gulwling", "gullwing-login", "gullvving"]) {
+    await site.goto(d.site(name));
+    await drawn(site);
+    await site.waitForTimeout(450);
+    assert.ok(await site.evaluate(() => document.elementFromPoint(640, 120)?.matches(":popover-open")), `${name}: the alarm stands in the middle of the page`);
+    await site.focus("#password");
+    await site.keyboard.press("ArrowDown");
+    const window = await b.page();
+    const tab = await b.context.serviceWorkers()[0].evaluate(async (url) => (await chrome.tabs.query({ url: url + "*" }))[0].id, d.site(name));
+    await window.goto(`chrome-extension://${b.id}/window.html?tab=${tab}`);
+    await window.waitForSelector("text=No login is kept for");
+    await window.close();
+    assert.equal(await site.inputValue("#password"), "", name);
   }
+});
+
+test("the alarm's user can say that an address is right", async () => {
+  await desk.goto(d.laptop + "/logins?q=gullwing+practice");
+  await desk.locator(".line-main").first().click();
+  await desk.waitForSelector("#sheet h1");
+  const id = await desk.locator("#sheet").getAttribute("data-id");
+  const address = d.site("gullvving");
+  await desk.goto(`${d.laptop}/items/${id}/vouch?address=${encodeURIComponent(address)}`);
+  await desk.click("text=It is right");
+  await desk.waitForSelector("text=belongs to the login from here on");
+  await site.bringToFront();
+  await site.goto(address);
+  await choose(site, "#user");
+  await site.waitForFunction(() => document.querySelector("#password").value !== "");
+  await desk.locator("[data-undo]").click();
+  await desk.waitForSelector("text=Undone");
+});
+
+test("a frame of another site gets nothing until its user says so", async () => {
+  await site.bringToFront();
+  await site.goto(d.site("framed"));
+  await site.waitForTimeout(700);
+  const frame = site.frames().find((f) => f.url().includes("lanternfish"));
+  await frame.focus("#user");
+  await site.waitForTimeout(450);
+  await site.keyboard.press("ArrowDown");
+  assert.equal(await frame.inputValue("#password"), "");
+  await site.keyboard.press("Enter"); // Fill here all the same
+  await site.waitForTimeout(450);
+  await site.keyboard.press("ArrowDown");
+  await site.keyboard.press("Enter");
+  await frame.waitForFunction(() => document.querySelector("#password").value !== "");
 });
 
 test("a page's own presses do nothing", async () => {

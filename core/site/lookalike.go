@@ -4,6 +4,7 @@ import (
 	"math/bits"
 	"slices"
 	"strings"
+	"unicode"
 
 	"github.com/mtibben/confusables"
 	"golang.org/x/net/idna"
@@ -202,7 +203,7 @@ func (g *Guard) alike(_, domain, _ string) (Likeness, bool) {
 		return Likeness{kept, "The same name with another ending: " + end + " in place of " + theirs + ".", []Part{{Text: firstLabel(domain)}, {end, true}}, []Part{{Text: firstLabel(kept)}, {theirs, true}}}, true
 	}
 	if kept, ok := g.looks.get(looks(label), domain); ok && len([]rune(label)) >= leastWhole && label != letters(firstLabel(kept)) {
-		why := "Letters were replaced by others that look like them."
+		why := "Letters were replaced by others that look like them" + spelled(label, letters(firstLabel(kept))) + "."
 		if strings.HasPrefix(firstLabel(domain), "xn--") {
 			why = "Letters were replaced by those of another script that look the same; the browser’s own name for it is " + domain + "."
 		}
@@ -431,6 +432,39 @@ func marked(kept, domain, why string) Likeness {
 	a, b := []rune(here), []rune(there)
 	inA, inB := commonRunes(a, b)
 	return Likeness{kept, why, parts(a, inA), parts(b, inB)}
+}
+
+// spelled names the first characters in which two labels differ, because they may look the
+// same in whatever letters they are shown: ": the digit 1 in place of the letter L".
+func spelled(here, there string) string {
+	a, b := []rune(here), []rune(there)
+	for i := 0; i < min(len(a), len(b)); i++ {
+		if a[i] != b[i] {
+			return ": " + called(a[i]) + " in place of " + called(b[i])
+		}
+	}
+	return ""
+}
+
+// called names a character.
+func called(r rune) string {
+	switch {
+	case r >= '0' && r <= '9':
+		return "the digit " + string(r)
+	case r >= 'a' && r <= 'z':
+		return "the letter " + strings.ToUpper(string(r))
+	case r == '-':
+		return "a hyphen"
+	}
+	for name, table := range unicode.Scripts {
+		if name != "Common" && name != "Inherited" && unicode.Is(table, r) {
+			if name == "Latin" {
+				return "the accented letter " + strings.ToUpper(string(r))
+			}
+			return "a " + strings.ReplaceAll(name, "_", " ") + " letter"
+		}
+	}
+	return "another character"
 }
 
 // shownName is a domain in its own letters, ending included.

@@ -64,7 +64,7 @@ function fields() {
 function seen(el) {
   const r = el.getBoundingClientRect();
   const page = document.documentElement;
-  if (r.width < 8 || r.height < 8 || r.right + scrollX < 4 || r.bottom + scrollY < 4 || r.left + scrollX > Math.max(page.scrollWidth, innerWidth) - 4) return false;
+  if (r.width < 8 || r.height < 8 || r.right + scrollX < 4 || r.bottom + scrollY < 4 || r.left + scrollX > Math.min(Math.max(page.scrollWidth, innerWidth) - 4, innerWidth + 400)) return false; // people scroll down, not sideways
   if (!el.checkVisibility({ opacityProperty: true, visibilityProperty: true })) return false;
   let opacity = 1, box = { left: r.left, top: r.top, right: r.right, bottom: r.bottom };
   for (let at = /** @type {Element | null} */ (el); at; at = around(at)) {
