@@ -1,19 +1,26 @@
 package autofill
 
 import (
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"unicode"
 )
 
-// card finds the fields of a payment card, if the form asks for one: it does if some
+// sixteen is how pages show where a card's number goes without saying so.
+var sixteen = regexp.MustCompile(`(?:^|\s)(?:[0-9xX#•*]{4}[ -]?){3}[0-9xX#•*]{1,7}$`)
+
+// findCard finds the fields of a payment card, if the form asks for one: it does if some
 // field is for a card's number. Words alone, such as "expiry" or "security code",
 // mean other things elsewhere.
-func (p frame) card(fields []*candidate) bool {
+func findCard(fields []*candidate) bool {
 	number := slices.IndexFunc(fields, func(c *candidate) bool {
 		return c.token == CardNumber || c.token == "" && (c.text() || c.Type == "password") && c.Type != "email" && c.says(CardNumber) && !c.all.any(saysOther, saysSecretOther)
 	})
+	if number < 0 && slices.ContainsFunc(fields, func(c *candidate) bool { return c.says(CardCode) && !c.all.has(saysCode) }) {
+		number = slices.IndexFunc(fields, func(c *candidate) bool { return c.text() && c.token == "" && sixteen.MatchString(c.Label) })
+	}
 	if number < 0 {
 		return false
 	}
@@ -78,8 +85,9 @@ func (p frame) card(fields []*candidate) bool {
 	return true
 }
 
-// details finds the fields of personal details, and returns how many different ones.
-func (p frame) details(fields []*candidate, card bool) int {
+// details finds the fields of personal details, and returns how many different ones; an
+// e-mail address counts beside a name only.
+func details(fields []*candidate) int {
 	for _, c := range fields {
 		if c.role != "" || c.isPassword() {
 			continue
@@ -95,17 +103,33 @@ func (p frame) details(fields []*candidate, card bool) int {
 		}
 		c.role = c.detail()
 	}
+	for i, c := range fields {
+		if i > 0 && c.role == "" && c.text() && c.token == "" && (fields[i-1].role == Street || fields[i-1].role == Line1) && bareNumber.MatchString(normal(c.Label)) {
+			c.role = HouseNumber
+		}
+	}
 	birthdayParts(fields)
 	telephoneParts(fields)
 	seen := map[Role]bool{}
+	named, mail := false, false
 	for _, c := range fields {
-		if c.role.Details() && c.role != Email {
+		switch {
+		case c.role == Email || c.Type == "email" && !c.all.any(saysNewsletter, saysSearch):
+			mail = true
+		case c.role.Details():
 			seen[c.role] = true
+			named = named || c.role == Name || c.role == GivenName || c.role == FamilyName
 		}
 	}
-	_ = card
+	if named && mail {
+		return len(seen) + 1
+	}
 	return len(seen)
 }
+
+// bareNumber is a label that says "number" and nothing of what: beside a street it is the
+// house's.
+var bareNumber = regexp.MustCompile(`^ (?:number|no|nr|n|num|numero|número|numéro|nummer|номер)(?: no)? $`)
 
 // detail gives a field without a token the one role that its label speaks of, or its
 // name where the label speaks of none or of several. Where that isn't one either the

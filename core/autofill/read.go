@@ -60,7 +60,6 @@ func Read(s Snapshot) []Reading {
 		}
 		byForm[f.Form] = append(byForm[f.Form], look(f))
 	}
-	p.forms = len(order)
 	var out []Reading
 	for _, id := range order {
 		if r, ok := p.read(forms[id], byForm[id]); ok {
@@ -74,7 +73,6 @@ func Read(s Snapshot) []Reading {
 // frame is what the frame as a whole says.
 type frame struct {
 	about, path said
-	forms       int
 }
 
 // candidate is a field with what its texts say, and the role it is given.
@@ -200,7 +198,7 @@ func (p frame) weigh(f Form) (e evidence) {
 func (p frame) read(form Form, fields []*candidate) (Reading, bool) {
 	r := Reading{Roles: map[int]Role{}}
 	e := p.weigh(form)
-	card := p.card(fields)
+	card := findCard(fields)
 	codePieces(form, p, fields)
 	var passwords []*candidate
 	for _, c := range fields {
@@ -213,8 +211,8 @@ func (p frame) read(form Form, fields []*candidate) (Reading, bool) {
 			passwords = append(passwords, c)
 		}
 	}
-	details := p.details(fields, card)
-	passwordRoles(passwords, e, details)
+	asked := details(fields)
+	passwordRoles(passwords, e, asked)
 	r.Kind = kindOf(passwords, e, fields)
 
 	user := userField(r.Kind, fields, passwords)
@@ -222,12 +220,12 @@ func (p frame) read(form Form, fields []*candidate) (Reading, bool) {
 	case user != nil && r.Kind != "":
 		user.role = Username
 	case user != nil:
-		r.Kind = p.withoutPassword(user, e, fields, details, card)
+		r.Kind = withoutPassword(user, e, fields, asked, card)
 		if r.Kind != "" {
 			user.role = Username
 		}
 	}
-	if r.Kind == "" && slices.ContainsFunc(fields, func(c *candidate) bool { return c.role == OneTimeCode }) && !card && details < 2 {
+	if r.Kind == "" && slices.ContainsFunc(fields, func(c *candidate) bool { return c.role == OneTimeCode }) && !card && asked < 2 {
 		r.Kind = CodeForm
 	}
 	again(fields)
@@ -237,10 +235,10 @@ func (p frame) read(form Form, fields []*candidate) (Reading, bool) {
 				c.role = ""
 			}
 		}
-		details, card = 0, false
+		asked, card = 0, false
 	}
-	loose := e.search > 0 || e.news > 0 && e.signUp == 0
-	r.Card, r.Details = card, asks(fields, details, loose)
+	loose := e.search > 0 || e.news > 0 && e.signUp == 0 || r.Kind == "" && !card && slices.ContainsFunc(fields, func(c *candidate) bool { return c.all.has(saysOther) }) // writes to somebody
+	r.Card, r.Details = card, asks(fields, asked, loose) || r.Kind == SignUp && asked > 0
 	if r.Kind == "" {
 		if !r.Card && !r.Details {
 			return r, false
@@ -419,7 +417,7 @@ func userField(kind Kind, fields, passwords []*candidate) *candidate {
 
 // withoutPassword tells a sign-in's first page from the many forms that ask for an
 // e-mail address.
-func (p frame) withoutPassword(user *candidate, e evidence, fields []*candidate, details int, card bool) Kind {
+func withoutPassword(user *candidate, e evidence, fields []*candidate, details int, card bool) Kind {
 	texts := 0
 	for _, c := range fields {
 		if c.text() && c.role != OneTimeCode && !c.Locked {

@@ -89,10 +89,10 @@ function labelOf(el) {
   /** @type {(string | null | undefined)[]} */
   const said = [...(el.labels ?? [])].map((l) => (l.contains(el) ? [...l.childNodes].filter((n) => !(n instanceof Element && n.contains(el))).map((n) => n.textContent).join(" ") || l.textContent : l.textContent));
   for (const id of (el.getAttribute("aria-labelledby") ?? "").split(/\s+/)) if (id) said.push(root.getElementById(id)?.textContent);
-  said.push(el.getAttribute("aria-label"), el instanceof HTMLSelectElement ? "" : el.placeholder, el.title);
+  said.push(el.getAttribute("aria-label"), el.title);
   if (root instanceof ShadowRoot) said.push(root.host.getAttribute("label"), root.host.getAttribute("aria-label"), root.host.getAttribute("placeholder"));
-  const text = tidy(said.filter(Boolean).join(" "));
-  return text || before(el);
+  const label = said.filter((s) => s?.trim()).join(" ") || before(el); // a placeholder may be no more than an example
+  return tidy([label, el instanceof HTMLSelectElement ? "" : el.placeholder].join(" "));
 }
 
 /** The words that stand before a field that has no label. @param {Element} el */
@@ -164,6 +164,7 @@ function senders(form) {
   const all = /** @type {HTMLElement[]} */ (deep(form, PRESSED));
   const sends = all.filter((b) => (b instanceof HTMLButtonElement || b instanceof HTMLInputElement ? b.type === "submit" || b.type === "image" : false));
   const plain = all.filter((b) => !b.hasAttribute("aria-pressed") && textOf(b).length > 2);
+  if (!sends.length && !plain.length) plain.push(.../** @type {HTMLElement[]} */ (deep(form, 'a[class*="btn" i], a[class*="button" i]')));
   return form instanceof HTMLFormElement && sends.length ? sends : sends.length ? sends : plain.slice(-1);
 }
 
