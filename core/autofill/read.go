@@ -142,6 +142,8 @@ func (c *candidate) isCode() bool {
 		return true
 	case c.token != "" || c.Type == "email" || c.Type == "select" || c.Type == "textarea" || c.all.any(saysOther, saysSecretOther, saysUser):
 		return false
+	case c.label.has(saysCode) && c.label.has(saysMail):
+		return strings.HasPrefix(normal(c.Label), " code ") // "Code from the e-mail", not "E-mail or customer code"
 	case c.label.has(saysCode):
 		return !c.label.any(saysPassword, saysMail) || c.Type != "password" && !c.label.has(saysMail)
 	}
@@ -382,7 +384,7 @@ func userField(kind Kind, fields, passwords []*candidate) *candidate {
 			n = 100
 		case c.all.has(saysSearch) && !user, c.all.has(saysOther) && !user && c.token == "":
 			continue
-		case c.all.has(saysAgain) && i > 0 && best != nil:
+		case c.all.has(saysAgain) && i > 0 && best != nil, kind == SignIn && c.label.has(saysNew):
 			continue
 		case c.label.has(saysUser) && c.token != Email:
 			n = 55

@@ -132,6 +132,8 @@ func (s said) or(t said) said { return said{s[0] | t[0], s[1] | t[1]} }
 // counts, and what it covers is read no further.
 func (l *lexicon) read(text string) (out said) {
 	words := strings.Fields(text)
+	var covered [][2]int // of the text, by terms of several words
+	at := 0
 	for i := 0; i < len(words); {
 		longest := 0
 		for _, e := range l.words[words[i]] {
@@ -146,9 +148,21 @@ func (l *lexicon) read(text string) (out said) {
 				out.add(e.class)
 			}
 		}
+		from := at
+		for _, w := range words[i : i+max(1, longest)] {
+			at = strings.Index(text[at:], w) + at + len(w)
+		}
+		if longest > 1 {
+			covered = append(covered, [2]int{from, at})
+		}
 		i += max(1, longest)
 	}
 	for i := 0; i < len(text); {
+		if len(covered) > 0 && i >= covered[0][0] {
+			i = max(i, covered[0][1])
+			covered = covered[1:]
+			continue
+		}
 		longest := 0
 		r, size := utf8.DecodeRuneInString(text[i:])
 		list := l.inside[r]
