@@ -37,6 +37,7 @@ type world struct {
 	// between, if set, sees every request on its way to the cloud.
 	between atomic.Pointer[func(http.ResponseWriter, *http.Request, http.Handler)]
 	now     atomic.Int64 // milliseconds added to the clock
+	sites   app.Asker    // what sites publish; nil for no network
 }
 
 func newWorld(t *testing.T) *world {
@@ -75,7 +76,7 @@ func (w *world) device(name string) *app.Device {
 }
 
 func (w *world) deviceIn(f *store.Folder) *app.Device {
-	d := app.New(app.Ports{Stores: f, Dial: cloudclient.Dial, Rand: rand.Reader, Platform: "test",
+	d := app.New(app.Ports{Stores: f, Dial: cloudclient.Dial, Rand: rand.Reader, Platform: "test", Sites: w.sites,
 		Now: func() time.Time { return time.Now().Add(time.Duration(w.now.Load()) * time.Millisecond) }})
 	w.t.Cleanup(func() { assert.NoError(w.t, d.Close()) })
 	return d

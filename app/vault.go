@@ -47,7 +47,7 @@ type Vault struct {
 	status    Status
 	slip      map[string]*Slip
 	here      map[string]string // by tab and site: the login that was last used there
-	going     going // where its user was sent from the book
+	going     going             // where its user was sent from the book
 	drawer    []Made
 	uses      map[string]int64 // by item: when it was last used here; replaced, never changed
 	dirty     bool             // uses has yet to be kept

@@ -1,0 +1,450 @@
+package app_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"redlocket/app"
+	"redlocket/core/autofill"
+	"redlocket/core/secret"
+	"redlocket/core/vault"
+)
+
+// form is a page with one form, at a site of the tests.
+func form(url, title, submit string, fields ...autofill.Field) app.Page {
+	s := autofill.Snapshot{Title: title, Heads: title, Forms: []autofill.Form{{ID: 1, Submit: submit}}}
+	for i, f := range fields {
+		f.ID, f.Form, f.Visible = i, 1, true
+		s.Fields = append(s.Fields, f)
+	}
+	return app.Page{URL: url, Top: url, Tab: "7", Snapshot: s}
+}
+
+const ferry = "https://ferrylink.example"
+
+var (
+	userField, passField = autofill.Field{Type: "text", Label: "User name"}, autofill.Field{Type: "password", Label: "Password"}
+	newField, againField = autofill.Field{Type: "password", Label: "New password"}, autofill.Field{Type: "password", Label: "Repeat new password"}
+	signInPage           = form(ferry+"/sign-in", "Sign in", "Sign in", userField, passField)
+	signUpPage           = form(ferry+"/sign-up", "Join", "Create account", userField, passField, autofill.Field{Type: "password", Label: "Repeat password"})
+	changePage           = form(ferry+"/change", "Change password", "Change password", autofill.Field{Type: "password", Label: "Current password"}, newField, againField)
+	insidePage           = form(ferry+"/welcome", "Good day", "")
+)
+
+func saying(p app.Page, words string) app.Page {
+	p.Snapshot.Alerts = words
+	return p
+}
+
+func typed(values ...string) map[int]secret.Text {
+	out := map[int]secret.Text{}
+	for i, v := range values {
+		out[i] = secret.New(v)
+	}
+	return out
+}
+
+func look(t *testing.T, v *app.Vault, p app.Page) app.View {
+	t.Helper()
+	out, err := v.Look(t.Context(), p)
+	require.NoError(t, err)
+	return out
+}
+
+func ferryLogin(t *testing.T, v *app.Vault, user, password string) string {
+	id := app.NewID()
+	require.NoError(t, v.Save(t.Context(), id, vault.Draft{Title: "Ferrylink", Username: user, Password: secret.New(password), Addresses: []vault.Address{{URL: ferry + "/sign-in"}}}.Changes()))
+	return id
+}
+
+func passwords(t *testing.T, v *app.Vault, id string) (now, staged string) {
+	t.Helper()
+	e, err := v.Entry(id)
+	require.NoError(t, err)
+	return e.Text(vault.FieldPassword), e.Text(vault.FieldStaged)
+}
+
+func TestAChangeIsStagedUntilTheSiteTookIt(t *testing.T) {
+	w := newWorld(t)
+	d := w.device("desk")
+	v := w.create(d)
+	id := ferryLogin(t, v, "maren", "old-1")
+	ctx := t.Context()
+
+	values, err := v.FillNew(ctx, changePage, app.Fresh{Form: 1, Login: id})
+	require.NoError(t, err)
+	require.Len(t, values.Fills, 3)
+	made := values.Fills[1].Value
+	assert.Equal(t, "old-1", values.Fills[0].Value, "the present one goes into its own box")
+	assert.Equal(t, made, values.Fills[2].Value)
+	now, staged := passwords(t, v, id)
+	assert.Equal(t, []string{"old-1", made}, []string{now, staged}, "both at hand, before anything was sent")
+	items, err := v.Logins()
+	require.NoError(t, err)
+	assert.Len(t, items, 1, "no second entry")
+	drawer, err := v.Drawer()
+	require.NoError(t, err)
+	assert.Equal(t, made, drawer[0].Password)
+
+	require.NoError(t, v.Typed(ctx, changePage, 1, typed("old-1", made, made)))
+	assert.Nil(t, look(t, v, changePage).Slip, "the form is still there: nothing can be told")
+	slip := look(t, v, saying(changePage, "That was too easy to guess, error")).Slip
+	require.NotNil(t, slip)
+	assert.Equal(t, app.SlipRefused, slip.Kind)
+	require.NoError(t, v.StepBack(ctx, id))
+	now, staged = passwords(t, v, id)
+	assert.Equal(t, []string{"old-1", ""}, []string{now, staged})
+	e, err := v.Entry(id)
+	require.NoError(t, err)
+	assert.Contains(t, fmt.Sprint(reveal(e.Past)), made, "the refused one is in the past")
+
+	// The user typed one of their own; the site says that it took it.
+	require.NoError(t, v.Typed(ctx, changePage, 1, typed("old-1", "own-2", "own-2")))
+	slip = look(t, v, saying(insidePage, "Your password was changed.")).Slip
+	require.NotNil(t, slip)
+	assert.Equal(t, app.SlipConfirmed, slip.Kind)
+	now, staged = passwords(t, v, id)
+	assert.Equal(t, []string{"own-2", ""}, []string{now, staged})
+	require.NoError(t, v.StepBack(ctx, id))
+	now, staged = passwords(t, v, id)
+	assert.Equal(t, []string{"old-1", "own-2"}, []string{now, staged}, "stepped back after all, and nothing lost")
+	require.NoError(t, v.ConfirmStaged(ctx, id))
+
+	// Signed out by the change: the next sign-in tells.
+	require.NoError(t, v.Typed(ctx, changePage, 1, typed("own-2", "third-3", "third-3")))
+	slip = look(t, v, signInPage).Slip
+	require.NotNil(t, slip)
+	assert.Equal(t, app.SlipWaiting, slip.Kind)
+	offers := look(t, v, signInPage).Offers
+	require.Len(t, offers, 1)
+	assert.True(t, offers[0].Staged)
+	both := func(what app.What) string {
+		values, err := v.Fill(ctx, signInPage, app.Want{ID: id, Form: 1, What: what})
+		require.NoError(t, err)
+		return values.Fills[1].Value
+	}
+	assert.Equal(t, []string{"own-2", "third-3"}, []string{both(app.WhatLogin), both(app.WhatStaged)})
+	v.Lock()
+	v, err = d.Unlock(ctx, v.Card().ID, secret.New(master))
+	require.NoError(t, err)
+	require.NoError(t, v.Typed(ctx, signInPage, 1, typed("maren", "third-3")))
+	slip = look(t, v, insidePage).Slip
+	require.NotNil(t, slip)
+	assert.Equal(t, app.SlipConfirmed, slip.Kind)
+	now, staged = passwords(t, v, id)
+	assert.Equal(t, []string{"third-3", ""}, []string{now, staged})
+	assert.Nil(t, look(t, v, insidePage).Slip, "said once")
+	assert.ErrorIs(t, v.ConfirmStaged(ctx, id), app.ErrNotStaged)
+}
+
+func reveal(past []vault.Past) (out []string) {
+	for _, p := range past {
+		out = append(out, vault.Plain(p.Value))
+	}
+	return out
+}
+
+func TestWhichLoginAChangeIsOf(t *testing.T) {
+	w := newWorld(t)
+	v := w.create(w.device("desk"))
+	a, b := ferryLogin(t, v, "maren", "p-a"), ferryLogin(t, v, "wren", "p-b")
+	require.NoError(t, v.Typed(t.Context(), changePage, 1, typed("p-b", "n-b", "n-b")))
+	_, staged := passwords(t, v, b)
+	assert.Equal(t, "n-b", staged, "by the present password")
+	_, staged = passwords(t, v, a)
+	assert.Empty(t, staged)
+	// A reset has no present password: the one that was filled in the tab is meant.
+	_, err := v.Fill(t.Context(), signInPage, app.Want{ID: a, Form: 1, What: app.WhatLogin})
+	require.NoError(t, err)
+	reset := form(ferry+"/reset", "New password", "Set password", newField, againField)
+	require.NoError(t, v.Typed(t.Context(), reset, 1, typed("n-a", "n-a")))
+	_, staged = passwords(t, v, a)
+	assert.Equal(t, "n-a", staged)
+	// Of a login that nobody can tell nothing is changed.
+	other := reset
+	other.Tab = "8"
+	require.NoError(t, v.Typed(t.Context(), other, 1, typed("x", "x")))
+	there := insidePage
+	there.Tab = "8"
+	assert.Nil(t, look(t, v, there).Slip)
+}
+
+func TestSlips(t *testing.T) {
+	w := newWorld(t)
+	d := w.device("desk")
+	v := w.create(d)
+	ctx := t.Context()
+	for name, c := range map[string]struct {
+		sent  app.Page
+		typed map[int]secret.Text
+		then  app.Page
+		want  app.SlipKind
+	}{
+		"taken":         {signInPage, typed("maren", "p-1"), insidePage, app.SlipKeep},
+		"signed up":     {signUpPage, typed("maren", "p-1", "p-1"), signInPage, app.SlipKeep},
+		"came back":     {signInPage, typed("maren", "p-1"), signInPage, ""},
+		"an error":      {signInPage, typed("maren", "p-1"), saying(signInPage, "The password is wrong"), ""},
+		"an empty name": {signInPage, typed("", "p-1"), insidePage, ""},
+		"masked":        {signInPage, typed("mt*****er", "p-1"), insidePage, ""},
+		"two new ones":  {signUpPage, typed("maren", "p-1", "p-2"), insidePage, ""},
+		"a code":        {form(ferry+"/code", "Verification code", "Verify", autofill.Field{Type: "text", Label: "Verification code"}), typed("123456"), insidePage, ""},
+		"a card":        {form(ferry+"/pay", "Pay", "Pay", autofill.Field{Type: "text", Label: "Card number"}, autofill.Field{Type: "password", Label: "CVV"}), typed("4012888888881881", "118"), insidePage, ""},
+	} {
+		c.sent.Tab, c.then.Tab = name, name
+		require.NoError(t, v.Typed(ctx, c.sent, 1, c.typed))
+		slip := look(t, v, c.then).Slip
+		if c.want == "" {
+			assert.Nil(t, slip, name)
+		} else if assert.NotNil(t, slip, name) {
+			assert.Equal(t, c.want, slip.Kind, name)
+			assert.Equal(t, "maren", slip.Username)
+		}
+	}
+	status := signInPage
+	status.Tab, status.Snapshot.Status = "s", 401
+	require.NoError(t, v.Typed(ctx, status, 1, typed("maren", "p-1")))
+	gone := insidePage
+	gone.Tab, gone.Snapshot.Status = "s", 403
+	assert.Nil(t, look(t, v, gone).Slip, "the status says no")
+
+	// It waits, sealed, while the vault is locked.
+	require.NoError(t, v.Typed(ctx, signInPage, 1, typed("maren", "p-9")))
+	v.Lock()
+	v, err := d.Unlock(ctx, v.Card().ID, secret.New(master))
+	require.NoError(t, err)
+	slip := look(t, v, insidePage).Slip
+	require.NotNil(t, slip)
+	p, err := v.SlipPassword(slip.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "p-9", p.Reveal())
+	bad := *slip
+	bad.Address = "trickster.example/sign-in"
+	assert.Error(t, v.KeepSlip(ctx, bad), "to another site")
+	require.NoError(t, v.KeepSlip(ctx, *slip))
+	assert.ErrorIs(t, v.KeepSlip(ctx, *slip), app.ErrNoSlip)
+	items, err := v.Logins()
+	require.NoError(t, err)
+	require.Len(t, items, 1)
+	require.NoError(t, v.Typed(ctx, signInPage, 1, typed("maren", "p-9")))
+	assert.Nil(t, look(t, v, insidePage).Slip, "known already")
+	require.NoError(t, v.Typed(ctx, signInPage, 1, typed("MAREN", "p-10")))
+	slip = look(t, v, insidePage).Slip
+	require.NotNil(t, slip)
+	assert.Equal(t, app.SlipUpdate, slip.Kind)
+	assert.Equal(t, items[0].ID, slip.Update)
+
+	require.NoError(t, v.Never(ctx, ferry))
+	assert.Nil(t, look(t, v, insidePage).Slip)
+	assert.Equal(t, []app.SiteRule{{Domain: "ferrylink.example", NoAsk: true}}, v.SiteRules())
+	require.NoError(t, v.SetSiteRule(ctx, app.SiteRule{Domain: "ferrylink.example", NoOffer: true}))
+	assert.NotNil(t, look(t, v, insidePage).Slip, "asked again")
+	out := look(t, v, signInPage)
+	assert.Empty(t, out.Offers)
+	assert.Contains(t, out.Why, "asked that nothing be offered")
+	require.NoError(t, v.SetSiteRule(ctx, app.SiteRule{Domain: "ferrylink.example"}))
+	assert.Empty(t, v.SiteRules())
+
+	taken, err := v.Take(ctx, signInPage, 1, typed("", "by-hand"))
+	require.NoError(t, err)
+	assert.Equal(t, app.SlipKeep, taken.Kind)
+	_, err = v.Take(ctx, signInPage, 1, nil)
+	assert.Error(t, err)
+}
+
+func TestTheDrawer(t *testing.T) {
+	w := newWorld(t)
+	d := w.device("desk")
+	v := w.create(d)
+	values, err := v.FillNew(t.Context(), signUpPage, app.Fresh{Form: 1, Username: "maren"})
+	require.NoError(t, err)
+	made := values.Fills[len(values.Fills)-1].Value
+	v.Lock() // the user walks away
+	v, err = d.Unlock(t.Context(), v.Card().ID, secret.New(master))
+	require.NoError(t, err)
+	list, err := v.Drawer()
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.Equal(t, made, list[0].Password)
+	assert.Equal(t, ferry+"/sign-up", list[0].URL)
+	w.now.Add(29 * 24 * time.Hour.Milliseconds())
+	list, _ = v.Drawer()
+	assert.Len(t, list, 1)
+	w.now.Add(2 * 24 * time.Hour.Milliseconds())
+	list, _ = v.Drawer()
+	assert.Empty(t, list, "after 30 days")
+	for range 300 {
+		require.NoError(t, v.PutInDrawer(t.Context(), app.Made{Password: "x"}))
+	}
+	list, _ = v.Drawer()
+	assert.Len(t, list, 200)
+	require.NoError(t, v.EmptyDrawer(t.Context()))
+	list, _ = v.Drawer()
+	assert.Empty(t, list)
+}
+
+func TestGoingAndFillingWithoutAsking(t *testing.T) {
+	w := newWorld(t)
+	v := w.create(w.device("desk"))
+	id := ferryLogin(t, v, "maren", "p-1")
+	assert.Nil(t, look(t, v, signInPage).Go)
+	v.Go(id)
+	step := form(ferry+"/sign-in", "Sign in", "Next", autofill.Field{Type: "text", Autocomplete: "username"})
+	require.NotNil(t, look(t, v, step).Go, "the first of two pages")
+	require.NotNil(t, look(t, v, signInPage).Go, "and the second")
+	assert.Nil(t, look(t, v, signInPage).Go, "once")
+	v.Go(id)
+	w.now.Add(time.Hour.Milliseconds())
+	assert.Nil(t, look(t, v, signInPage).Go, "too late")
+
+	require.NoError(t, v.Save(t.Context(), id, vault.Changes{vault.FieldAlone: "yes", vault.FieldSubmit: "yes"}))
+	g := look(t, v, signInPage).Go
+	require.NotNil(t, g)
+	assert.True(t, g.Submit)
+	values, err := v.Fill(t.Context(), signInPage, app.Want{ID: id, Form: 1, What: app.WhatLogin, Submit: true})
+	require.NoError(t, err)
+	assert.True(t, values.Submit)
+	values, err = v.Fill(t.Context(), signInPage, app.Want{ID: id, Form: 1, What: app.WhatLogin})
+	require.NoError(t, err)
+	assert.False(t, values.Submit, "a press at the field fills, and no more")
+
+	frame, plain, elsewhere := signInPage, signInPage, signInPage
+	frame.Frame = true
+	plain.URL, plain.Top = "http://ferrylink.example/sign-in", "http://ferrylink.example/sign-in"
+	elsewhere.Snapshot.Forms = []autofill.Form{{ID: 1, Submit: "Sign in", Action: "https://trickster.example"}}
+	for name, p := range map[string]app.Page{"in a frame": frame, "over plain http": plain, "sent elsewhere": elsewhere, "after an error": saying(signInPage, "Wrong password")} {
+		assert.Nil(t, look(t, v, p).Go, name)
+	}
+	assert.Contains(t, look(t, v, plain).Why, "without https")
+	_, err = v.Fill(t.Context(), elsewhere, app.Want{ID: id, Form: 1, What: app.WhatLogin})
+	assert.ErrorContains(t, err, "trickster.example")
+	require.NoError(t, v.Typed(t.Context(), signInPage, 1, typed("maren", "p-1")))
+	assert.Nil(t, look(t, v, signInPage).Go, "the form came back: it isn't filled and sent over and over")
+}
+
+func TestTheAlarm(t *testing.T) {
+	w := newWorld(t)
+	v := w.create(w.device("desk"))
+	id := ferryLogin(t, v, "maren", "p-1")
+	fake := form("https://ferrylnik.example/sign-in", "Sign in", "Sign in", userField, passField)
+	out := look(t, v, fake)
+	require.NotNil(t, out.Alarm)
+	assert.Equal(t, "ferrylink.example", out.Alarm.Kept)
+	assert.Equal(t, id, out.Alarm.ID)
+	assert.Empty(t, out.Offers)
+	assert.Empty(t, out.Readings)
+	_, err := v.Fill(t.Context(), fake, app.Want{ID: id, Form: 1, What: app.WhatLogin})
+	assert.ErrorIs(t, err, app.ErrWrongSite)
+	_, err = v.FillNew(t.Context(), fake, app.Fresh{Form: 1})
+	assert.ErrorIs(t, err, app.ErrWrongSite)
+	require.NoError(t, v.Typed(t.Context(), fake, 1, typed("maren", "p-1")))
+	assert.Nil(t, look(t, v, fake).Slip, "what was typed there isn't kept")
+	assert.Nil(t, look(t, v, form("https://quayferries.example/", "Sign in", "")).Alarm, "the directory knows it")
+
+	w.now.Add(time.Hour.Milliseconds())
+	assert.ErrorIs(t, v.Vouch(t.Context(), id, fake.URL), app.ErrAsk)
+	require.NoError(t, v.Confirm(t.Context(), secret.New(master)))
+	require.NoError(t, v.Vouch(t.Context(), id, fake.URL))
+	out = look(t, v, fake)
+	assert.Nil(t, out.Alarm)
+	assert.Len(t, out.Offers, 1)
+}
+
+func TestCardsAndDetailsOnlyWhereTheyAreAskedFor(t *testing.T) {
+	w := newWorld(t)
+	v := w.create(w.device("desk"))
+	login := ferryLogin(t, v, "maren", "p-1")
+	card, person := app.NewID(), app.NewID()
+	require.NoError(t, v.SaveAs(t.Context(), card, vault.TypeCard, vault.Changes{vault.FieldTitle: "Debit", vault.FieldHolder: "M Tolliver", vault.FieldNumber: "4012888888881881", vault.FieldExpiry: "2037-09", vault.FieldCode: "118"}))
+	require.NoError(t, v.SaveAs(t.Context(), person, vault.TypePerson, vault.Changes{vault.FieldTitle: "Maren", "given-name": "Maren", "family-name": "Tolliver", "street-address": "7 Ropewalk", "postal-code": "SQ1 7RW"}))
+	pay := form("https://anyshop.example/pay", "Checkout", "Pay", autofill.Field{Type: "text", Label: "Card number"}, autofill.Field{Type: "text", Label: "Expiry date"}, autofill.Field{Type: "text", Label: "Security code"}, autofill.Field{Type: "text", Label: "Street address"}, autofill.Field{Type: "text", Label: "Postcode"})
+	out := look(t, v, pay)
+	assert.Len(t, out.Cards, 1)
+	assert.Len(t, out.People, 1)
+	out = look(t, v, signInPage)
+	assert.Empty(t, out.Cards)
+	assert.Empty(t, out.People)
+	fill := func(id string, what app.What) []app.FieldValue {
+		values, err := v.Fill(t.Context(), pay, app.Want{ID: id, Form: 1, What: what})
+		require.NoError(t, err)
+		return values.Fills
+	}
+	assert.Equal(t, []app.FieldValue{{Field: 0, Role: "cc-number", Value: "4012888888881881"}, {Field: 1, Role: "cc-exp", Value: "09/37"}}, fill(card, app.WhatCard), "without the security code")
+	assert.Equal(t, []app.FieldValue{{Field: 2, Role: "cc-csc", Value: "118"}}, fill(card, app.WhatSafety))
+	assert.Equal(t, []app.FieldValue{{Field: 3, Role: "street-address", Value: "7 Ropewalk"}, {Field: 4, Role: "postal-code", Value: "SQ1 7RW"}}, fill(person, app.WhatDetails))
+	for _, wrong := range []app.Want{{ID: card, Form: 1, What: app.WhatLogin}, {ID: login, Form: 1, What: app.WhatCard}, {ID: login, Form: 1, What: app.WhatLogin}, {ID: person, Form: 1, What: app.WhatCard}} {
+		_, err := v.Fill(t.Context(), pay, wrong)
+		assert.ErrorIs(t, err, app.ErrWrongSite)
+	}
+	_, err := v.Fill(t.Context(), signInPage, app.Want{ID: card, Form: 1, What: app.WhatCard})
+	assert.ErrorIs(t, err, app.ErrWrongSite, "a page that asks for none")
+}
+
+// answers stand in for what sites publish.
+type answers map[string]string
+
+func (a answers) Get(_ context.Context, url string) (int, []byte, error) {
+	switch body, ok := a[url]; {
+	case ok && body == "down":
+		return 0, nil, errors.New("nobody answers")
+	case ok:
+		return 200, []byte(body), nil
+	}
+	return 404, nil, nil
+}
+
+func TestWhereThePasswordIsChanged(t *testing.T) {
+	const known, nowhere = "/.well-known/change-password", "/.well-known/resource-that-should-not-exist-whose-status-code-should-not-be-200"
+	for name, c := range map[string]struct {
+		site  string
+		there answers
+		want  string
+	}{
+		"well known":         {"https://shop.example/in", answers{"https://shop.example" + known: ""}, "https://shop.example" + known},
+		"says yes to all":    {"https://shop.example/in", answers{"https://shop.example" + known: "", "https://shop.example" + nowhere: ""}, "https://shop.example/in"},
+		"nobody answers":     {"https://shop.example/in", answers{"https://shop.example" + known: "down"}, "https://shop.example/in"},
+		"only the directory": {ferry + "/", answers{}, "https://ferrylink.example/account/password"},
+	} {
+		w := newWorld(t)
+		w.sites = c.there
+		v := w.create(w.device("desk"))
+		id := app.NewID()
+		require.NoError(t, v.Save(t.Context(), id, vault.Draft{Title: "x", Addresses: []vault.Address{{URL: c.site}}}.Changes()))
+		to, err := v.ChangePage(t.Context(), id)
+		require.NoError(t, err)
+		assert.Equal(t, c.want, to, name)
+	}
+}
+
+func TestProgramsWithASitesAccounts(t *testing.T) {
+	w := newWorld(t)
+	w.sites = answers{"https://shop.example/.well-known/assetlinks.json": `[{"relation":["delegate_permission/common.get_login_creds"],"target":{"namespace":"android_app","package_name":"example.shop.app"}},{"relation":["delegate_permission/common.handle_all_urls"],"target":{"namespace":"android_app","package_name":"example.other"}}]`}
+	v := w.create(w.device("desk"))
+	site, program, other := app.NewID(), app.NewID(), app.NewID()
+	require.NoError(t, v.Save(t.Context(), site, vault.Draft{Title: "Shop", Username: "m", Addresses: []vault.Address{{URL: "https://shop.example/in"}}}.Changes()))
+	for id, name := range map[string]string{program: "example.shop.app", other: "example.other"} {
+		require.NoError(t, v.SaveAs(t.Context(), id, vault.TypeApp, vault.Changes{vault.FieldTitle: name, vault.FieldApp: name, vault.FieldUsername: "a", vault.FieldPassword: "p"}))
+	}
+	page := form("https://shop.example/in", "Sign in", "Sign in", userField, passField)
+	assert.Len(t, look(t, v, page).Offers, 1)
+	n, err := v.AskApps(t.Context(), site)
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	offers := look(t, v, page).Offers
+	require.Len(t, offers, 2, "one account, as the site says")
+	assert.Equal(t, program, offers[1].ID)
+	values, err := v.Fill(t.Context(), page, app.Want{ID: program, Form: 1, What: app.WhatLogin})
+	require.NoError(t, err)
+	assert.Len(t, values.Fills, 2)
+	// The directory says so of another one.
+	gull := app.NewID()
+	require.NoError(t, v.SaveAs(t.Context(), gull, vault.TypeApp, vault.Changes{vault.FieldTitle: "Pocket", vault.FieldApp: "example.gullwing.pocket", vault.FieldPassword: "p"}))
+	offers = look(t, v, form("https://gullwing.example/sign-in", "Sign in", "Sign in", userField, passField)).Offers
+	require.Len(t, offers, 1)
+	assert.Equal(t, gull, offers[0].ID)
+}
