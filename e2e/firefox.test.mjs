@@ -46,7 +46,7 @@ const pause = (ms) => new Promise((r) => setTimeout(r, ms));
 async function choose(page, field) {
   await page.click(field);
   await drawn(page);
-  await pause(250);
+  await pause(450);
   const r = await (await page.$(field)).boundingBox();
   await page.mouse.click(r.x + 40, r.y + r.height + 22);
 }
@@ -140,7 +140,7 @@ test("sign up with a made password; the slip keeps it", async () => {
   await site.type("#user", "wren.t");
   await site.focus("#password");
   await drawn(site);
-  await pause(250);
+  await pause(450);
   await site.keyboard.press("ArrowDown");
   await site.keyboard.press("Enter");
   await site.waitForFunction(() => document.querySelector("#repeat").value !== "");
@@ -156,12 +156,85 @@ test("sign up with a made password; the slip keeps it", async () => {
   await site.close();
 });
 
-test("nothing is offered at a page that only looks like it", async () => {
+test("a page that only looks like it raises the alarm, and gets nothing", async () => {
   const site = await b.newPage();
   await site.goto(d.site("gullwing.localhost.trickster"));
-  await site.click("#user");
+  await drawn(site);
+  await pause(450);
+  assert.ok(await site.evaluate(() => document.elementFromPoint(640, 120)?.matches(":popover-open")));
+  await site.focus("#password");
+  await site.keyboard.press("ArrowDown");
+  assert.equal(await site.$eval("#password", (e) => e.value), "");
+  await site.close();
+});
+
+/** The keyboard way through the offer at a field. */
+async function down(page, field) {
+  await field.focus();
   await pause(600);
-  assert.equal(await site.evaluate(() => [...document.documentElement.children].some((e) => e.matches(":popover-open"))), false);
+  await page.keyboard.press("ArrowDown");
+  await page.keyboard.press("Enter");
+}
+async function filled(field, what) {
+  for (let i = 0; i < 60; i++) {
+    const v = await field.evaluate((e) => e.value);
+    if (v) return v;
+    await pause(50);
+  }
+  assert.fail(`${what} wasn't filled`);
+}
+
+for (const [name, s] of Object.entries({
+  ferrylink: { user: "[data-key=user]", password: "[data-key=password]", send: "[data-moving='/sign-in'] button", then: "[href='/welcome']" },
+  brackish: { user: "#user", password: "#password", send: "[data-go]", then: "[href='/welcome']" },
+  harbourwater: { user: "#user >>> input", password: "#password >>> input", send: "[data-shadowed] button", then: "#to-change" },
+  oystercatcher: { user: ".first", password: ".second", send: "main form button", then: "#to-change" },
+  periwinkle: { open: "[data-dialog]", user: "#user", password: "#password", send: "dialog button", then: "#to-change" },
+  thriftmarket: { user: "#user", password: "#password", send: "main form button", then: "#to-change" },
+})) {
+  test(`${name}: signed in`, async () => {
+    const site = await b.newPage();
+    await site.goto(d.site(name, "/sign-in"));
+    if (s.open) await site.click(s.open);
+    const user = await site.waitForSelector(s.user), password = await site.waitForSelector(s.password);
+    await pause(300);
+    await down(site, user);
+    await filled(password, `${name}: the password`);
+    await site.click(s.send);
+    await site.waitForSelector(s.then);
+    await site.close();
+  });
+}
+
+test("a frame of the site's own, a change of password and a checkout", async () => {
+  const site = await b.newPage();
+  await site.goto(d.site("saltmarsh-school", "/sign-in"));
+  await pause(500);
+  const frame = site.frames().find((f) => f.url().includes("/frame/"));
+  const password = await frame.waitForSelector("#password");
+  await down(site, await frame.waitForSelector("#user"));
+  await filled(password, "the password in the frame");
+  await site.goto(d.site("pantryandpier", "/sign-in"));
+  await pause(400);
+  await down(site, await site.waitForSelector("#user"));
+  const old = await filled(await site.$("#password"), "the password");
+  await Promise.all([site.waitForNavigation(), site.click("main button")]);
+  await site.goto(d.site("pantryandpier", "/change"));
+  await pause(400);
+  await down(site, await site.waitForSelector("#password"));
+  const fresh = await filled(await site.$("#password"), "the new password");
+  assert.equal(await filled(await site.$("#current"), "the present one"), old);
+  assert.equal(await filled(await site.$("#repeat"), "the new one again"), fresh);
+  await Promise.all([site.waitForNavigation(), site.click("main form button")]);
+  await pause(500);
+  await site.goto(d.site("pantryandpier", "/pay"));
+  await pause(400);
+  for (const [at, then] of [["#name", "#street"], ["#number", "#holder"], ["#safety", "#safety"]]) {
+    await down(site, await site.waitForSelector(at));
+    await filled(await site.$(then), then);
+  }
+  await Promise.all([site.waitForNavigation(), site.click("main form button")]);
+  await site.waitForSelector(".done");
   await site.close();
 });
 
