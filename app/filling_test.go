@@ -233,6 +233,26 @@ func TestSlips(t *testing.T) {
 	require.Len(t, items, 1)
 	require.NoError(t, v.Typed(ctx, signInPage, 1, typed("maren", "p-9")))
 	assert.Nil(t, look(t, v, insidePage).Slip, "known already")
+
+	// Kept where one signs up, a login has the front page for its address until one signs in.
+	shop := func(p app.Page) app.Page {
+		p.URL = "https://shop.example" + p.URL[len(ferry):]
+		p.Top = p.URL
+		return p
+	}
+	require.NoError(t, v.Typed(ctx, shop(signUpPage), 1, typed("maren", "p-1", "p-1")))
+	slip = look(t, v, shop(insidePage)).Slip
+	require.NotNil(t, slip)
+	require.NoError(t, v.KeepSlip(ctx, *slip))
+	kept := func() string {
+		e, err := v.Entry(slip.ID)
+		require.NoError(t, err)
+		return vault.View(e).Addresses[0].URL
+	}
+	assert.Equal(t, "https://shop.example/", kept())
+	require.NoError(t, v.Typed(ctx, shop(signInPage), 1, typed("maren", "p-1")))
+	assert.Nil(t, look(t, v, shop(insidePage)).Slip)
+	assert.Equal(t, "https://shop.example/sign-in", kept())
 	require.NoError(t, v.Typed(ctx, signInPage, 1, typed("MAREN", "p-10")))
 	slip = look(t, v, insidePage).Slip
 	require.NotNil(t, slip)

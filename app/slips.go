@@ -201,8 +201,8 @@ func (v *Vault) ripe(ctx context.Context, p Page, readings []autofill.Reading) (
 	if s.by {
 		outcome = autofill.Taken
 	}
-	address, err := site.Clean(s.url)
-	if err != nil {
+	address := v.signInOf(s)
+	if address == "" {
 		return nil, nil
 	}
 	s.Address, s.Username = site.Shown(address), s.attempt.Username
@@ -219,6 +219,33 @@ func (v *Vault) ripe(ctx context.Context, p Page, readings []autofill.Reading) (
 		return nil, nil
 	}
 	return v.ripeSignIn(ctx, p, s)
+}
+
+// signInOf is the address to keep for what a slip holds: the sign-in page. A page where one
+// signs up or changes a password is none: then it's the one that the directory of sites
+// knows, or the site's front page, until somebody signs in.
+func (v *Vault) signInOf(s Slip) string {
+	address, err := site.Clean(s.url)
+	if err != nil {
+		return ""
+	}
+	if s.attempt.Kind == autofill.SignIn || s.attempt.Kind == autofill.FirstStep || s.by {
+		return address
+	}
+	if known, ok := v.Sites().Lookup(site.Domain(address)); ok && known.SignIn != "" && site.Host(known.SignIn) == site.Host(address) {
+		return known.SignIn
+	}
+	return site.WellKnown(address, "/")
+}
+
+// settleAddress makes the sign-in page the address of a login that was kept with its site's
+// front page only.
+func (v *Vault) settleAddress(ctx context.Context, it vault.Item, s Slip) error {
+	page, err := site.Clean(s.url)
+	if err != nil || s.attempt.Kind != autofill.SignIn || len(it.Addresses) != 1 || it.Addresses[0].URL != site.WellKnown(page, "/") || page == it.Addresses[0].URL {
+		return nil
+	}
+	return v.Save(ctx, it.ID, vault.Changes{vault.FieldAddresses: []vault.Address{{URL: page, Match: it.Addresses[0].Match}}})
 }
 
 // ripeSignIn is a sign-in or sign-up that the site took.
@@ -242,7 +269,7 @@ func (v *Vault) ripeSignIn(ctx context.Context, p Page, s Slip) (*Slip, error) {
 		switch {
 		case e.Secret(vault.FieldPassword).Equal(s.attempt.Password):
 			v.noteFilled(p, it)
-			return nil, v.DropSlip(s.ID) // known already
+			return nil, errors.Join(v.settleAddress(ctx, it, s), v.DropSlip(s.ID)) // known already
 		case it.Staged && e.Secret(vault.FieldStaged).Equal(s.attempt.Password):
 			if err := v.ConfirmStaged(ctx, it.ID); err != nil {
 				return nil, err
@@ -376,16 +403,17 @@ func (v *Vault) KeepSlip(ctx context.Context, in Slip) error {
 		}
 		return v.DropSlip(in.ID)
 	}
-	address, err := site.Clean(s.url)
-	if err != nil {
-		return err
+	address := v.signInOf(s)
+	if address == "" {
+		return ErrNoSlip
 	}
 	if in.Address != "" && in.Address != site.Shown(address) {
 		typed := in.Address
 		if scheme, _, ok := strings.Cut(address, "://"); ok && !strings.Contains(typed, "://") {
 			typed = scheme + "://" + typed
 		}
-		if typed, err = site.Clean(typed); err != nil {
+		typed, err := site.Clean(typed)
+		if err != nil {
 			return err
 		}
 		if site.Domain(typed) != site.Domain(address) {

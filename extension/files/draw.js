@@ -135,8 +135,7 @@ function clasp(field, press) {
   }
   b.append(svg);
   const r = field.getBoundingClientRect();
-  const inset = field instanceof HTMLSelectElement ? 50 : 31;
-  b.style.left = `${r.right - inset}px`;
+  b.style.left = `${field instanceof HTMLSelectElement && r.right + 34 < innerWidth ? r.right + 5 : r.right - 31}px`; // a list has its own sign at its end
   b.style.top = `${r.top + Math.min(r.height, 60) / 2 - 13}px`;
   root.append(b);
   raise();

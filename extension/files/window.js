@@ -124,6 +124,8 @@ $("make").addEventListener("click", async () => {
   const c = copier("Copy", async () => ({ text: v.password }));
   c.id = "copy-made";
   old.replaceWith(c);
+  const now = await tell({ act: "window", query: "" });
+  if (now.drawer) drawer(now.drawer);
 });
 $("take").addEventListener("click", async () => {
   if (!failed(await tell({ act: "take-tab" }))) window.close();
