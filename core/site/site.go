@@ -17,6 +17,7 @@ import (
 	"net/url"
 	"path"
 	"regexp"
+	"strconv"
 	"strings"
 
 	"golang.org/x/net/idna"
@@ -93,7 +94,10 @@ func parse(raw string) (*url.URL, error) {
 	if !given && isLoopback(host) {
 		u.Scheme = "http"
 	}
-	port := u.Port()
+	port, err := cleanPort(u.Port())
+	if err != nil {
+		return nil, err
+	}
 	if port == "80" && u.Scheme == "http" || port == "443" && u.Scheme == "https" {
 		port = ""
 	}
@@ -107,15 +111,33 @@ func parse(raw string) (*url.URL, error) {
 	return u, nil
 }
 
+// cleanPort brings a port to its shortest form.
+func cleanPort(port string) (string, error) {
+	if port == "" {
+		return "", nil
+	}
+	n, err := strconv.ParseUint(port, 10, 16)
+	if err != nil {
+		return "", ErrNoHost
+	}
+	return strconv.FormatUint(n, 10), nil
+}
+
 func cleanHost(h string) (string, error) {
 	h = strings.TrimSuffix(h, ".")
 	if addr, err := netip.ParseAddr(h); err == nil {
 		return addr.WithZone("").String(), nil
 	}
+	if last := h[strings.LastIndexByte(h, '.')+1:]; last != "" && (onlyDigitsAndDots(last) || strings.HasPrefix(strings.ToLower(last), "0x")) {
+		return "", ErrNoHost // an IPv4 address in other clothes, which browsers rewrite (WHATWG URL, "ends in a number")
+	}
 	if plainHost(h) {
 		return h, nil
 	}
 	ascii, err := idna.Lookup.ToASCII(h)
+	if err != nil && strings.Contains(strings.ToLower(h), "xn--") {
+		return "", ErrNoHost
+	}
 	if err != nil { // underscores and the like: browsers open them, so keep them
 		ascii = strings.ToLower(h)
 	}

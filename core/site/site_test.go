@@ -1,6 +1,11 @@
 package site
 
 import (
+	"encoding/json"
+	"net/netip"
+	"net/url"
+	"os"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -117,4 +122,61 @@ func FuzzClean(f *testing.F) {
 		Shown(c)
 		Title(c)
 	})
+}
+
+// TestAddressesAtTheEdge holds host, scheme and port against what a reference implementation
+// of the WHATWG URL standard makes of them (Node.js; e2e/addresses.mjs writes the file). An
+// address that it refuses must be refused, or have no page that matches; one that it takes may
+// be refused here, for a site that nobody keeps a login of, but never be read as another host.
+func TestAddressesAtTheEdge(t *testing.T) {
+	b, err := os.ReadFile("../../testdata/addresses.json")
+	require.NoError(t, err)
+	var list []struct {
+		Address, Scheme, Host, Port string
+		Bad                         bool
+	}
+	require.NoError(t, json.Unmarshal(b, &list))
+	require.Greater(t, len(list), 60)
+	taken := 0
+	for _, c := range list {
+		clean, err := Clean(c.Address)
+		if err != nil {
+			continue
+		}
+		if c.Bad {
+			t.Errorf("%q is no address, and became %q", c.Address, clean)
+			continue
+		}
+		taken++
+		u, err := url.Parse(clean)
+		require.NoError(t, err, c.Address)
+		assert.Equal(t, c.Scheme, u.Scheme, c.Address)
+		want := strings.TrimSuffix(strings.Trim(c.Host, "[]"), ".")
+		if a, err := netip.ParseAddr(want); err == nil {
+			want = a.String() // written in another way
+		}
+		assert.Equal(t, want, u.Hostname(), "%q", c.Address)
+		assert.Equal(t, c.Port, u.Port(), c.Address)
+		assert.Nil(t, u.User, c.Address)
+	}
+	assert.GreaterOrEqual(t, taken, 35)
+}
+
+func TestPublicSuffixListsOwnCases(t *testing.T) {
+	b, err := os.ReadFile("../../testdata/test_psl.tsv")
+	require.NoError(t, err)
+	n := 0
+	for line := range strings.Lines(string(b)) {
+		host, want, ok := strings.Cut(strings.TrimSuffix(line, "\n"), "\t")
+		if !ok || host == "" || strings.HasPrefix(line, "#") {
+			continue
+		}
+		n++
+		if want == "" {
+			assert.Equal(t, host, domainOf(host), "a suffix is no site: it matches itself alone")
+			continue
+		}
+		assert.Equal(t, want, domainOf(host))
+	}
+	assert.Greater(t, n, 60)
 }

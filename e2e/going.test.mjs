@@ -1,0 +1,205 @@
+// From the vault to the site and back, in Chromium: Go, the keys, a vault locked meanwhile, a refused change, what can't be filled.
+import test, { after, before } from "node:test";
+import assert from "node:assert/strict";
+import { browser, build, connect, demo, maren, unlock } from "./harness.mjs";
+
+let d, b, desk;
+
+before(async () => {
+  d = await demo(build(), 17800);
+  b = await browser({ extension: true });
+  desk = await b.page();
+  await unlock(desk, d.laptop, maren.password);
+  await connect(b, desk, d.laptop);
+});
+after(async () => {
+  await b?.close();
+  await d?.stop();
+  d?.clean();
+});
+
+const worker = () => b.context.serviceWorkers()[0];
+const shown = (page, x, y) => page.evaluate(([x, y]) => document.elementFromPoint(x, y)?.matches(":popover-open") ?? false, [x, y]);
+/** Waits until something is drawn at the place where slips stand. */
+async function slip(page) {
+  await page.waitForFunction(() => document.elementFromPoint(1280 - 200, 60)?.matches(":popover-open"));
+  await page.waitForTimeout(400);
+}
+async function sheetOf(words) {
+  await desk.bringToFront();
+  await desk.goto(`${d.laptop}/logins?q=${encodeURIComponent(words)}`);
+  await desk.locator(".line-main").first().click();
+  await desk.waitForSelector("#sheet h1");
+  return desk.locator("#sheet").getAttribute("data-id");
+}
+async function choose(page, sel) {
+  await page.focus(sel);
+  await page.waitForTimeout(500);
+  await page.keyboard.press("ArrowDown");
+  await page.keyboard.press("Enter");
+  await page.waitForTimeout(350);
+}
+
+test("Go opens the sign-in page and fills it; with the login's leave it signs in", async () => {
+  const id = await sheetOf("lanternfish practice");
+  let [site] = await Promise.all([b.context.waitForEvent("page"), desk.click("[data-key=g]")]);
+  await site.waitForFunction(() => document.querySelector("#password")?.value);
+  assert.match(site.url(), /\/sign-in$/, "filled, and left to be sent");
+  await site.reload();
+  await site.waitForTimeout(700);
+  assert.equal(await site.inputValue("#password"), "", "once, and not again");
+  await site.close();
+  await desk.goto(`${d.laptop}/items/${id}/edit`);
+  await desk.check("#submit");
+  await desk.click("button:has-text('Keep')");
+  await desk.waitForSelector("#sheet h1");
+  await desk.goto(`${d.laptop}/items/${id}`);
+  [site] = await Promise.all([b.context.waitForEvent("page"), desk.click("[data-key=g]")]);
+  await site.waitForURL("**/welcome");
+  // From there to where the password is changed, by the site's own well-known address.
+  await desk.bringToFront();
+  const [change] = await Promise.all([b.context.waitForEvent("page"), desk.click("text=Change password")]);
+  await change.waitForURL("**/change");
+  await change.close();
+  await site.close();
+  await desk.click("text=Its programs");
+  await desk.waitForSelector("text=names 1 program");
+  await desk.waitForSelector("text=example.lanternfish.app");
+});
+
+test("filling without asking is a choice for one login", async () => {
+  const id = await sheetOf("gullwing practice");
+  await desk.goto(`${d.laptop}/items/${id}/edit`);
+  await desk.check("#fill-alone");
+  await desk.click("button:has-text('Keep')");
+  await desk.waitForSelector("#sheet h1");
+  const site = await b.page();
+  await site.goto(d.site("gullwing", "/sign-in"));
+  await site.waitForFunction(() => document.querySelector("#password").value);
+  assert.match(site.url(), /\/sign-in$/);
+  await site.close();
+});
+
+test("by the key: the likely login, and pressed again the next", async () => {
+  await desk.bringToFront();
+  await desk.goto(`${d.laptop}/items/new?address=${encodeURIComponent(d.site("pantryandpier", "/sign-in"))}`);
+  await desk.fill("#title", "Wren’s groceries");
+  await desk.fill("#username", "wren@x.example");
+  await desk.fill("#password", "wren-1");
+  await desk.click("button:has-text('Keep')");
+  await desk.waitForSelector("#sheet h1:has-text('Wren')");
+  const site = await b.page();
+  await site.goto(d.site("pantryandpier", "/sign-in"));
+  await site.waitForTimeout(600);
+  const names = [];
+  for (let i = 0; i < 3; i++) {
+    await worker().evaluate(async (url) => { const [t] = await chrome.tabs.query({ url: url + "*" }); await fillTab(t.id); }, d.site("pantryandpier"));
+    await site.waitForTimeout(400);
+    names.push(await site.inputValue("#user"));
+  }
+  assert.deepEqual(new Set(names), new Set([maren.email, "wren@x.example"]));
+  assert.notEqual(names[0], names[1]);
+  await site.close();
+});
+
+test("what can't be filled is named", async () => {
+  const site = await b.page();
+  await site.goto(d.site("pantryandpier", "/sign-in"));
+  await site.evaluate(() => (document.querySelector("#password").maxLength = 4));
+  await site.waitForTimeout(400);
+  await choose(site, "#user");
+  assert.equal(await site.inputValue("#password"), "", "not by half");
+  assert.ok(await shown(site, 1100, 740), "the note stands at the foot of the page");
+  await site.close();
+});
+
+test("a change that the site refuses: one press steps back", async () => {
+  const site = await b.page();
+  await b.context.clearCookies({ name: "session" });
+  await site.goto(d.site("thriftmarket", "/sign-in"));
+  await site.waitForTimeout(400);
+  await choose(site, "#user");
+  await site.click("main form button");
+  await site.waitForURL("**/welcome");
+  await site.goto(d.site("thriftmarket", "/change"));
+  await site.waitForTimeout(400);
+  await choose(site, "#password");
+  const made = await site.inputValue("#password");
+  await site.fill("#current", "not the present one");
+  await site.click("main form button");
+  await site.waitForSelector(".error");
+  await slip(site);
+  await sheetOf("thrift practice");
+  await desk.waitForSelector(".staged");
+  await site.bringToFront();
+  let y = 400;
+  while (y > 100 && !(await shown(site, 1280 - 26 - 372 + 45, y))) y -= 6;
+  await site.mouse.click(1280 - 26 - 372 + 45, y - 26); // Step back
+  await site.waitForTimeout(500);
+  await desk.bringToFront();
+  await desk.reload();
+  await desk.waitForSelector("#sheet h1");
+  assert.equal(await desk.locator(".staged").count(), 0);
+  await desk.click("text=Read");
+  await desk.locator(".versions button:has-text('Show')").first().click();
+  await desk.waitForSelector(".versions .grouped");
+  assert.ok((await desk.locator(".versions .glyphs").allInnerTexts()).join("").includes(made), "the refused one stays readable");
+  await site.close();
+});
+
+test("typed while the vault is locked, it is asked about once it's open", async () => {
+  const site = await b.page();
+  await b.context.clearCookies({ name: "session" });
+  await site.goto(d.site("islandpost", "/sign-up"));
+  await site.waitForTimeout(500);
+  await desk.bringToFront();
+  await desk.click("button.medallion");
+  await desk.waitForSelector("#password");
+  await site.bringToFront();
+  for (const [f, v] of [["#user", "late@x.example"], ["#password", "late-tide-77"], ["#repeat", "late-tide-77"]]) await site.fill(f, v);
+  await site.click("main form button");
+  await site.waitForURL("**/welcome");
+  await site.waitForTimeout(500);
+  await unlock(desk, d.laptop, maren.password);
+  await site.bringToFront();
+  await site.goto(d.site("islandpost", "/welcome"));
+  await slip(site);
+  await site.close();
+});
+
+test("the window makes passwords that lie in the drawer, and keeps what is typed", async () => {
+  const site = await b.page();
+  await b.context.clearCookies({ name: "session" });
+  await site.goto(d.site("kelpandcrown", "/sign-in"));
+  await site.waitForTimeout(500);
+  await site.fill("#user", "typed-by-hand");
+  await site.fill("#password", "by-hand-1");
+  const tab = await worker().evaluate(async (url) => (await chrome.tabs.query({ url: url + "*" }))[0].id, d.site("kelpandcrown"));
+  const w = await b.page();
+  await w.goto(`chrome-extension://${b.id}/window.html?tab=${tab}`);
+  await w.click("#maker summary");
+  await w.click("#make");
+  await w.waitForFunction(() => document.querySelector("#made").textContent.length >= 20);
+  const made = await w.locator("#made").innerText();
+  await w.waitForSelector("#drawer li");
+  await w.click("#take");
+  await site.bringToFront();
+  await slip(site);
+  await desk.bringToFront();
+  await desk.goto(d.laptop + "/items/new");
+  await desk.click(".generator > summary");
+  await desk.click(".drawer > summary");
+  await desk.locator("[data-drawer]").first().click();
+  assert.equal(await desk.locator("[data-dots]").first().innerText(), made);
+  const w2 = await b.page();
+  await w2.goto(`chrome-extension://${b.id}/window.html?tab=${tab}`);
+  await w2.click("#rule summary");
+  await w2.check("#no-offer");
+  await w2.waitForTimeout(300);
+  await desk.goto(d.laptop + "/devices");
+  await desk.waitForSelector("text=nothing is offered");
+  await desk.click("text=As usual again");
+  await desk.waitForSelector("text=nothing is offered", { state: "detached" });
+  await w2.close();
+  await site.close();
+});
