@@ -14,6 +14,7 @@ const pages = existsSync(out) ? JSON.parse(readFileSync(out, "utf8")) : {};
 /** Keeps a snapshot, without what is empty. @param {string} name @param {string} from @param {any} s */
 function keep(name, from, s) {
   s.fields = s.fields.filter((f) => f.visible);
+  for (const f of s.forms) for (const k of ["submit", "text"]) f[k] = f[k].replace(/\b(Login|Register|Sign in|Sign up|Log in) with [A-Z]\w+( [A-Z]\w+)?/gi, "$1 with another account");
   for (const f of [...s.fields, ...s.forms]) for (const k of Object.keys(f)) if (f[k] === "" || f[k] === 0 || f[k] === false || f[k] === undefined) delete f[k];
   if (s.fields.length > 0 && s.fields.length <= 40) pages[name] = { from, snapshot: s };
 }
