@@ -4,7 +4,7 @@ test:
 	./test
 bench:
 	go test ./app ./cloud ./core/... ./web -run '^$$' -bench . -benchtime 20x
-	cd e2e && npm ci --silent && node bench.mjs && node bench-book.mjs
+	cd e2e && npm ci --silent && node bench.mjs && node bench-book.mjs && node bench-fill.mjs
 crash:
 	REDLOCKET_KILLS=200 go test ./app -run TestKilledAtAnyMoment -v -timeout 30m
 dist:

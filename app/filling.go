@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
 	"redlocket/core/autofill"
 	"redlocket/core/generator"
@@ -62,24 +61,6 @@ const mostOffers = 40
 type FormView struct {
 	autofill.Reading
 	Elsewhere string `json:"elsewhere,omitempty"`
-}
-
-// Alarm says that a page imitates a kept site.
-type Alarm struct {
-	ID    string      `json:"id"`
-	Title string      `json:"title"`
-	Kept  string      `json:"kept"`
-	Why   string      `json:"why"`
-	Here  []site.Part `json:"here"`
-	There []site.Part `json:"there"`
-}
-
-// GoNow is a login that is to be filled into the page without asking: its user came from
-// the book, or chose so for this login.
-type GoNow struct {
-	ID     string `json:"id"`
-	Form   int    `json:"form"`
-	Submit bool   `json:"submit"`
 }
 
 // View is what the extension gets to know of a page.
@@ -178,102 +159,6 @@ func (v *Vault) whyNothing(url string) string {
 		return "This page came without https. The logins kept for this site are for https only, so none is offered."
 	}
 	return ""
-}
-
-// alarm reports whether a page imitates a kept site.
-func (v *Vault) alarm(url string) *Alarm {
-	f, err := v.fitting()
-	if err != nil {
-		return nil
-	}
-	known := func(domain string) bool {
-		_, ok := f.sites.Lookup(domain)
-		return ok
-	}
-	l, ok := f.guard.Check(url, known)
-	if !ok || len(f.logins[l.Kept]) == 0 {
-		return nil
-	}
-	it := f.logins[l.Kept][0]
-	return &Alarm{ID: it.ID, Title: it.Title, Kept: l.Kept, Why: l.Why, Here: l.Here, There: l.There}
-}
-
-// Vouch adds a page's address to a login, although it looks like an imitation: its user says
-// that it is right. The master password is asked for first.
-func (v *Vault) Vouch(ctx context.Context, id, url string) error {
-	if err := v.NeedsAsking(AskVouch); err != nil {
-		return err
-	}
-	address, err := site.Clean(url)
-	if err != nil {
-		return badInput("address", err)
-	}
-	return v.existing(ctx, id, func(e vault.Entry) (vault.Entry, error) {
-		if !e.IsItem() {
-			return e, ErrNoItem
-		}
-		return e.With(v.stamp(), vault.Changes{vault.FieldAddresses: append(vault.View(e).Addresses, vault.Address{URL: address, Match: vault.MatchSite})})
-	})
-}
-
-// going is where a person was sent from the book: their next page there is filled.
-type going struct {
-	id    string
-	until time.Time
-}
-
-// goingFor is how long a page has to come up after its user was sent there.
-const goingFor = 2 * time.Minute
-
-// Go notes that a login's site was opened from the book, so that its page is filled.
-func (v *Vault) Go(id string) {
-	v.Use(id)
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	v.going = going{id, v.d.p.Now().Add(goingFor)}
-}
-
-// goNow says whether a page is to be filled without asking: because its user came from the
-// book, or wants so for the likely login. A form that came back isn't filled again.
-func (v *Vault) goNow(p Page, items []vault.Item, readings []FormView) *GoNow {
-	form := -1
-	first := false
-	for _, r := range readings {
-		if (r.Kind == autofill.SignIn || r.Kind == autofill.FirstStep) && r.Elsewhere == "" && form < 0 {
-			form, first = r.Form, r.Kind == autofill.FirstStep
-		}
-	}
-	if form < 0 || len(items) == 0 || autofill.Judge(autofill.SignIn, p.Snapshot, nil) == autofill.Refused {
-		return nil
-	}
-	v.mu.Lock()
-	sent := v.going
-	if s := v.slip[slipKey(p)]; s != nil && s.sent && s.attempt.Kind == autofill.SignIn {
-		v.mu.Unlock()
-		return nil
-	}
-	id := ""
-	for _, it := range items {
-		if it.ID == sent.id && v.d.p.Now().Before(sent.until) {
-			id = it.ID
-			if !first {
-				v.going = going{}
-			}
-		}
-	}
-	v.mu.Unlock()
-	if id == "" {
-		e, err := v.Entry(items[0].ID)
-		if err != nil || e.Text(vault.FieldAlone) != "yes" {
-			return nil
-		}
-		id = items[0].ID
-	}
-	e, err := v.Entry(id)
-	if err != nil {
-		return nil
-	}
-	return &GoNow{ID: id, Form: form, Submit: e.Text(vault.FieldSubmit) == "yes"}
 }
 
 // Values is what a fill hands out: by field, what to type.
