@@ -72,6 +72,7 @@ type View struct {
 	Why      string     `json:"why,omitempty"`    // why nothing is offered
 	Framed   string     `json:"framed,omitempty"` // the frame's site, in a page of another one
 	Slip     *Slip      `json:"slip,omitempty"`
+	Up       bool       `json:"up,omitempty"` // the page around this frame has a slip to show
 	Alarm    *Alarm     `json:"alarm,omitempty"`
 	Go       *GoNow     `json:"go,omitempty"`
 }
@@ -88,11 +89,10 @@ func (v *Vault) Look(ctx context.Context, p Page) (View, error) {
 	}
 	rule := v.SiteRule(site.Domain(p.URL))
 	if out.Framed == "" && !rule.NoAsk {
-		slip, err := v.ripe(ctx, p, readings)
-		if err != nil {
+		var err error
+		if out.Slip, out.Up, err = v.ripen(ctx, p, readings); err != nil {
 			return out, err
 		}
-		out.Slip = slip
 	}
 	items, err := v.matching(p.URL)
 	if err != nil {
@@ -360,10 +360,8 @@ func (v *Vault) FillNew(ctx context.Context, p Page, n Fresh) (Values, error) {
 		values.Username, values.Password = e.Secret(vault.FieldUsername), e.Secret(vault.FieldPassword)
 	}
 	demands := autofill.DemandsOf(p.Snapshot, reading)
-	if demands.Rules == "" {
-		if known, ok := v.Sites().Lookup(site.Domain(p.URL)); ok {
-			demands.Rules = known.Rules
-		}
+	if known, ok := v.Sites().Lookup(site.Domain(p.URL)); ok {
+		demands = demands.With(known.Rules)
 	}
 	if values.NewPassword, err = autofill.MakePassword(v.d.p.Rand, generator.Default(), demands); err != nil {
 		return Values{}, err

@@ -277,6 +277,31 @@ func TestSlips(t *testing.T) {
 	assert.Error(t, err)
 }
 
+func TestWhatAFrameSentIsJudgedByTheFrame(t *testing.T) {
+	w := newWorld(t)
+	v := w.create(w.device("desk"))
+	in := func(p app.Page) app.Page {
+		p.Frame, p.Top = true, ferry+"/"
+		return p
+	}
+	around := form(ferry+"/", "Ferrylink", "")
+	require.NoError(t, v.Typed(t.Context(), in(signInPage), 1, typed("maren", "p-1")))
+	assert.Nil(t, look(t, v, around).Slip, "the page around it can't tell")
+	assert.Nil(t, look(t, v, in(saying(signInPage, "Wrong password"))).Slip)
+	assert.Nil(t, look(t, v, around).Slip, "refused")
+	require.NoError(t, v.Typed(t.Context(), in(signInPage), 1, typed("maren", "p-2")))
+	out := look(t, v, in(insidePage))
+	assert.Nil(t, out.Slip, "not in the frame, which may be small")
+	assert.True(t, out.Up)
+	slip := look(t, v, around).Slip
+	require.NotNil(t, slip)
+	assert.Equal(t, "maren", slip.Username)
+	require.NoError(t, v.Typed(t.Context(), in(signInPage), 1, typed("wren", "p-3")))
+	slip = look(t, v, insidePage).Slip
+	require.NotNil(t, slip, "or the tab moved on as a whole")
+	assert.Equal(t, "wren", slip.Username)
+}
+
 func TestTheDrawer(t *testing.T) {
 	w := newWorld(t)
 	d := w.device("desk")

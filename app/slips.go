@@ -40,6 +40,9 @@ type Slip struct {
 	since   time.Time
 	sent    bool
 	by      bool   // its user asked for it by hand
+	frame   bool   // it was sent from a frame
+	top     string // of the tab, at the time
+	ready   *Slip  // what a frame found out, for the page around it to show
 	login   string // that was filled here, or whose password is being changed
 	shown   SlipKind
 	attempt autofill.Attempt
@@ -150,7 +153,7 @@ func (v *Vault) note(p Page, a autofill.Attempt) (login string, err error) {
 		s.attempt.Username = a.Username
 		return s.login, nil
 	}
-	s.attempt, s.sent, s.url, s.shown = a, true, p.URL, ""
+	s.attempt, s.sent, s.url, s.shown, s.frame, s.top, s.ready = a, true, p.URL, "", p.Frame, p.Top, nil
 	if s.Title == "" {
 		s.Title = siteTitle(p)
 	}
@@ -184,6 +187,21 @@ func (v *Vault) changed(p Page, a autofill.Attempt, filled string) string {
 	return ""
 }
 
+// ripen is ripe for a page, or for a frame of it: what a frame finds out is shown by the page
+// around it. up reports that there is such a thing.
+func (v *Vault) ripen(ctx context.Context, p Page, readings []autofill.Reading) (slip *Slip, up bool, err error) {
+	slip, err = v.ripe(ctx, p, readings)
+	if err != nil || slip == nil || !p.Frame {
+		return slip, false, err
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if held, _ := v.findSlip(slip.ID); held != nil {
+		held.ready = slip
+	}
+	return nil, true, nil
+}
+
 // ripe returns the slip to show on this page, if the page tells what the site made of what
 // was sent from the page before.
 func (v *Vault) ripe(ctx context.Context, p Page, readings []autofill.Reading) (*Slip, error) {
@@ -193,8 +211,16 @@ func (v *Vault) ripe(ctx context.Context, p Page, readings []autofill.Reading) (
 		v.mu.Unlock()
 		return nil, nil
 	}
+	if held.ready != nil && !p.Frame {
+		out := held.ready
+		v.mu.Unlock()
+		return out, nil
+	}
 	s := *held
 	v.mu.Unlock()
+	if s.frame != p.Frame && (p.Frame || s.top == p.Top) && !s.by {
+		return nil, nil // what was sent from a frame is for that frame to tell, until the tab moves on
+	}
 	outcome := autofill.Judge(s.attempt.Kind, p.Snapshot, readings)
 	if s.by {
 		outcome = autofill.Taken

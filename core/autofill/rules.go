@@ -51,6 +51,22 @@ func DemandsOf(s Snapshot, r Reading) Demands {
 	return d
 }
 
+// With adds what is known of a site's rules to what its page says. Where the page itself says
+// which characters it takes, or the two contradict each other, the page's word counts.
+func (d Demands) With(known generator.Rules) Demands {
+	if strings.Contains(string(d.Rules), "required") || strings.Contains(string(d.Rules), "allowed") || known == "" {
+		return d
+	}
+	both := known
+	if d.Rules != "" {
+		both += "; " + d.Rules
+	}
+	if _, err := both.Options(generator.Default()); err == nil {
+		d.Rules = both
+	}
+	return d
+}
+
 // Meets reports whether a password matches every pattern.
 func (d Demands) Meets(password string) bool {
 	for _, p := range d.Patterns {

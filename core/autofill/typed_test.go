@@ -37,6 +37,17 @@ func TestJudge(t *testing.T) {
 	}
 }
 
+func TestDemandsWithTheDirectory(t *testing.T) {
+	for page, want := range map[generator.Rules]generator.Rules{
+		"":                                "maxlength: 12; required: digit",
+		"minlength: 9":                    "maxlength: 12; required: digit; minlength: 9",
+		"minlength: 20":                   "minlength: 20",
+		"minlength: 9; required: special": "minlength: 9; required: special",
+	} {
+		assert.Equal(t, want, Demands{Rules: page}.With("maxlength: 12; required: digit").Rules)
+	}
+}
+
 func TestDemands(t *testing.T) {
 	all := func(set func(rune) bool) func(string) bool {
 		return func(p string) bool {

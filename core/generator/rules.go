@@ -26,7 +26,7 @@ func (r Rules) Options(base Options) (Options, error) {
 	}
 	o.Lower, o.Upper, o.Digits, o.Symbols, o.SymbolSet = false, false, false, false, ""
 	o.MinDigits, o.MinSymbols = 0, 0
-	sets := false
+	sets, named := false, false
 	least, most := 8, MaxLength
 	for _, rule := range splitRules(string(r)) {
 		name, value, ok := strings.Cut(rule, ":")
@@ -37,7 +37,7 @@ func (r Rules) Options(base Options) (Options, error) {
 		n, err := strconv.Atoi(value)
 		switch name {
 		case "minlength":
-			least = max(least, n)
+			least, named = max(least, n), true
 		case "maxlength":
 			most = min(most, n)
 		case "max-consecutive":
@@ -53,6 +53,9 @@ func (r Rules) Options(base Options) (Options, error) {
 	}
 	if !sets {
 		o.Lower, o.Upper, o.Digits, o.Symbols, o.MinDigits, o.MinSymbols = base.Lower, base.Upper, base.Digits, base.Symbols, base.MinDigits, base.MinSymbols
+	}
+	if named && least > most {
+		return base, fmt.Errorf("a password can’t have %d characters at least and %d at most", least, most)
 	}
 	o.Length = min(max(o.Length, least), most)
 	return o, o.Check()

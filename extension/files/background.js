@@ -55,6 +55,7 @@ async function fromPage(message, sender) {
     await flush();
     const v = await ask(request);
     if (message.act === "look") noteFrame(tab.id ?? 0, sender.frameId ?? 0, message.focused, v);
+    if (v.up) void api.tabs.sendMessage(tab.id ?? 0, { act: "look" }, { frameId: 0 }).catch(() => {});
     return v;
   } catch (e) {
     if (message.act === "typed" && e instanceof LineError && e.kind === "locked") await hold(request);

@@ -348,6 +348,7 @@ ext.runtime.onMessage.addListener((m, sender, reply) => {
     }
     return true;
   }
+  if (m.act === "look") void look();
   if (m.act === "take") {
     for (const reading of view.readings) {
       const values = typedIn(reading, null);
