@@ -172,6 +172,20 @@ test("markup in names stays text, in the page and in what is drawn over it", asy
   assert.equal(await page.evaluate(() => window.pwned), undefined);
 });
 
+test("on a page that never rests the offer can be read and pressed all the same; put away, it stays away", async () => {
+  await hostile(`${FORM}<p id="clock"></p>`);
+  await page.evaluate(() => setInterval(() => { const p = document.createElement("i"); document.querySelector("#clock").replaceChildren(p); }, 40));
+  await page.waitForTimeout(900);
+  await press();
+  assert.ok((await all()).includes(secret));
+  await hostile(`${FORM}<p id="clock"></p>`);
+  await page.keyboard.press("Escape");
+  await page.evaluate(() => document.querySelector("#clock").append(document.createElement("i")));
+  await page.waitForTimeout(500);
+  await press();
+  assert.ok(!(await all()).includes(secret), "what was put away comes back only when its field is gone to anew");
+});
+
 test("nothing that was drawn can be read by the page", async () => {
   await hostile(FORM);
   assert.ok(await offered());

@@ -102,6 +102,30 @@ test("by the key: the likely login, and pressed again the next", async () => {
   await site.close();
 });
 
+test("the one-time code is copied for the page that comes next; a program gets its login by two presses", async () => {
+  await b.context.grantPermissions(["clipboard-read", "clipboard-write"]);
+  const site = await b.page();
+  await b.context.clearCookies({ name: "session" });
+  await site.goto(d.site("mooringmutual", "/sign-in"));
+  await site.waitForTimeout(400);
+  await choose(site, "#user");
+  await site.waitForTimeout(300);
+  assert.match(await site.evaluate(() => navigator.clipboard.readText()), /^\d{6}$/);
+  await site.close();
+  await desk.bringToFront();
+  await desk.goto(`${d.laptop}/items/new?kind=app`);
+  await desk.fill("#title", "Tide clock");
+  await desk.fill("#username", "maren.tide");
+  await desk.fill("#password", "ebb-and-flow-9");
+  await desk.click("button:has-text('Keep')");
+  await desk.waitForSelector("[data-hand]");
+  for (const want of ["maren.tide", "ebb-and-flow-9"]) {
+    await desk.click("[data-hand]");
+    await desk.waitForTimeout(300);
+    assert.equal(await desk.evaluate(() => navigator.clipboard.readText()), want);
+  }
+});
+
 test("what can't be filled is named", async () => {
   const site = await b.page();
   await site.goto(d.site("pantryandpier", "/sign-in"));

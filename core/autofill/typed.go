@@ -62,7 +62,8 @@ const (
 
 // Judge tells from the page after a submit what the site made of it. A form of the
 // attempt's kind that is still there means that it came back, or hasn't gone yet; an
-// announcement in words of refusal, or a status of HTTP from 400 on, means no. A page
+// announcement that something was wrong, or a status of HTTP from 400 on, means no. Of
+// an announcement that demands something that holds only where the form came back. A page
 // that asks for a one-time code has yet to decide. In doubt the answer is Waiting.
 func Judge(kind Kind, s Snapshot, readings []Reading) Outcome {
 	alerts := lex.read(normal(s.Bound().Alerts))
@@ -81,7 +82,7 @@ func Judge(kind Kind, s Snapshot, readings []Reading) Outcome {
 	switch {
 	case alerts.has(saysDone) && (kind == Change || kind == Reset || !back):
 		return Taken
-	case alerts.has(saysRefused):
+	case alerts.has(saysRefused), back && alerts.has(saysDemands):
 		return Refused
 	case back:
 		return Waiting

@@ -23,6 +23,8 @@ func TestJudge(t *testing.T) {
 		"the form again":         {SignIn, Snapshot{}, signIn, Waiting},
 		"with an error":          {SignIn, Snapshot{Alerts: "The user name or the password is not right."}, signIn, Refused},
 		"an error alone":         {SignIn, Snapshot{Alerts: "Falsches Passwort"}, nil, Refused},
+		"a demand elsewhere":     {SignIn, Snapshot{Alerts: "You must have a confirmed address: action required"}, nil, Taken},
+		"a demand of the form":   {SignUp, Snapshot{Alerts: "Passwords need at least 12 characters"}, []Reading{{Kind: SignUp}}, Refused},
 		"status":                 {SignIn, Snapshot{Status: 401}, signIn, Refused},
 		"a code is asked for":    {SignIn, Snapshot{}, []Reading{{Kind: CodeForm}}, Waiting},
 		"first step again":       {SignIn, Snapshot{}, []Reading{{Kind: FirstStep}}, Waiting},

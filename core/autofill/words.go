@@ -31,7 +31,8 @@ const (
 	saysRemember
 	saysCard
 	saysBilling
-	saysRefused
+	saysRefused // that it was wrong
+	saysDemands // what may be wrong with it, or something else
 	saysDone
 	saysDay
 	saysMonth
@@ -64,7 +65,8 @@ var loginWords = map[class]string{
 	saysRemember:    `remember me|remember|keep me signed in|keep me logged in|stay signed in|stay logged in|se souvenir de moi|rester connecté|angemeldet bleiben|eingeloggt bleiben|recordarme|recuérdame|mantener sesión|ricordami|resta connesso|lembrar|lembrar me|onthoud mij|ingelogd blijven|husk mig|kom ihåg mig|husk meg|muista minut|zapamiętaj mnie|запомнить|запомнить меня|~ログイン状態を保持|~记住我|~로그인 상태 유지`,
 	saysCard:        `card|credit card|debit card|bank card|payment card|pay by card|card details|card payment|kreditkarte|carte bancaire|carte de crédit|tarjeta|carta di credito|cartão|betaalkaart|creditcard|betalingskort|~kortbetaling|karta płatnicza|банковская карта|~カード|~信用卡|~카드`,
 	saysBilling:     `billing|billing address|invoice address|payment address|rechnungsadresse|facturation|facturación|fatturazione|faktura`,
-	saysRefused:     `wrong|incorrect|invalid|not right|not correct|doesn t match|don t match|does not match|do not match|didn t match|not match|not recognised|not recognized|failed|failure|error|try again|not found|unknown|denied|refused|rejected|too short|too weak|too long|already taken|taken|already exists|already in use|expired|locked|not valid|not the same|must be|must contain|must have|must not|required|is needed|needs at least|at least|cannot|can t|couldn t|could not|isn t|aren t|unable|incorrecte|incorrect|invalide|erreur|erroné|existe déjà|falsch|falsches|falscher|falsche|ungültig|fehler|fehlgeschlagen|stimmt nicht|stimmen nicht|bereits vergeben|incorrecta|incorrecto|inválido|inválida|no coincide|ya existe|errata|errato|non valido|non valida|non corretta|già|inválido|incorreta|incorreto|não confere|onjuist|ongeldig|fout|forkert|ugyldig|felaktigt|fel|ogiltig|feil|väärä|virhe|błędne|nieprawidłowe|błąd|неверный|неверно|ошибка|не совпадают|nesprávné|yanlış|λάθος|~正しくありません|~間違|~エラー|~一致しません|~错误|~不正确|~有误|~失敗|~일치하지|~잘못|~오류`,
+	saysRefused:     `wrong|incorrect|invalid|not right|not correct|doesn t match|don t match|does not match|do not match|didn t match|not match|not recognised|not recognized|failed|denied|refused|rejected|not valid|not the same|couldn t|could not|incorrecte|incorrect|invalide|erroné|falsch|falsches|falscher|falsche|ungültig|fehlgeschlagen|stimmt nicht|stimmen nicht|incorrecta|incorrecto|inválido|inválida|no coincide|errata|errato|non valido|non valida|non corretta|inválido|incorreta|incorreto|não confere|onjuist|ongeldig|forkert|ugyldig|felaktigt|ogiltig|väärä|błędne|nieprawidłowe|неверный|неверно|не совпадают|nesprávné|yanlış|λάθος|~正しくありません|~間違|~一致しません|~不正确|~有误|~失敗|~일치하지|~잘못`,
+	saysDemands:     `failure|error|try again|not found|unknown|too short|too weak|too long|already taken|taken|already exists|already in use|expired|locked|must be|must contain|must have|must not|required|is needed|needs at least|at least|cannot|can t|isn t|aren t|unable|erreur|existe déjà|fehler|bereits vergeben|ya existe|già|fout|fel|feil|virhe|błąd|ошибка|~エラー|~错误|~오류`,
 	saysDay:         `day|dd|tt|jj|tag|jour|día|giorno|dia|dag|dzień|день|~日`,
 	saysMonth:       `month|mm|monat|mois|mes|mese|mês|maand|måned|månad|miesiąc|месяц|~月`,
 	saysYear:        `year|yy|yyyy|jahr|jjjj|année|aaaa|año|anno|ano|jaar|år|rok|год|гггг|~年`,

@@ -70,15 +70,41 @@ function sound(a) {
   alarm(a, () => location.replace(`https://${a.kept}/`), () => void tell({ act: "vouch", id: a.id }));
 }
 
-/** Sets a clasp at every field that something fits. */
+/** Sets a clasp at every field of a login that something fits, and at the first one of a card or of details. */
 function draw() {
   remove("clasp");
+  const seen = new Set();
+  const now = focused();
   if (view.readings.length) for (const f of fields()) {
     const at = placeOf(f);
-    if (at && offers(at) && !(/** @type {HTMLInputElement} */ (f).maxLength === 1)) clasp(f, () => open(f, true));
+    if (!at || !offers(at) || /** @type {HTMLInputElement} */ (f).maxLength === 1) continue;
+    const kind = isLogin(at.role) || at.role === "locked" || at.role === "cc-csc" ? "" : `${at.reading.form} ${isCard(at.role) ? "card" : "details"}`;
+    if (kind && seen.has(kind) && f !== now) continue;
+    seen.add(kind);
+    clasp(f, () => open(f, true));
   }
-  const now = focused();
-  if (now && !filling) open(now);
+  if (now && !filling) reopen(now);
+}
+
+/** The field at which the offer stands, and what it was made of. @type {{f?: Box, key: string}} */
+let opened = { key: "" };
+/** The field at which its user put the offer away. @type {Box | undefined} */
+let dismissed;
+
+/** What an offer at a field would be made of. @param {Box} f */
+const keyOf = (f) => JSON.stringify([placeOf(f), view.offers, view.cards.length, view.people.length, view.why, view.framed, [...agreed]]);
+
+/** Leaves an offer standing that is still right: one that is drawn again and again can't be read, nor pressed. @param {Box} f */
+function reopen(f) {
+  const p = root.querySelector(".offer");
+  if (p instanceof HTMLElement && opened.f === f && opened.key === keyOf(f)) follow(p, f.getBoundingClientRect());
+  else open(f);
+}
+
+/** Puts the offer away. @param {Box} [at] the field whose user did so */
+function close(at) {
+  remove("offer");
+  dismissed = at;
 }
 
 /** The field that has the focus, in shadow roots too. @returns {Box | undefined} */
@@ -110,10 +136,11 @@ const agreed = new Set();
  */
 function open(f, asked = false) {
   const at = placeOf(f);
-  if (!at || !offers(at) || (f.value && f.tagName !== "SELECT" && !asked)) {
+  if (!at || !offers(at) || (!asked && (f === dismissed || (f.value && f.tagName !== "SELECT")))) {
     remove("offer");
     return;
   }
+  opened = { f, key: keyOf(f) };
   const { reading, role } = at;
   if (role === "locked") {
     offer(f, { say: words("locked"), accounts: [], acts: [{ text: "Open it", act: () => void tell({ act: "open-vault" }) }] });
@@ -272,6 +299,7 @@ function pressed(b) {
 document.addEventListener("focusin", (e) => {
   const f = e.composedPath()[0];
   if (filling || e.target === host) return;
+  if (f !== dismissed) dismissed = undefined;
   if (f instanceof Element && isBox(f)) {
     if (!placeOf(f) && unseen) later(() => void look()); // it may not have been there to see before
     open(f);
@@ -282,14 +310,14 @@ document.addEventListener("focusin", (e) => {
   } else remove("offer");
 }, true);
 document.addEventListener("input", (e) => {
-  if (!filling && e.target !== host) remove("offer"); // somebody types it themselves
+  if (!filling && e.target !== host) close(focused()); // somebody types it themselves
 }, true);
 document.addEventListener("pointerdown", (e) => {
   const f = e.composedPath()[0];
-  if (e.target !== host && !(f instanceof Element && isBox(f))) remove("offer");
+  if (e.target !== host && !(f instanceof Element && isBox(f))) close(focused());
 }, true);
 document.addEventListener("keydown", (e) => {
-  if (e.key === "Escape") remove("offer");
+  if (e.key === "Escape") close(focused() ?? opened.f);
   if (e.isTrusted && (e.key === "ArrowDown" || e.key === "ArrowUp") && along(e.key === "ArrowDown" ? 1 : -1)) e.preventDefault();
   const f = e.composedPath()[0];
   if (e.key === "Enter" && f instanceof HTMLInputElement && !f.form) sent(groupOf(f));

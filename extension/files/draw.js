@@ -164,7 +164,20 @@ function offer(field, what) {
   }
   const r = field.getBoundingClientRect();
   below(p, r, Math.max(330, Math.min(r.width, 440)));
+  place = r;
   show(p);
+}
+
+/** Where the field stood when the offer was last put beside it. @type {DOMRect | undefined} */
+let place;
+
+/** Puts an offer beside its field again; one that moved has to be read anew. @param {HTMLElement} p @param {DOMRect} r */
+function follow(p, r) {
+  if (place && Math.abs(place.left - r.left) < 2 && Math.abs(place.bottom - r.bottom) < 2 && Math.abs(place.width - r.width) < 2) return;
+  p.style.top = p.style.bottom = "";
+  below(p, r, Math.max(330, Math.min(r.width, 440)));
+  place = r;
+  drawnAt = performance.now();
 }
 
 /** Moves the keyboard along the offer. @param {number} step @returns {boolean} whether there was one */
