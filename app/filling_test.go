@@ -387,6 +387,8 @@ func TestTheAlarm(t *testing.T) {
 	assert.ErrorIs(t, err, app.ErrWrongSite)
 	_, err = v.FillNew(t.Context(), fake, app.Fresh{Form: 1})
 	assert.ErrorIs(t, err, app.ErrWrongSite)
+	assert.True(t, v.Tells(fake))
+	assert.False(t, v.Tells(insidePage))
 	require.NoError(t, v.Typed(t.Context(), fake, 1, typed("maren", "p-1")))
 	assert.Nil(t, look(t, v, fake).Slip, "what was typed there isn't kept")
 	assert.Nil(t, look(t, v, form("https://quayferries.example/", "Sign in", "")).Alarm, "the directory knows it")

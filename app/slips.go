@@ -351,6 +351,18 @@ func (v *Vault) about(s Slip, it vault.Item, kind SlipKind) *Slip {
 	return &s
 }
 
+// Tells reports whether a page has to be looked at even if it has no fields: it imitates a
+// kept site, or may tell what became of a form that was sent before it.
+func (v *Vault) Tells(p Page) bool {
+	if v.alarm(p.URL) != nil {
+		return true
+	}
+	v.mu.RLock()
+	defer v.mu.RUnlock()
+	s := v.slip[slipKey(p)]
+	return s != nil && s.sent
+}
+
 // Take makes a slip of what stands in a page's form now, because its user asked for it.
 func (v *Vault) Take(ctx context.Context, p Page, form int, values map[int]secret.Text) (*Slip, error) {
 	var a autofill.Attempt

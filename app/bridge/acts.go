@@ -50,6 +50,8 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 	switch q.Act {
 	case "look":
 		out, err = v.Look(ctx, page)
+	case "visit":
+		out = map[string]bool{"look": v.Tells(page)}
 	case "fill":
 		out, err = v.Fill(ctx, page, app.Want{ID: q.ID, Form: q.Form, What: q.What, Elsewhere: q.Elsewhere, Submit: q.Submit})
 	case "fill-new":

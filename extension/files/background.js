@@ -112,6 +112,21 @@ async function fillTab(tab, id) {
   return api.tabs.sendMessage(tab, { act: "fill", id }, { frameId: frame }).catch(() => ({ error: "This page can’t be filled." }));
 }
 
+// A page without fields is looked at only where there is something to tell: that it imitates a kept site, or what became of a form
+// that was sent before it.
+api.tabs.onUpdated.addListener((id, change, tab) => {
+  if (change.status === "complete" && /^https?:/.test(tab.url ?? "")) void visited(id, tab.url ?? "").catch(() => {}); // locked or away: nobody asked
+});
+
+/** @param {number} id @param {string} url */
+async function visited(id, url) {
+  const c = await loadConnection();
+  if (!c || new URL(url).host === c.app) return;
+  await flush();
+  const v = await ask({ act: "visit", url, top: url, tab: String(id) });
+  if (v.look) await api.tabs.sendMessage(id, { act: "look" }, { frameId: 0 });
+}
+
 // Fresh in a browser, the first thing is to connect.
 api.runtime.onInstalled.addListener((d) => {
   if (d.reason === "install") void api.tabs.create({ url: api.runtime.getURL("connect.html") });

@@ -28,9 +28,18 @@ function placeOf(f) {
 }
 
 let looking = false, again = false;
+/** Whether the page has something to tell even where it has no fields: what became of a form that was sent, or an alarm. */
+let telling = false;
 
-/** Asks what fits the frame as it is now. */
+/** Asks what fits the frame as it is now. A frame without fields that has nothing to tell costs its page nothing. */
 async function look() {
+  if (!telling && !fields().length) {
+    if (view.readings.length) {
+      view = { readings: [], offers: [], cards: [], people: [] };
+      draw();
+    }
+    return;
+  }
   if (looking) {
     again = true;
     return;
@@ -38,7 +47,7 @@ async function look() {
   looking = true;
   const s = snapshot();
   unseen = s.fields.some((f) => !f.visible);
-  if (s.fields.length || window === window.top) {
+  if (s.fields.length || telling) {
     const v = await tell({ act: "look", snapshot: s, focused: document.hasFocus() });
     view = { readings: v.readings ?? [], offers: v.offers ?? [], cards: v.cards ?? [], people: v.people ?? [], why: v.why, framed: v.framed, alarm: v.alarm, trouble: v.trouble ?? (v.error ? "away" : undefined), open: v.open };
     if (view.trouble === "locked") view.readings = guess();
@@ -279,6 +288,7 @@ function sent(form) {
   for (const reading of view.readings) {
     const values = typedIn(reading, form);
     if (!values) continue;
+    telling = true;
     void tell({ act: "typed", form: reading.form, values, snapshot: snapshot() });
     for (const ms of [400, 1200, 3000]) setTimeout(() => void look(), ms); // pages that never reload
   }
@@ -299,6 +309,10 @@ function pressed(b) {
 document.addEventListener("focusin", (e) => {
   const f = e.composedPath()[0];
   if (filling || e.target === host) return;
+  if (meet(e)) {
+    watch();
+    later(() => void look());
+  }
   if (f !== dismissed) dismissed = undefined;
   if (f instanceof Element && isBox(f)) {
     if (!placeOf(f) && unseen) later(() => void look()); // it may not have been there to see before
@@ -376,7 +390,10 @@ ext.runtime.onMessage.addListener((m, sender, reply) => {
     }
     return true;
   }
-  if (m.act === "look") void look();
+  if (m.act === "look") {
+    telling = true;
+    void look();
+  }
   if (m.act === "take") {
     for (const reading of view.readings) {
       const values = typedIn(reading, null);

@@ -31,9 +31,7 @@ button { font: inherit; color: inherit; background: none; border: 0; padding: 0;
 
 const host = document.createElement("div");
 const root = host.attachShadow({ mode: "closed" });
-const sheet = new CSSStyleSheet();
-sheet.replaceSync(STYLE);
-root.adoptedStyleSheets = [sheet];
+let dressed = false;
 let drawnAt = 0;
 
 /** Before a press counts, what was drawn must have been there long enough to be read. */
@@ -55,6 +53,12 @@ function ground() {
 
 /** Puts the host above everything the page has. @param {boolean} [anew] */
 function raise(anew = false) {
+  if (!dressed) { // most pages never need it
+    dressed = true;
+    const sheet = new CSSStyleSheet();
+    sheet.replaceSync(STYLE);
+    root.adoptedStyleSheets = [sheet];
+  }
   if (!host.isConnected || host.parentElement !== ground()) ground().append(host);
   if (typeof host.showPopover === "function") {
     host.popover = "manual";

@@ -33,11 +33,35 @@ function around(el) {
   return el.parentElement ?? (root instanceof ShadowRoot ? root.host : null);
 }
 
-/** The document and every open shadow root in it. @returns {(Document | ShadowRoot)[]} */
+/** @type {(Document | ShadowRoot)[] | undefined} */
+let known;
+
+/** Shadow roots of elements that aren't of a kind of their own, met when somebody came to them. @type {Set<ShadowRoot>} */
+const met = new Set();
+
+/** Notes the shadow roots that an event came through; says whether there was a new one. @param {Event} e */
+function meet(e) {
+  const n = met.size;
+  for (const r of e.composedPath()) if (r instanceof ShadowRoot && r !== root && !roots().includes(r)) met.add(r);
+  if (met.size > n) known = undefined;
+  return met.size > n;
+}
+
+/** The document and every open shadow root in it; looked for once in one turn of the page. @returns {(Document | ShadowRoot)[]} */
 function roots() {
+  if (known) return known;
   /** @type {(Document | ShadowRoot)[]} */
   const list = [document];
-  for (const r of list) for (const el of r.querySelectorAll("*")) if (el.shadowRoot && list.length < 200) list.push(el.shadowRoot);
+  // Elements of a page's own kinds have a hyphen in their names: they are found without touching all the others.
+  const own = document.evaluate("//*[contains(name(), '-')]", document, null, XPathResult.ORDERED_NODE_SNAPSHOT_TYPE, null);
+  for (let i = 0; i < own.snapshotLength && list.length < 200; i++) {
+    const r = /** @type {Element} */ (own.snapshotItem(i)).shadowRoot;
+    if (r) list.push(r);
+  }
+  for (const r of met) if (r.isConnected) list.push(r);
+  for (const r of list) if (r !== document) for (const el of r.querySelectorAll("*")) if (el.shadowRoot && list.length < 200 && !list.includes(el.shadowRoot)) list.push(el.shadowRoot);
+  known = list;
+  queueMicrotask(() => (known = undefined));
   return list;
 }
 
@@ -46,6 +70,7 @@ const isBox = (el) => (el instanceof HTMLInputElement ? KINDS.has((el.getAttribu
 
 /** Every field in the order of the page. @returns {Box[]} */
 function fields() {
+  if (roots().length === 1) return [...document.querySelectorAll("input, select, textarea")].filter(isBox).slice(0, MAX_FIELDS);
   /** @type {Box[]} */
   const out = [];
   /** @param {Document | ShadowRoot} root */
@@ -230,7 +255,7 @@ function snapshot() {
       options: f instanceof HTMLSelectElement ? [...f.options].slice(0, MAX_OPTIONS).map((o) => ({ value: o.value.slice(0, 60), text: tidy(o.text).slice(0, 60) })) : undefined,
     };
   });
-  const heads = [...document.querySelectorAll("h1, h2")].filter((h) => h.checkVisibility()).slice(0, 3).map(textOf).join(" ");
+  const heads = [...document.querySelectorAll("h1, h2")].slice(0, 8).filter((h) => h.checkVisibility()).slice(0, 3).map(textOf).join(" ");
   const nav = /** @type {PerformanceNavigationTiming | undefined} */ (performance.getEntriesByType("navigation")[0]);
   return {
     title: tidy(document.title), lang: document.documentElement.lang, path: tidy(location.pathname), heads: tidy(heads), alerts: alerts(),
