@@ -8,7 +8,7 @@ const STYLE = `
 .clasp { width: 26px; height: 26px; border: 0; background: none; padding: 2px; cursor: pointer; }
 .clasp path { fill: none; stroke: #8b1a2b; stroke-width: 2.4; stroke-linecap: round; }
 .clasp svg { background: #fff; border-radius: 50%; display: block; }
-.paper { background: #fff; border: 1px solid #1c1a1b; border-radius: 4px; box-sizing: border-box; }
+.paper { z-index: 1; background: #fff; border: 1px solid #1c1a1b; border-radius: 4px; box-sizing: border-box; }
 button { font: inherit; color: inherit; background: none; border: 0; padding: 0; cursor: pointer; text-align: left; }
 :focus-visible { outline: 2px solid #a9812f; outline-offset: 1px; }
 .offer { max-height: min(340px, 70vh); overflow: auto; }
