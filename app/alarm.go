@@ -12,6 +12,7 @@ type Alarm struct {
 	ID    string      `json:"id"`
 	Title string      `json:"title"`
 	Kept  string      `json:"kept"`
+	URL   string      `json:"url"` // where the kept login signs in
 	Why   string      `json:"why"`
 	Here  []site.Part `json:"here"`
 	There []site.Part `json:"there"`
@@ -32,7 +33,13 @@ func (v *Vault) alarm(url string) *Alarm {
 		return nil
 	}
 	it := f.logins[l.Kept][0]
-	return &Alarm{ID: it.ID, Title: it.Title, Kept: l.Kept, Why: l.Why, Here: l.Here, There: l.There}
+	to := ""
+	for _, a := range it.Addresses {
+		if to == "" && site.Domain(a.URL) == l.Kept {
+			to = a.URL
+		}
+	}
+	return &Alarm{ID: it.ID, Title: it.Title, Kept: l.Kept, URL: to, Why: l.Why, Here: l.Here, There: l.There}
 }
 
 // Vouch adds a page's address to a login, although it looks like an imitation: its user says

@@ -381,6 +381,7 @@ func TestTheAlarm(t *testing.T) {
 	require.NotNil(t, out.Alarm)
 	assert.Equal(t, "ferrylink.example", out.Alarm.Kept)
 	assert.Equal(t, id, out.Alarm.ID)
+	assert.Equal(t, ferry+"/sign-in", out.Alarm.URL)
 	assert.Empty(t, out.Offers)
 	assert.Empty(t, out.Readings)
 	_, err := v.Fill(t.Context(), fake, app.Want{ID: id, Form: 1, What: app.WhatLogin})

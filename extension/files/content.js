@@ -76,7 +76,7 @@ function guess() {
 function sound(a) {
   if (alarmed === a.kept) return;
   alarmed = a.kept;
-  alarm(a, () => location.replace(`https://${a.kept}/`), () => void tell({ act: "vouch", id: a.id }));
+  alarm(a, () => location.replace(a.url), () => void tell({ act: "vouch", id: a.id }));
 }
 
 /** Sets a clasp at every field of a login that something fits, and at the first one of a card or of details. */
