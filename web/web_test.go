@@ -124,7 +124,7 @@ func TestNoInlineScriptOrStyle(t *testing.T) {
 	id := app.NewID()
 	require.NoError(t, v.Save(t.Context(), id, vault.Draft{Title: "<script>alert(1)</script>", Username: "\" onload=\"x", Password: secret.New("p"), Notes: "<style>", Addresses: []vault.Address{{URL: "https://a.example/"}}}.Changes()))
 	paths := []string{"/new", "/join", "/open/" + v.Card().ID, "/forgot/" + v.Card().ID}
-	for i, p := range append(paths, "/logins", "/items/"+id, "/items/"+id+"/edit", "/items/"+id+"/past", "/items/new", "/cards", "/notes", "/items/new?kind=card", "/items/new?kind=person", "/settings", "/items/"+id+"/print", "/devices", "/sheet", "/nowhere") {
+	for i, p := range append(paths, "/logins", "/items/"+id, "/items/"+id+"/edit", "/items/"+id+"/past", "/items/new", "/cards", "/notes", "/items/new?kind=card", "/items/new?kind=person", "/settings", "/items/"+id+"/print", "/items/"+id+"/vouch?address=https://b.example/", "/devices", "/sheet", "/nowhere") {
 		if i == len(paths) {
 			c.open(v)
 		}
@@ -139,7 +139,7 @@ func TestNothingWithoutTheMasterPassword(t *testing.T) {
 	c, d, v := setup(t)
 	id := app.NewID()
 	require.NoError(t, v.Save(t.Context(), id, vault.Draft{Title: "Lanternfish", Password: secret.New("cuttle")}.Changes()))
-	closed := []struct{ method, path string }{{"GET", "/logins"}, {"GET", "/items/" + id}, {"POST", "/items/" + id + "/show"}, {"POST", "/items/" + id + "/copy"}, {"POST", "/items/" + id}, {"POST", "/generate"}, {"GET", "/sheet"}, {"GET", "/devices"}, {"GET", "/events"}, {"POST", "/devices/introduce"}}
+	closed := []struct{ method, path string }{{"GET", "/logins"}, {"GET", "/items/" + id}, {"POST", "/items/" + id + "/show"}, {"POST", "/items/" + id + "/copy"}, {"POST", "/items/" + id}, {"POST", "/generate"}, {"POST", "/drawer/empty"}, {"POST", "/sites/rule"}, {"POST", "/items/" + id + "/staged"}, {"GET", "/items/" + id + "/change"}, {"GET", "/items/" + id + "/vouch"}, {"POST", "/items/" + id + "/vouch"}, {"POST", "/items/" + id + "/apps"}, {"GET", "/sheet"}, {"GET", "/devices"}, {"GET", "/events"}, {"POST", "/devices/introduce"}}
 	check := func(why string) {
 		for _, p := range closed {
 			r := c.do(p.method, p.path, url.Values{})

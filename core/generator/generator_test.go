@@ -96,3 +96,20 @@ func TestNoRandomnessNoPassword(t *testing.T) {
 	_, err := Password(strings.NewReader("short"), Default())
 	assert.ErrorIs(t, err, io.ErrUnexpectedEOF)
 }
+
+func TestPronounceable(t *testing.T) {
+	seen := map[string]bool{}
+	for n := 8; n <= 40; n += 4 {
+		p, err := Pronounceable(rand.Reader, n)
+		require.NoError(t, err)
+		text := p.Reveal()
+		assert.Len(t, text, n)
+		assert.False(t, seen[text])
+		seen[text] = true
+		assert.Regexp(t, `^[A-Z][aeiou]([bdfghjklmnprstvz][aeiou]){2}[2-9]`, text)
+	}
+	for _, n := range []int{0, 7, 129} {
+		_, err := Pronounceable(rand.Reader, n)
+		assert.Error(t, err)
+	}
+}
