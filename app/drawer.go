@@ -3,13 +3,16 @@ package app
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"time"
+
+	"redlocket/core/secret"
 )
 
 // Made is a password that was made and may not have been kept: it lies in the drawer, on
 // this device, until it is too old.
 type Made struct {
-	Password string `json:"password"`
+	Password string `json:"password,omitempty"`
 	Site     string `json:"site,omitempty"` // what it was made for
 	URL      string `json:"url,omitempty"`
 	At       int64  `json:"at"` // milliseconds since 1970
@@ -39,6 +42,27 @@ func (v *Vault) Drawer() ([]Made, error) {
 	return out, nil
 }
 
+// MadeAt returns the password that lies in the drawer since the moment. The master password is
+// asked for first, if its user wants that for showing.
+func (v *Vault) MadeAt(at int64) (secret.Text, error) {
+	if err := v.NeedsAsking(AskShow); err != nil {
+		return secret.Text{}, err
+	}
+	list, err := v.Drawer()
+	for _, m := range list {
+		if m.At == at {
+			return secret.New(m.Password), nil
+		}
+	}
+	if err == nil {
+		err = ErrNotInDrawer
+	}
+	return secret.Text{}, err
+}
+
+// ErrNotInDrawer is returned for a password that is no longer in the drawer.
+var ErrNotInDrawer = errors.New("this lies in the drawer no longer")
+
 // PutInDrawer keeps a password that was made, before anybody sees it.
 func (v *Vault) PutInDrawer(ctx context.Context, m Made) error {
 	list, err := v.Drawer()
@@ -46,6 +70,9 @@ func (v *Vault) PutInDrawer(ctx context.Context, m Made) error {
 		return err
 	}
 	m.At = v.d.p.Now().UnixMilli()
+	if len(list) > 0 {
+		m.At = max(m.At, list[0].At+1) // it is known by its moment
+	}
 	list = append([]Made{m}, list[:min(len(list), drawerMost-1)]...)
 	b, err := json.Marshal(list)
 	if err != nil {

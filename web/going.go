@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strconv"
 
 	"github.com/go-chi/chi/v5"
 
@@ -80,6 +81,21 @@ func (s *Server) askApps(w http.ResponseWriter, r *http.Request) {
 	}
 	s.sessions.Put(r.Context(), sessionSaid, words)
 	go_(w, r, "/items/"+id)
+}
+
+// madeBefore hands out one password of the drawer.
+func (s *Server) madeBefore(w http.ResponseWriter, r *http.Request) {
+	at, _ := strconv.ParseInt(r.FormValue("at"), 10, 64) // nonsense is a moment at which nothing was made
+	p, err := of(r).MadeAt(at)
+	switch {
+	case errors.Is(err, app.ErrNotInDrawer):
+		http.Error(w, sentence(err.Error()), http.StatusNotFound)
+	case err != nil:
+		s.fail(w, r, err)
+	default:
+		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+		_, _ = w.Write([]byte(p.Reveal()))
+	}
 }
 
 func (s *Server) emptyDrawer(w http.ResponseWriter, r *http.Request) {

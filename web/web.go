@@ -219,6 +219,7 @@ func (s *Server) small(r chi.Router) {
 			r.Post("/browsers/{id}/end", s.endBrowser)
 			r.Get("/browsers", s.browsers)
 			r.Post("/sites/rule", s.setRule)
+			r.Post("/drawer", s.madeBefore)
 			r.Post("/drawer/empty", s.emptyDrawer)
 			r.Get("/status", s.statusLine)
 		})

@@ -139,7 +139,7 @@ func TestNothingWithoutTheMasterPassword(t *testing.T) {
 	c, d, v := setup(t)
 	id := app.NewID()
 	require.NoError(t, v.Save(t.Context(), id, vault.Draft{Title: "Lanternfish", Password: secret.New("cuttle")}.Changes()))
-	closed := []struct{ method, path string }{{"GET", "/logins"}, {"GET", "/items/" + id}, {"POST", "/items/" + id + "/show"}, {"POST", "/items/" + id + "/copy"}, {"POST", "/items/" + id}, {"POST", "/generate"}, {"POST", "/drawer/empty"}, {"POST", "/sites/rule"}, {"POST", "/items/" + id + "/staged"}, {"GET", "/items/" + id + "/change"}, {"GET", "/items/" + id + "/vouch"}, {"POST", "/items/" + id + "/vouch"}, {"POST", "/items/" + id + "/apps"}, {"GET", "/sheet"}, {"GET", "/devices"}, {"GET", "/events"}, {"POST", "/devices/introduce"}}
+	closed := []struct{ method, path string }{{"GET", "/logins"}, {"GET", "/items/" + id}, {"POST", "/items/" + id + "/show"}, {"POST", "/items/" + id + "/copy"}, {"POST", "/items/" + id}, {"POST", "/generate"}, {"POST", "/drawer"}, {"POST", "/drawer/empty"}, {"POST", "/sites/rule"}, {"POST", "/items/" + id + "/staged"}, {"GET", "/items/" + id + "/change"}, {"GET", "/items/" + id + "/vouch"}, {"POST", "/items/" + id + "/vouch"}, {"POST", "/items/" + id + "/apps"}, {"GET", "/sheet"}, {"GET", "/devices"}, {"GET", "/events"}, {"POST", "/devices/introduce"}}
 	check := func(why string) {
 		for _, p := range closed {
 			r := c.do(p.method, p.path, url.Values{})

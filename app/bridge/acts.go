@@ -32,6 +32,7 @@ type request struct {
 	Values    map[int]string    `json:"values"`
 	Slip      app.Slip          `json:"slip"`
 	Rule      app.SiteRule      `json:"rule"`
+	At        int64             `json:"at"`
 }
 
 // most bounds how many logins a search hands out.
@@ -89,6 +90,10 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 		out = map[string][]string{"usernames": names[:min(len(names), 8)]}
 	case "make":
 		out, err = b.make(ctx, v, q)
+	case "made":
+		var p secret.Text
+		p, err = v.MadeAt(q.At)
+		out = map[string]string{"text": p.Reveal()}
 	case "copy":
 		out, err = copied(v, q)
 	case "lock":
@@ -174,6 +179,9 @@ func (b *Bridge) window(v *app.Vault, q request) (any, error) {
 		return nil, err
 	}
 	out.Drawer = out.Drawer[:min(len(out.Drawer), 12)]
+	for i := range out.Drawer {
+		out.Drawer[i].Password = "" // each by a press of its own
+	}
 	if q.Query == "" {
 		view, err := v.Look(context.Background(), app.Page{URL: q.URL, Top: q.URL, Frame: true}) // nothing but what fits
 		for _, o := range view.Offers {

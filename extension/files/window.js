@@ -92,7 +92,7 @@ function copier(words, get) {
   return c;
 }
 
-/** @param {{password: string, site?: string, at: number}[]} list */
+/** @param {{site?: string, at: number}[]} list */
 function drawer(list) {
   $("drawer-head").hidden = !list.length;
   $("drawer").replaceChildren(...list.map((m) => {
@@ -101,11 +101,15 @@ function drawer(list) {
     words.textContent = `${m.site || "no site"}, ${new Date(m.at).toLocaleString([], { dateStyle: "medium", timeStyle: "short" })}`;
     const value = Object.assign(document.createElement("code"), { textContent: "● ● ● ●" });
     const show = Object.assign(document.createElement("button"), { textContent: "Show", className: "act" });
-    show.onclick = () => {
-      value.textContent = show.textContent === "Show" ? m.password : "● ● ● ●";
-      show.textContent = show.textContent === "Show" ? "Hide" : "Show";
+    const get = () => tell({ act: "made", at: m.at });
+    show.onclick = async () => {
+      const hidden = show.textContent === "Show";
+      const v = hidden ? await get() : { text: "● ● ● ●" };
+      if (failed(v)) return;
+      value.textContent = v.text;
+      show.textContent = hidden ? "Hide" : "Show";
     };
-    li.append(words, value, show, copier("Copy", async () => ({ text: m.password })));
+    li.append(words, value, show, copier("Copy", get));
     return li;
   }));
 }

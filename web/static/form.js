@@ -8,12 +8,9 @@ document.addEventListener("click", (e) => {
   const out = el.closest("[data-remove-own]")?.closest(".own-line");
   if (out instanceof HTMLElement) removeOwn(out);
   const drawer = el.closest("[data-drawer]");
-  if (drawer instanceof HTMLElement) {
-    const dots = drawer.closest("li")?.querySelector("[data-dots]");
-    const hidden = drawer.textContent === "Show";
-    if (dots) dots.textContent = hidden ? drawer.dataset.drawer ?? "" : "● ● ● ● ● ●";
-    drawer.textContent = hidden ? "Hide" : "Show";
-  }
+  if (drawer instanceof HTMLElement) void showMade(drawer);
+  const made = el.closest("[data-use-made]");
+  if (made instanceof HTMLElement) void fetchMade(made.dataset.useMade ?? "", usePassword);
   const use = el.closest("[data-use]");
   if (use instanceof HTMLElement) usePassword(use.dataset.use ?? "");
   const site = el.closest("[data-site]");
@@ -57,6 +54,29 @@ document.addEventListener("change", (e) => {
   if (el instanceof HTMLInputElement && "pictureFile" in el.dataset && el.files?.[0]) void readPicture(el, el.files[0]);
   if (el instanceof HTMLInputElement && el.dataset.attach && el.files?.length) attach(el, el.files);
 });
+
+/** Fetches one password from the drawer, as it is asked for. @param {string} at @param {(text: string) => void} then */
+async function fetchMade(at, then) {
+  const resp = await fetch("/drawer", { method: "POST", body: new URLSearchParams({ at }) });
+  if (resp.status === 401) return askAgain(() => void fetchMade(at, then));
+  if (resp.redirected) return location.reload();
+  if (resp.ok) then(await resp.text());
+}
+
+/** @param {HTMLElement} b */
+async function showMade(b) {
+  const dots = b.closest("li")?.querySelector("[data-dots]");
+  if (!dots) return;
+  if (b.textContent === "Hide") {
+    dots.textContent = "● ● ● ● ● ●";
+    b.textContent = "Show";
+    return;
+  }
+  await fetchMade(b.dataset.drawer ?? "", (text) => {
+    dots.textContent = text;
+    b.textContent = "Hide";
+  });
+}
 
 /** Puts a password that was made into the form. @param {string} value */
 function usePassword(value) {
