@@ -263,10 +263,10 @@ func (v *Vault) signInOf(s Slip) string {
 }
 
 // settleAddress makes the sign-in page the address of a login that was kept with its site's
-// front page only.
+// front page only. A page that asks for the password alone is none: it asks once more.
 func (v *Vault) settleAddress(ctx context.Context, it vault.Item, s Slip) error {
 	page, err := site.Clean(s.url)
-	if err != nil || s.attempt.Kind != autofill.SignIn || len(it.Addresses) != 1 || it.Addresses[0].URL != site.WellKnown(page, "/") || page == it.Addresses[0].URL {
+	if err != nil || s.attempt.Kind != autofill.SignIn || !s.attempt.Named || len(it.Addresses) != 1 || it.Addresses[0].URL != site.WellKnown(page, "/") || page == it.Addresses[0].URL {
 		return nil
 	}
 	return v.Save(ctx, it.ID, vault.Changes{vault.FieldAddresses: []vault.Address{{URL: page, Match: it.Addresses[0].Match}}})

@@ -109,7 +109,7 @@ func TestTyped(t *testing.T) {
 	r := Read(s)[0]
 	a, ok := Typed(s, r, map[int]secret.Text{0: secret.New(" maren@x.example "), 1: secret.New("p"), 2: secret.New("p")})
 	require.True(t, ok)
-	assert.Equal(t, Attempt{Kind: SignUp, Username: "maren@x.example", Password: secret.New("p")}, a)
+	assert.Equal(t, Attempt{Kind: SignUp, Username: "maren@x.example", Named: true, Password: secret.New("p")}, a)
 	_, ok = Typed(s, r, map[int]secret.Text{1: secret.New("p"), 2: secret.New("q")})
 	assert.False(t, ok)
 	_, ok = Typed(s, r, nil)

@@ -10,6 +10,7 @@ import (
 type Attempt struct {
 	Kind     Kind
 	Username string
+	Named    bool        // the user name stood in this form, and not on a page before
 	Password secret.Text // the new one, where one was chosen
 	Current  secret.Text // what was typed as the current one of a change
 }
@@ -28,6 +29,7 @@ func Typed(s Snapshot, r Reading, values map[int]secret.Text) (a Attempt, ok boo
 		switch r.Roles[f.ID] {
 		case Username:
 			a.Username = strings.TrimSpace(v.Reveal())
+			a.Named = a.Username != ""
 		case CurrentPassword:
 			a.Password, a.Current = v, v
 		case NewPassword:

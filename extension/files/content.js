@@ -328,7 +328,12 @@ document.addEventListener("input", (e) => {
 }, true);
 document.addEventListener("pointerdown", (e) => {
   const f = e.composedPath()[0];
-  if (e.target !== host && !(f instanceof Element && isBox(f))) close(focused());
+  if (e.target === host) return;
+  if (!(f instanceof Element && isBox(f))) close(focused());
+  else if (f === dismissed && f === focused()) { // pressed anew
+    dismissed = undefined;
+    open(f);
+  }
 }, true);
 document.addEventListener("keydown", (e) => {
   if (e.key === "Escape") close(focused() ?? opened.f);
