@@ -214,6 +214,7 @@ test("the window makes passwords that lie in the drawer, and keeps what is typed
   await desk.click(".generator > summary");
   await desk.click(".drawer > summary");
   await desk.locator("[data-drawer]").first().click();
+  await desk.waitForFunction(() => !document.querySelector("[data-dots]").textContent.includes("●"));
   assert.equal(await desk.locator("[data-dots]").first().innerText(), made);
   const w2 = await b.page();
   await w2.goto(`chrome-extension://${b.id}/window.html?tab=${tab}`);
