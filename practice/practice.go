@@ -16,6 +16,7 @@ import (
 	"html/template"
 	"net"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 )
@@ -40,7 +41,7 @@ type Town struct {
 
 // New returns a town with the given residents.
 func New(residents []Resident) (*Town, error) {
-	pages, err := template.New("").Funcs(template.FuncMap{"list": func(n ...string) []string { return n }, "upto": upTo}).ParseFS(files, "templates/*.html")
+	pages, err := template.New("").Funcs(template.FuncMap{"upto": upTo}).ParseFS(files, "templates/*.html")
 	if err != nil {
 		return nil, fmt.Errorf("failed to read the practice town's pages: %w", err)
 	}
@@ -105,7 +106,6 @@ type page struct {
 	Host  string
 	Names names // of the fields of this page
 	Token string
-	Act   string // where the form sends
 	Frame bool
 }
 
@@ -191,7 +191,7 @@ func (t *Town) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	switch {
-	case strings.HasSuffix(host, ".trickster.localhost"), isTrick(name):
+	case strings.HasSuffix(host, ".trickster.localhost"), slices.Contains(Tricks, name):
 		p.Site = Sites[1]
 		t.show(w, http.StatusOK, "trick", p)
 	case name == "framed":
@@ -205,15 +205,6 @@ func (t *Town) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // Tricks are hosts that imitate the credit union.
 var Tricks = []string{"gu11wing", "gulwling", "gullwing-login", "gullvving"}
-
-func isTrick(name string) bool {
-	for _, t := range Tricks {
-		if t == name {
-			return true
-		}
-	}
-	return false
-}
 
 func (t *Town) show(w http.ResponseWriter, status int, name string, p page) {
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")

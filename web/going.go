@@ -33,7 +33,6 @@ func (s *Server) staged(w http.ResponseWriter, r *http.Request) {
 type vouchData struct {
 	ID, Title, Address, Host string
 	Kept                     []vault.Address
-	Known                    bool
 }
 
 // vouchPage asks whether a page that looks like an imitation is right all the same.

@@ -89,7 +89,7 @@ func monthOf(o Option) int {
 		if n := monthNames()[fold(t)]; n > 0 {
 			return n
 		}
-		head, rest, both := strings.Cut(t, " ") // "09 - September", "September (09)"
+		head, _, both := strings.Cut(t, " ") // "09 - September", "September (09)"
 		if both {
 			if n, err := strconv.Atoi(strings.Trim(head, "-.()")); err == nil && n >= 1 && n <= 12 {
 				return n
@@ -97,7 +97,6 @@ func monthOf(o Option) int {
 			if n := monthNames()[fold(head)]; n > 0 {
 				return n
 			}
-			_ = rest
 		}
 	}
 	return 0

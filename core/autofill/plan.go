@@ -48,7 +48,7 @@ type Values struct {
 // or too short for it.
 func Plan(s Snapshot, r Reading, v Values) (fills []Fill, missed []Miss) {
 	s = s.Bound()
-	p := &planner{snapshot: s, reading: r, values: v}
+	p := &planner{snapshot: s, reading: r, values: v, done: map[int]bool{}}
 	for i, f := range s.Fields {
 		if role, ok := r.Roles[f.ID]; ok && f.Form == r.Form && fillable(f) && !p.done[f.ID] {
 			p.plan(i, f, role)
@@ -93,9 +93,6 @@ func (p *planner) pieces(i int, role Role) []Field {
 
 // spread types a value into several boxes, each to its length. It must come out even.
 func (p *planner) spread(boxes []Field, role Role, value string) {
-	if p.done == nil {
-		p.done = map[int]bool{}
-	}
 	room := 0
 	for _, f := range boxes {
 		p.done[f.ID] = true
@@ -141,7 +138,6 @@ func (p *planner) plan(i int, f Field, role Role) {
 		value = p.values.Code
 		if boxes := p.pieces(i, role); !value.IsEmpty() && f.MaxLength == 1 && len(boxes) > 1 {
 			if len(boxes) != len(value.Reveal()) {
-				p.done = map[int]bool{}
 				for _, b := range boxes {
 					p.done[b.ID] = true
 				}

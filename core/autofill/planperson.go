@@ -175,9 +175,6 @@ func (p *planner) telephonePieces(i int, f Field, role Role, t telephone) {
 		}
 		boxes = append(boxes, next)
 	}
-	if p.done == nil {
-		p.done = map[int]bool{}
-	}
 	room := 0
 	for _, b := range boxes {
 		p.done[b.ID] = true

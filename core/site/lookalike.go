@@ -4,8 +4,6 @@ import (
 	"math/bits"
 	"slices"
 	"strings"
-
-	"golang.org/x/net/publicsuffix"
 )
 
 // Guard notices pages that imitate a kept site. It is made of the registrable domains
@@ -334,10 +332,4 @@ func onlyDigitsAndDots(s string) bool {
 // be there, whatever its ending.
 func localNames(a, b string) bool {
 	return strings.HasSuffix(a, ".localhost") != strings.HasSuffix(b, ".localhost")
-}
-
-// Suffixed reports whether a host is itself a public suffix, under which anybody may be.
-func Suffixed(host string) bool {
-	s, icann := publicsuffix.PublicSuffix(host)
-	return s == host && (icann || strings.Contains(s, "."))
 }

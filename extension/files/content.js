@@ -178,7 +178,7 @@ function open(f, asked = false) {
   } else {
     const accounts = view.offers.flatMap((o) => {
       const now = line(o, () => void fill(o.id, reading, "login"), o.staged ? "the password until now" : o.folder);
-      return o.staged && role !== "new-password" ? [now, line(o, () => void fill(o.id, reading, "staged"), "the new one, not confirmed yet")] : [now];
+      return o.staged ? [now, line(o, () => void fill(o.id, reading, "staged"), "the new one, not confirmed yet")] : [now];
     });
     const details = view.offers.length === 1 ? [{ text: "Details", act: () => void tell({ act: "details", id: view.offers[0].id }) }] : [];
     offer(f, { say: accounts.length ? undefined : view.why, accounts, acts: [another, ...details] });
