@@ -28,21 +28,54 @@ var ErrAsk = errors.New("please show your master password again for this")
 // the act itself.
 const askAtOnce = 20 * time.Second
 
+// promised is how long an act may follow after it was said that it may be done.
+const promised = 15 * time.Second
+
 // NeedsAsking returns ErrAsk if the act needs the master password first.
 func (v *Vault) NeedsAsking(a Ask) error {
-	if err := v.wait(); err != nil { // what is set for all devices is in a record
+	shown, err := v.shown(a)
+	if err != nil {
 		return err
-	}
-	s := v.Settings()
-	if a == AskShow && !s.AskToShow {
-		return nil
 	}
 	v.mu.RLock()
 	defer v.mu.RUnlock()
-	if v.d.p.Now().Sub(v.asked) < max(s.AskFor, askAtOnce) {
+	if shown || v.promises[a].After(v.d.p.Now()) {
 		return nil
 	}
 	return ErrAsk
+}
+
+// Promise is NeedsAsking for a page that asks before it acts: what it was told holds
+// for the act itself, even if the showing lapses between the two.
+func (v *Vault) Promise(a Ask) error {
+	shown, err := v.shown(a)
+	if err != nil {
+		return err
+	}
+	if !shown { // a promise isn't made longer by another
+		return ErrAsk
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.promises == nil {
+		v.promises = map[Ask]time.Time{}
+	}
+	v.promises[a] = v.d.p.Now().Add(promised)
+	return nil
+}
+
+// shown tells whether the master password was shown lately enough for the act.
+func (v *Vault) shown(a Ask) (bool, error) {
+	if err := v.wait(); err != nil { // what is set for all devices is in a record
+		return false, err
+	}
+	s := v.Settings()
+	if a == AskShow && !s.AskToShow {
+		return true, nil
+	}
+	v.mu.RLock()
+	defer v.mu.RUnlock()
+	return v.d.p.Now().Sub(v.asked) < max(s.AskFor, askAtOnce), nil
 }
 
 // Confirm shows the master password again. Wrong ones count as at unlocking.

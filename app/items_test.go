@@ -193,6 +193,15 @@ func TestAskAgainAndSettings(t *testing.T) {
 	s.AskToShow = false
 	assert.ErrorIs(t, v.Set(t.Context(), s), app.ErrAsk, "to ask less often is itself asked for")
 	require.NoError(t, v.Confirm(t.Context(), secret.New(master)))
+	w.now.Add((19 * time.Second).Milliseconds())
+	require.NoError(t, v.Promise(app.AskExport))
+	w.now.Add((10 * time.Second).Milliseconds())
+	assert.NoError(t, v.NeedsAsking(app.AskExport), "what was promised holds though the showing has lapsed")
+	assert.ErrorIs(t, v.NeedsAsking(app.AskPurge), app.ErrAsk, "and holds for nothing else")
+	assert.ErrorIs(t, v.Promise(app.AskExport), app.ErrAsk, "nor is it made longer by another")
+	w.now.Add((6 * time.Second).Milliseconds())
+	assert.ErrorIs(t, v.NeedsAsking(app.AskExport), app.ErrAsk)
+	require.NoError(t, v.Confirm(t.Context(), secret.New(master)))
 	require.NoError(t, v.Set(t.Context(), s))
 	for _, bad := range []func(*app.Settings){func(s *app.Settings) { s.Theme = "pink" }, func(s *app.Settings) { s.Language = "xx" }, func(s *app.Settings) { s.Clipboard = time.Second }, func(s *app.Settings) { s.AskFor = -1 }, func(s *app.Settings) { s.TextSize = "9" }, func(s *app.Settings) { s.Density = "9" }, func(s *app.Settings) { s.LockAfter = 15 * 24 * time.Hour }} {
 		b := s

@@ -52,9 +52,10 @@ type Vault struct {
 	uses      map[string]int64 // by item: when it was last used here; replaced, never changed
 	dirty     bool             // uses has yet to be kept
 	device    deviceSettings
-	asked     time.Time       // when the master password was last shown
-	attaching map[string]bool // files under way
-	acts      []act           // what can be undone, the latest last
+	asked     time.Time         // when the master password was last shown
+	promises  map[Ask]time.Time // acts that were said to be allowed, until then
+	attaching map[string]bool   // files under way
+	acts      []act             // what can be undone, the latest last
 	sites     *directory.Directory
 
 	importing atomic.Pointer[Importing] // that is being prepared, or was the last

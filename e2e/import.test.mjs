@@ -30,6 +30,13 @@ async function answer() {
   await page.fill("#again-password", maren.password);
   await page.click("dialog#ask >> text=Go on");
 }
+/** Presses it, and shows the master password if that is asked for before `waits` is done. */
+async function answering(press, waits) {
+  const asked = page.waitForSelector("dialog#ask[open]").then(() => true, () => false);
+  await page.click(press);
+  if (await Promise.race([waits.then(() => false), asked])) await answer();
+  return waits;
+}
 const file = (name, text) => ({ name, mimeType: "text/csv", buffer: Buffer.from(text) });
 const desk = "name,url,username,password,note\ngullwing.example,https://gullwing.example/sign-in,maren.tolliver@cormorant.example,vq7RtumKaleW9oxBfent,\nwhimbrel.example,https://whimbrel.example/in,wren,first-Secret-81,of the boat\nbrackish.example,https://brackish.example/sign-in,mtolliver,older-Secret-82,\n,,nobody,x,\n";
 const laptop = '"url","username","password","timePasswordChanged"\n"https://www.whimbrel.example","wren","first-Secret-81","1690000000000"\n"https://skua.example","wren","second-Secret-83","1690000000000"\n';
@@ -155,9 +162,11 @@ test("export asks first, and what it writes comes back", async () => {
   const saved = {};
   for (const [format, name] of [["json", /\.json$/], ["csv", /\.csv$/], ["exchange", /\.exchange\.json$/]]) {
     await page.check(`[value=${format}]`);
-    const waits = page.waitForEvent("download");
-    await page.click("text=Write the file");
-    if (format === "json") await answer();
+    const press = "text=Write the file", waits = page.waitForEvent("download");
+    if (format === "json") { // it is asked for in any case
+      await page.click(press);
+      await answer();
+    } else await answering(press, waits);
     const got = await waits;
     assert.match(got.suggestedFilename(), name);
     saved[format] = readFileSync(await got.path(), "utf8");
@@ -186,11 +195,8 @@ test("what was chosen in the book is written out, and nothing else", async () =>
   await page.click("#choosing >> text=Write out");
   await page.waitForSelector("text=2 items that you chose");
   await page.check("[value=csv]");
-  const waits = page.waitForEvent("download");
-  await page.click("text=Write the file");
-  await Promise.race([page.waitForSelector("dialog#ask[open]").catch(() => {}), waits]);
-  if (await page.isVisible("dialog#ask[open]")) await answer();
-  const rows = readFileSync(await (await waits).path(), "utf8").trim().split("\r\n");
+  const got = await answering("text=Write the file", page.waitForEvent("download"));
+  const rows = readFileSync(await got.path(), "utf8").trim().split("\r\n");
   assert.equal(rows.length, 3, rows.join("; "));
 });
 
@@ -198,14 +204,10 @@ test("a backup is written sealed, and comes back on another device's own vault",
   await page.goto(d.desk + "/import");
   await page.fill("#backup-passphrase", "winkles under the pier");
   await page.fill("#backup-again", "winkles over the pier");
-  const answered = page.waitForSelector("dialog#ask[open], .bad");
-  await page.click("text=Write the backup");
-  await answered;
-  if (await page.isVisible("dialog#ask[open]")) await answer();
-  await page.waitForSelector(".bad:has-text('aren’t the same')");
+  await answering("text=Write the backup", page.waitForSelector(".bad:has-text('aren’t the same')"));
   await page.fill("#backup-passphrase", "winkles under the pier");
   await page.fill("#backup-again", "winkles under the pier");
-  const [got] = await Promise.all([page.waitForEvent("download"), page.click("text=Write the backup")]);
+  const got = await answering("text=Write the backup", page.waitForEvent("download"));
   const sealed = readFileSync(await got.path());
   assert.ok(sealed.subarray(0, 21).toString() === "age-encryption.org/v1" && !sealed.includes("Gullwing"));
   const other = await browser();
@@ -233,19 +235,15 @@ test("a backup is written sealed, and comes back on another device's own vault",
 
 test("backups by themselves: a folder that can't be written to is refused, one that can gets the first", async () => {
   await page.goto(d.desk + "/import");
-  const plan = async (folder) => {
+  const plan = async (folder, then) => {
     await page.fill("#plan-folder", folder);
     await page.fill("#plan-passphrase", "winkles under the pier");
-    await page.click("text=Write the first one");
-    await page.waitForSelector("dialog#ask[open], .bad:has-text('no backup could be written'), p:has-text('read back on')");
-    if (await page.isVisible("dialog#ask[open]")) await answer();
+    await answering("text=Write the first one", page.waitForSelector(then));
   };
-  await plan(join(d.dir, "not there"));
-  await page.waitForSelector(".bad:has-text('no backup could be written')");
+  await plan(join(d.dir, "not there"), ".bad:has-text('no backup could be written')");
   assert.equal(await page.inputValue("#plan-folder"), join(d.dir, "not there"), "what was typed is still there");
   mkdirSync(join(d.dir, "backups"));
-  await plan(join(d.dir, "backups"));
-  await page.waitForSelector("p:has-text('read back on')");
+  await plan(join(d.dir, "backups"), "p:has-text('read back on')");
   assert.equal(readdirSync(join(d.dir, "backups")).length, 1);
   await page.click("text=No more of them");
   await page.waitForSelector("#plan-folder");

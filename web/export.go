@@ -19,7 +19,7 @@ import (
 
 // mayExport answers whether the master password has to be shown first.
 func (s *Server) mayExport(w http.ResponseWriter, r *http.Request) {
-	if err := of(r).NeedsAsking(app.AskExport); err != nil {
+	if err := of(r).Promise(app.AskExport); err != nil {
 		s.fail(w, r, err)
 		return
 	}
