@@ -37,12 +37,13 @@ type Offer struct {
 	Title    string `json:"title"`
 	Username string `json:"username"` // or what tells it from its like
 	Folder   string `json:"folder,omitempty"`
-	Code     bool   `json:"code,omitempty"`   // it has one-time codes
-	Staged   bool   `json:"staged,omitempty"` // a new password waits for the site to take it
+	Code     bool   `json:"code,omitempty"`    // it has one-time codes
+	Staged   bool   `json:"staged,omitempty"`  // a new password waits for the site to take it
+	Joining  bool   `json:"joining,omitempty"` // and it has no other: the site was signed up at
 }
 
 func offerOf(it vault.Item) Offer {
-	return Offer{ID: it.ID, Title: it.Title, Username: it.Line, Folder: it.Folder, Code: it.HasCode, Staged: it.Staged}
+	return Offer{ID: it.ID, Title: it.Title, Username: it.Line, Folder: it.Folder, Code: it.HasCode, Staged: it.Staged, Joining: it.Joining()}
 }
 
 func offersOf(items []vault.Item) []Offer {
@@ -88,10 +89,13 @@ func (v *Vault) Look(ctx context.Context, p Page) (View, error) {
 		}
 	}
 	rule := v.SiteRule(site.Domain(p.URL))
-	if out.Framed == "" && !rule.NoAsk {
-		var err error
-		if out.Slip, out.Up, err = v.ripen(ctx, p, readings); err != nil {
+	if out.Framed == "" {
+		slip, up, err := v.ripen(ctx, p, readings)
+		if err != nil {
 			return out, err
+		}
+		if !rule.NoAsk {
+			out.Slip, out.Up = slip, up
 		}
 	}
 	items, err := v.matching(p.URL)
@@ -166,6 +170,7 @@ type Values struct {
 	Fills  []FieldValue    `json:"fills"`
 	Missed []autofill.Miss `json:"missed"`           // fields that should have got something
 	Copy   string          `json:"copy,omitempty"`   // a one-time code, for the page that comes next
+	Clear  int             `json:"clear,omitempty"`  // when it is cleared again, in seconds; 0 for never
 	Submit bool            `json:"submit,omitempty"` // the form is to be sent
 }
 
@@ -254,7 +259,7 @@ func (v *Vault) Fill(ctx context.Context, p Page, w Want) (Values, error) {
 		v.noteFilled(p, it)
 		if it.HasCode && reading.Kind == autofill.SignIn && !reading.Has(autofill.OneTimeCode) {
 			if c, _, err := v.Code(w.ID); err == nil {
-				out.Copy = c.Text.Reveal()
+				out.Copy, out.Clear = c.Text.Reveal(), int(v.Settings().Clipboard.Seconds())
 			}
 		}
 		out.Submit = w.Submit && e.Text(vault.FieldSubmit) == "yes" && len(out.Missed) == 0
@@ -293,7 +298,7 @@ func planned(p Page, r autofill.Reading, values autofill.Values) Values {
 }
 
 func (v *Vault) loginOf(e vault.Entry, what What) (autofill.Values, error) {
-	out := autofill.Values{Username: e.Secret(vault.FieldUsername), Password: e.Secret(vault.FieldPassword)}
+	out := autofill.Values{Username: e.Secret(vault.FieldUsername), Password: e.SignsInWith()}
 	if what == WhatStaged {
 		out.Password = e.Secret(vault.FieldStaged)
 	}
@@ -337,8 +342,9 @@ type Fresh struct {
 }
 
 // FillNew makes a password that the page and the directory of sites will take, and hands it
-// out for its boxes. It lies in the drawer from then on, and on a form that changes a
-// password it is staged at its login, whose present one is filled too.
+// out for its boxes. It lies in the drawer from then on. On a form that changes a password
+// it is staged at its login, whose present one is filled too; on one that signs up, a login
+// is staged once the form is sent.
 func (v *Vault) FillNew(ctx context.Context, p Page, n Fresh) (Values, error) {
 	reading, err := v.allowed(p, Want{Form: n.Form, Elsewhere: n.Elsewhere})
 	if err != nil {
@@ -357,7 +363,7 @@ func (v *Vault) FillNew(ctx context.Context, p Page, n Fresh) (Values, error) {
 		if !changes || !v.fits(n.Login, p.URL) {
 			return Values{}, ErrWrongSite
 		}
-		values.Username, values.Password = e.Secret(vault.FieldUsername), e.Secret(vault.FieldPassword)
+		values.Username, values.Password = e.Secret(vault.FieldUsername), e.SignsInWith()
 	}
 	demands := autofill.DemandsOf(p.Snapshot, reading)
 	if known, ok := v.Sites().Lookup(site.Domain(p.URL)); ok {

@@ -277,6 +277,89 @@ func TestSlips(t *testing.T) {
 	assert.Error(t, err)
 }
 
+func TestASignUpIsStagedUntilTheSiteTookIt(t *testing.T) {
+	w := newWorld(t)
+	d := w.device("desk")
+	v := w.create(d)
+	ctx := t.Context()
+	fresh := func(user string) string {
+		values, err := v.FillNew(ctx, signUpPage, app.Fresh{Form: 1, Username: user})
+		require.NoError(t, err)
+		return values.Fills[len(values.Fills)-1].Value
+	}
+	logins := func(n int) []vault.Item {
+		t.Helper()
+		items, err := v.Logins()
+		require.NoError(t, err)
+		require.Len(t, items, n)
+		return items
+	}
+	made := fresh("wren")
+	logins(0) // nothing was sent yet: it lies in the drawer
+	require.NoError(t, v.Typed(ctx, signUpPage, 1, typed("wren", made, made)))
+	it := logins(1)[0]
+	now, staged := passwords(t, v, it.ID)
+	assert.Equal(t, []string{"", made}, []string{now, staged})
+	assert.True(t, it.Joining())
+
+	// The name was taken; the next one isn't. It's the same login.
+	assert.Nil(t, look(t, v, saying(signUpPage, "This name is taken, error")).Slip)
+	require.NoError(t, v.Typed(ctx, signUpPage, 1, typed("wren.t", made, made)))
+	it = logins(1)[0]
+	assert.Equal(t, "wren.t", it.Username)
+
+	// What it can be signed in with is at hand before the site has said anything.
+	otherTab := signInPage
+	otherTab.Tab = "8"
+	offers := look(t, v, otherTab).Offers
+	require.Len(t, offers, 1)
+	assert.True(t, offers[0].Joining)
+	values, err := v.Fill(ctx, otherTab, app.Want{ID: it.ID, Form: 1, What: app.WhatLogin})
+	require.NoError(t, err)
+	assert.Equal(t, made, values.Fills[1].Value)
+
+	slip := look(t, v, insidePage).Slip
+	require.NotNil(t, slip)
+	assert.Equal(t, app.SlipJoined, slip.Kind)
+	assert.Equal(t, it.ID, slip.Update)
+	now, staged = passwords(t, v, it.ID)
+	assert.Equal(t, []string{made, ""}, []string{now, staged})
+	require.NotNil(t, look(t, v, insidePage).Slip, "it stands until it is answered")
+	bad, good := *slip, *slip
+	bad.Address = "trickster.example/"
+	assert.Error(t, v.KeepSlip(ctx, bad))
+	good.Title, good.Folder = "The ferry", " Travel / Islands"
+	require.NoError(t, v.KeepSlip(ctx, good))
+	it = logins(1)[0]
+	assert.Equal(t, []string{"The ferry", "Travel/Islands", "wren.t"}, []string{it.Title, it.Folder, it.Username})
+	assert.Nil(t, look(t, v, insidePage).Slip)
+	require.NoError(t, v.Typed(ctx, signInPage, 1, typed("wren.t", made)))
+	assert.Nil(t, look(t, v, insidePage).Slip, "known already")
+	assert.Equal(t, ferry+"/sign-in", logins(1)[0].Addresses[0].URL)
+
+	// A second account, whose site says nothing: the first sign-in settles it.
+	second := fresh("second")
+	require.NoError(t, v.Typed(ctx, signUpPage, 1, typed("second", second, second)))
+	logins(2)
+	require.NoError(t, v.Typed(ctx, signInPage, 1, typed("second", second)))
+	slip = look(t, v, insidePage).Slip
+	require.NotNil(t, slip)
+	assert.Equal(t, app.SlipJoined, slip.Kind)
+	now, _ = passwords(t, v, slip.Update)
+	assert.Equal(t, second, now)
+
+	// Where slips aren't wanted the login is kept all the same; a typed password is asked about.
+	require.NoError(t, v.Never(ctx, ferry))
+	third := fresh("third")
+	require.NoError(t, v.Typed(ctx, signUpPage, 1, typed("third", third, third)))
+	assert.Nil(t, look(t, v, insidePage).Slip)
+	for _, it := range logins(3) {
+		assert.False(t, it.Joining(), it.Username)
+	}
+	require.NoError(t, v.Typed(ctx, signUpPage, 1, typed("fourth", "of my own", "of my own")))
+	logins(3)
+}
+
 func TestWhatAFrameSentIsJudgedByTheFrame(t *testing.T) {
 	w := newWorld(t)
 	v := w.create(w.device("desk"))

@@ -23,6 +23,7 @@ const (
 	SlipConfirmed SlipKind = "confirmed" // the site took the new password
 	SlipWaiting   SlipKind = "waiting"   // a new password is staged; the site hasn't said yet
 	SlipRefused   SlipKind = "refused"   // the site didn't take it
+	SlipJoined    SlipKind = "joined"    // the site took a sign-up whose login was staged
 )
 
 // Slip is the small paper that asks whether a sign-in that was typed should be kept, or
@@ -39,11 +40,12 @@ type Slip struct {
 	url     string
 	since   time.Time
 	sent    bool
-	by      bool   // its user asked for it by hand
-	frame   bool   // it was sent from a frame
-	top     string // of the tab, at the time
-	ready   *Slip  // what a frame found out, for the page around it to show
-	login   string // that was filled here, or whose password is being changed
+	by      bool        // its user asked for it by hand
+	frame   bool        // it was sent from a frame
+	top     string      // of the tab, at the time
+	ready   *Slip       // what a frame found out, for the page around it to show
+	login   string      // that was filled here, whose password is being changed, or that is staged
+	made    secret.Text // the password made for a form of this page
 	shown   SlipKind
 	attempt autofill.Attempt
 }
@@ -100,7 +102,7 @@ func (v *Vault) noteNew(p Page, kind autofill.Kind, n Fresh, password secret.Tex
 		return
 	}
 	s := v.slipFor(p)
-	s.attempt.Password, s.attempt.Kind, s.url, s.since = password, kind, p.URL, v.d.p.Now()
+	s.attempt.Password, s.attempt.Kind, s.url, s.since, s.made = password, kind, p.URL, v.d.p.Now(), password
 	if n.Username != "" {
 		s.attempt.Username = n.Username
 	}
@@ -110,7 +112,8 @@ func (v *Vault) noteNew(p Page, kind autofill.Kind, n Fresh, password secret.Tex
 }
 
 // Typed notes that a form was sent. What it means is decided when the page is looked at
-// again. The new password of a change is staged at its login at once.
+// again. The new password of a change is staged at its login at once; a sign-up with a
+// password that was made is staged as a login of its own.
 func (v *Vault) Typed(ctx context.Context, p Page, form int, values map[int]secret.Text) error {
 	if p.elsewhere() != "" || v.alarm(p.URL) != nil {
 		return nil
@@ -124,8 +127,13 @@ func (v *Vault) Typed(ctx context.Context, p Page, form int, values map[int]secr
 			return nil
 		}
 		login, err := v.note(p, a)
-		if err != nil || a.Kind != autofill.Change && a.Kind != autofill.Reset {
+		switch {
+		case err != nil:
 			return err
+		case a.Kind == autofill.SignUp:
+			return v.join(ctx, p)
+		case a.Kind != autofill.Change && a.Kind != autofill.Reset:
+			return nil
 		}
 		if id := v.changed(p, a, login); id != "" {
 			v.mu.Lock()
@@ -158,6 +166,47 @@ func (v *Vault) note(p Page, a autofill.Attempt) (login string, err error) {
 		s.Title = siteTitle(p)
 	}
 	return s.login, nil
+}
+
+// join stages a login for a sign-up that was sent with a password made here: whatever
+// becomes of the page, the login is in the vault. Sent again after the site refused it, it
+// is the same one.
+func (v *Vault) join(ctx context.Context, p Page) error {
+	v.mu.RLock()
+	s := *v.slip[slipKey(p)]
+	v.mu.RUnlock()
+	items, err := v.matching(p.URL)
+	if err != nil || s.attempt.Password.IsEmpty() {
+		return err
+	}
+	id := ""
+	for _, it := range items {
+		same := strings.EqualFold(it.Username, s.attempt.Username)
+		if same && !it.Joining() {
+			return nil // it's in the vault: the slip will ask about it
+		}
+		if e, err := v.Entry(it.ID); err == nil && it.Joining() && (same || e.Secret(vault.FieldStaged).Equal(s.attempt.Password)) {
+			id = it.ID
+		}
+	}
+	switch address := v.signInOf(s); {
+	case id != "":
+		err = v.Save(ctx, id, vault.Changes{vault.FieldUsername: s.attempt.Username, vault.FieldStaged: s.attempt.Password})
+	case address == "" || !s.attempt.Password.Equal(s.made):
+		return nil
+	default:
+		id = NewID()
+		c := vault.Draft{Title: s.Title, Username: s.attempt.Username, Addresses: []vault.Address{{URL: address}}}.Changes()
+		c[vault.FieldStaged] = s.attempt.Password
+		err = v.Save(ctx, id, c)
+	}
+	if err != nil {
+		return err
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.slipFor(p).login = id
+	return nil
 }
 
 // changed finds the login whose password a form changes: by user name, by the present
@@ -221,6 +270,13 @@ func (v *Vault) ripe(ctx context.Context, p Page, readings []autofill.Reading) (
 	if s.frame != p.Frame && (p.Frame || s.top == p.Top) && !s.by {
 		return nil, nil // what was sent from a frame is for that frame to tell, until the tab moves on
 	}
+	if s.shown == SlipJoined {
+		if e, err := v.Entry(s.login); err == nil && !e.Archived() {
+			s.Address, s.Username = site.Shown(v.signInOf(s)), s.attempt.Username
+			return v.about(s, vault.View(e), SlipJoined), nil
+		}
+		return nil, v.DropSlip(s.ID)
+	}
 	outcome := autofill.Judge(s.attempt.Kind, p.Snapshot, readings)
 	if s.by {
 		outcome = autofill.Taken
@@ -274,6 +330,9 @@ func (v *Vault) settleAddress(ctx context.Context, it vault.Item, s Slip) error 
 
 // ripeSignIn is a sign-in or sign-up that the site took.
 func (v *Vault) ripeSignIn(ctx context.Context, p Page, s Slip) (*Slip, error) {
+	if e, err := v.Entry(s.login); err == nil && !s.by && vault.View(e).Joining() && e.Secret(vault.FieldStaged).Equal(s.attempt.Password) {
+		return v.confirm(ctx, s, vault.View(e))
+	}
 	if s.attempt.Username == "" && !s.by {
 		return nil, nil
 	}
@@ -295,10 +354,7 @@ func (v *Vault) ripeSignIn(ctx context.Context, p Page, s Slip) (*Slip, error) {
 			v.noteFilled(p, it)
 			return nil, errors.Join(v.settleAddress(ctx, it, s), v.DropSlip(s.ID)) // known already
 		case it.Staged && e.Secret(vault.FieldStaged).Equal(s.attempt.Password):
-			if err := v.ConfirmStaged(ctx, it.ID); err != nil {
-				return nil, err
-			}
-			return v.about(s, it, SlipConfirmed), nil
+			return v.confirm(ctx, s, it)
 		}
 		s.Kind, s.Update, s.Title, s.Folder = SlipUpdate, it.ID, it.Title, it.Folder
 	}
@@ -329,22 +385,35 @@ func (v *Vault) ripeChange(ctx context.Context, p Page, s Slip, outcome autofill
 			return v.about(s, it, SlipWaiting), nil
 		}
 	}
+	return v.confirm(ctx, s, it)
+}
+
+// confirm makes the password that waits the login's own: the site took it.
+func (v *Vault) confirm(ctx context.Context, s Slip, it vault.Item) (*Slip, error) {
 	if err := v.ConfirmStaged(ctx, it.ID); err != nil {
 		return nil, err
 	}
-	return v.about(s, it, SlipConfirmed), nil
+	if !it.Joining() {
+		return v.about(s, it, SlipConfirmed), nil
+	}
+	if err := v.settleAddress(ctx, it, s); err != nil {
+		return nil, err
+	}
+	v.usedHere(s.ID, it.ID)
+	return v.about(s, it, SlipJoined), nil
 }
 
-// about makes the slip that says how a change stands; each is shown once.
+// about makes the slip that says how a change stands; each is shown once. That of a sign-up
+// stands until it is answered.
 func (v *Vault) about(s Slip, it vault.Item, kind SlipKind) *Slip {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	held, _ := v.findSlip(s.ID)
-	if held == nil || held.shown == kind {
+	if held == nil || held.shown == kind && kind != SlipJoined {
 		return nil
 	}
 	held.shown = kind
-	if kind != SlipWaiting {
+	if kind != SlipWaiting && kind != SlipJoined {
 		held.sent = false
 	}
 	s.Kind, s.Update, s.Title, s.Username, s.Folder = kind, it.ID, it.Title, it.Username, it.Folder
@@ -395,6 +464,15 @@ func (v *Vault) Take(ctx context.Context, p Page, form int, values map[int]secre
 	return nil, errors.New("the vault has this sign-in already")
 }
 
+// usedHere notes the login as the one that was last used where the slip belongs.
+func (v *Vault) usedHere(slip, login string) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if s, k := v.findSlip(slip); s != nil && v.here != nil {
+		v.here[k], s.login = login, login
+	}
+}
+
 func (v *Vault) findSlip(id string) (*Slip, string) {
 	for k, s := range v.slip {
 		if s.ID == id {
@@ -418,7 +496,8 @@ func (v *Vault) SlipPassword(id string) (secret.Text, error) {
 	return s.attempt.Password, nil
 }
 
-// KeepSlip makes a login of a slip, or updates the one it names.
+// KeepSlip makes a login of a slip, or updates the one it names. What was changed on the
+// slip of a sign-up is changed at its login.
 func (v *Vault) KeepSlip(ctx context.Context, in Slip) error {
 	v.mu.RLock()
 	held, _ := v.findSlip(in.ID)
@@ -430,47 +509,68 @@ func (v *Vault) KeepSlip(ctx context.Context, in Slip) error {
 	if held == nil {
 		return ErrNoSlip
 	}
-	if in.Update != "" {
-		if !v.fits(in.Update, s.url) {
-			return ErrWrongSite
-		}
+	if in.Update != "" && !v.fits(in.Update, s.url) {
+		return ErrWrongSite
+	}
+	joined := s.shown == SlipJoined && in.Update == s.login
+	if in.Update != "" && !joined {
 		if err := v.Save(ctx, in.Update, vault.Changes{vault.FieldPassword: s.attempt.Password}); err != nil {
 			return err
 		}
 		return v.DropSlip(in.ID)
 	}
-	address := v.signInOf(s)
-	if address == "" {
-		return ErrNoSlip
+	address, err := slipAddress(in.Address, v.signInOf(s))
+	if err != nil {
+		return err
 	}
-	if in.Address != "" && in.Address != site.Shown(address) {
-		typed := in.Address
-		if scheme, _, ok := strings.Cut(address, "://"); ok && !strings.Contains(typed, "://") {
-			typed = scheme + "://" + typed
-		}
-		typed, err := site.Clean(typed)
+	if in.Title = strings.TrimSpace(in.Title); in.Title == "" {
+		in.Title = site.Title(address)
+	}
+	if joined {
+		e, err := v.Entry(s.login)
 		if err != nil {
 			return err
 		}
-		if site.Domain(typed) != site.Domain(address) {
-			return errors.New("this address belongs to another site than the page")
+		c := vault.Changes{vault.FieldTitle: in.Title, vault.FieldFolder: vault.CleanFolder(in.Folder)}
+		if it := vault.View(e); it.Username == "" {
+			c[vault.FieldUsername] = in.Username
 		}
-		address = typed
-	}
-	if strings.TrimSpace(in.Title) == "" {
-		in.Title = site.Title(address)
+		if address != v.signInOf(s) { // else it may know better by now
+			c[vault.FieldAddresses] = []vault.Address{{URL: address}}
+		}
+		if err := v.Save(ctx, s.login, c); err != nil {
+			return err
+		}
+		return v.DropSlip(in.ID)
 	}
 	d := vault.Draft{Title: in.Title, Username: in.Username, Password: s.attempt.Password, Folder: in.Folder, Addresses: []vault.Address{{URL: address}}}
 	// The slip's id is the login's: pressed twice, it is kept once.
 	if err := v.Save(ctx, s.ID, d.Changes()); err != nil {
 		return err
 	}
-	v.mu.Lock()
-	if _, k := v.findSlip(s.ID); k != "" && v.here != nil {
-		v.here[k] = s.ID
-	}
-	v.mu.Unlock()
+	v.usedHere(s.ID, s.ID)
 	return v.DropSlip(in.ID)
+}
+
+// slipAddress is the address as it was changed on a slip: another page of the same site.
+func slipAddress(typed, address string) (string, error) {
+	if address == "" {
+		return "", ErrNoSlip
+	}
+	if typed == "" || typed == site.Shown(address) {
+		return address, nil
+	}
+	if scheme, _, ok := strings.Cut(address, "://"); ok && !strings.Contains(typed, "://") {
+		typed = scheme + "://" + typed
+	}
+	typed, err := site.Clean(typed)
+	if err != nil {
+		return "", err
+	}
+	if site.Domain(typed) != site.Domain(address) {
+		return "", errors.New("this address belongs to another site than the page")
+	}
+	return typed, nil
 }
 
 // DropSlip forgets a slip.

@@ -111,6 +111,9 @@ test("sign up: a made password in both boxes, kept by the slip, and on the other
   await site.click("main button");
   await site.waitForURL("**/welcome");
   await drawn(site);
+  await desk.goto(d.laptop + "/logins?q=wren.t"); // kept before anything is answered
+  await desk.waitForSelector(".line-main:has-text('wren.t')");
+  await site.bringToFront();
   await keepSlip(site);
   await desk.goto(d.laptop + "/logins?q=wren.t");
   await desk.locator(".line-main", { hasText: "wren.t" }).first().click();

@@ -238,6 +238,31 @@ test("a frame of the site's own, a change of password and a checkout", async () 
   await site.close();
 });
 
+test("the one-time code is copied, and cleared", async () => {
+  await desk.bringToFront();
+  await desk.goto(d.laptop + "/settings");
+  await desk.select("#clipboard", "10");
+  await Promise.all([desk.waitForNavigation(), desk.click(".settings button")]);
+  const site = await b.newPage();
+  await site.goto(d.site("mooringmutual", "/sign-in"));
+  await pause(400);
+  await down(site, await site.waitForSelector("#user"));
+  await filled(await site.$("#password"), "the password");
+  const pasted = async () => {
+    await site.$eval("#user", (e) => { e.value = ""; });
+    await site.focus("#user");
+    await site.keyboard.down("Control");
+    await site.keyboard.press("v");
+    await site.keyboard.up("Control");
+    return site.$eval("#user", (e) => e.value);
+  };
+  await pause(300);
+  assert.match(await pasted(), /^\d{6}$/);
+  await pause(11_000);
+  assert.doesNotMatch(await pasted(), /\d/);
+  await site.close();
+});
+
 test("while it is locked, a sign-in page leads to the lock page and nowhere else", async () => {
   await desk.goto(d.laptop + "/logins");
   await desk.click("button.medallion");

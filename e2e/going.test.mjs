@@ -102,7 +102,11 @@ test("by the key: the likely login, and pressed again the next", async () => {
   await site.close();
 });
 
-test("the one-time code is copied for the page that comes next; a program gets its login by two presses", async () => {
+test("the one-time code is copied for the page that comes next and cleared; a program gets its login by two presses", async () => {
+  await desk.bringToFront();
+  await desk.goto(d.laptop + "/settings");
+  await desk.selectOption("#clipboard", { label: "10 seconds" });
+  await desk.click(".settings button");
   await b.context.grantPermissions(["clipboard-read", "clipboard-write"]);
   const site = await b.page();
   await b.context.clearCookies({ name: "session" });
@@ -111,6 +115,12 @@ test("the one-time code is copied for the page that comes next; a program gets i
   await choose(site, "#user");
   await site.waitForTimeout(300);
   assert.match(await site.evaluate(() => navigator.clipboard.readText()), /^\d{6}$/);
+  const since = Date.now();
+  while (/\d/.test(await site.evaluate(() => navigator.clipboard.readText()))) {
+    assert.ok(Date.now() - since < 15_000, "the code is still on the clipboard");
+    await site.waitForTimeout(250);
+  }
+  assert.ok(Date.now() - since > 7000, "cleared too soon");
   await site.close();
   await desk.bringToFront();
   await desk.goto(`${d.laptop}/items/new?kind=app`);

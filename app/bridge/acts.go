@@ -74,6 +74,9 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 		err = v.DropSlip(q.ID)
 	case "step-back":
 		err = errors.Join(v.StepBack(ctx, q.Slip.Update), v.DropSlip(q.Slip.ID))
+	case "put-away":
+		_, err = v.Archive(ctx, q.Slip.Update)
+		err = errors.Join(err, v.DropSlip(q.Slip.ID))
 	case "took":
 		err = errors.Join(v.ConfirmStaged(ctx, q.Slip.Update), v.DropSlip(q.Slip.ID))
 	case "never":
@@ -173,7 +176,8 @@ func (b *Bridge) window(v *app.Vault, q request) (any, error) {
 		List   []found      `json:"list"`
 		Drawer []app.Made   `json:"drawer"`
 		Rule   app.SiteRule `json:"rule"`
-	}{Person: v.Card().Name, App: b.own, Site: site.Domain(q.URL), List: []found{}, Rule: v.SiteRule(site.Domain(q.URL))}
+		Clear  int          `json:"clear"` // seconds until what was copied is cleared; 0 for never
+	}{Clear: int(v.Settings().Clipboard.Seconds()), Person: v.Card().Name, App: b.own, Site: site.Domain(q.URL), List: []found{}, Rule: v.SiteRule(site.Domain(q.URL))}
 	var err error
 	if out.Drawer, err = v.Drawer(); err != nil {
 		return nil, err

@@ -76,7 +76,7 @@ func csvCell(e vault.Entry, m Meaning) string {
 	case MeansUsername:
 		return it.Username
 	case MeansPassword:
-		return e.Text(vault.FieldPassword)
+		return e.SignsInWith().Reveal()
 	case MeansNotes:
 		return csvNotes(e)
 	case MeansSetup:

@@ -52,6 +52,19 @@ type Item struct {
 	Modified    Stamp
 }
 
+// Joining reports a login that was made for signing up, and that its site has yet to take:
+// it has no other password than the one that waits.
+func (it Item) Joining() bool { return it.Staged && !it.HasPassword }
+
+// SignsInWith is the password to try first: the entry's own or, where it has none yet, the
+// one that waits for the site to take it.
+func (e Entry) SignsInWith() secret.Text {
+	if p := e.Secret(FieldPassword); !p.IsEmpty() {
+		return p
+	}
+	return e.Secret(FieldStaged)
+}
+
 // View reads the item out of an entry.
 func View(e Entry) Item {
 	it := Item{

@@ -55,6 +55,8 @@ async function fromPage(message, sender) {
     await flush();
     const v = await ask(request);
     if (message.act === "look") noteFrame(tab.id ?? 0, sender.frameId ?? 0, message.focused, v);
+    if (v.copy) v.copied = await toClipboard(v.copy, v.clear); // a page never sees it
+    delete v.copy;
     if (v.up) void api.tabs.sendMessage(tab.id ?? 0, { act: "look" }, { frameId: 0 }).catch(() => {});
     return v;
   } catch (e) {
@@ -101,6 +103,7 @@ async function fromWindow(message) {
   const [tab] = message.tab ? [await api.tabs.get(message.tab)] : await api.tabs.query({ active: true, currentWindow: true });
   if (message.act === "fill-tab") return fillTab(tab.id ?? 0, message.id);
   if (message.act === "take-tab") return api.tabs.sendMessage(tab.id ?? 0, { act: "take" }, { frameId: 0 }).catch(() => ({ error: "This page can’t be read." }));
+  if (message.act === "clear") return clearAfter(message.seconds);
   if (message.act === "open-app") return openApp(message.path);
   return ask({ ...message, url: tab?.url ?? "", top: tab?.url ?? "", tab: String(tab?.id ?? "") });
 }
@@ -111,6 +114,44 @@ async function fillTab(tab, id) {
   const [frame] = frames.find(([, focused]) => focused) ?? frames.sort((a, b) => a[0] - b[0])[0] ?? [0];
   return api.tabs.sendMessage(tab, { act: "fill", id }, { frameId: frame }).catch(() => ({ error: "This page can’t be filled." }));
 }
+
+// What is copied is cleared again, also when the page or window that asked for it is long gone.
+const CLEAR = "clear the clipboard";
+
+/** Copies a text, to be cleared after so many seconds; 0 is never. @param {string} text @param {number} seconds */
+async function toClipboard(text, seconds) {
+  const done = await writeClipboard(text).catch(() => false);
+  if (done) await clearAfter(seconds);
+  return done;
+}
+
+/** @param {number} seconds */
+async function clearAfter(seconds) {
+  await api.alarms.clear(CLEAR);
+  if (!seconds) return;
+  await api.alarms.create(CLEAR, { delayInMinutes: Math.max(seconds, 30) / 60 }); // no sooner, says the browser
+  if (seconds < 30) setTimeout(() => void clearClipboard(), seconds * 1000);
+}
+
+async function clearClipboard() {
+  await api.alarms.clear(CLEAR);
+  await writeClipboard("");
+  await chrome.offscreen?.closeDocument().catch(() => {}); // closed already
+}
+
+/** @param {string} text @returns {Promise<boolean>} */
+async function writeClipboard(text) {
+  if (!chrome.offscreen) {
+    await navigator.clipboard.writeText(text);
+    return true;
+  }
+  if (!(await chrome.offscreen.hasDocument())) await chrome.offscreen.createDocument({ url: "clip.html", reasons: [chrome.offscreen.Reason.CLIPBOARD], justification: "Copies a one-time code, and clears it after a while." });
+  return (await chrome.runtime.sendMessage({ act: "clip", text })).done;
+}
+
+api.alarms.onAlarm.addListener((a) => {
+  if (a.name === CLEAR) void clearClipboard();
+});
 
 // A page without fields is looked at only where there is something to tell: that it imitates a kept site, or what became of a form
 // that was sent before it.

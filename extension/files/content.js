@@ -5,7 +5,7 @@
 const ext = globalThis.browser ?? chrome;
 
 /** @typedef {{form: number, kind: string, roles: Record<string, string>, card?: boolean, details?: boolean, elsewhere?: string}} Reading */
-/** @typedef {{id: string, title: string, username: string, folder?: string, code?: boolean, staged?: boolean}} Offer */
+/** @typedef {{id: string, title: string, username: string, folder?: string, code?: boolean, staged?: boolean, joining?: boolean}} Offer */
 /** @typedef {{reading: Reading, role: string}} Place */
 
 /** @type {{readings: Reading[], offers: Offer[], cards: Offer[], people: Offer[], why?: string, framed?: string, alarm?: any, trouble?: string, open?: string}} */
@@ -177,8 +177,8 @@ function open(f, asked = false) {
     void names(f, reading);
   } else {
     const accounts = view.offers.flatMap((o) => {
-      const now = line(o, () => void fill(o.id, reading, "login"), o.staged ? "the password until now" : o.folder);
-      return o.staged ? [now, line(o, () => void fill(o.id, reading, "staged"), "the new one, not confirmed yet")] : [now];
+      const now = line(o, () => void fill(o.id, reading, "login"), o.joining ? "not confirmed yet" : o.staged ? "the password until now" : o.folder);
+      return o.staged && !o.joining ? [now, line(o, () => void fill(o.id, reading, "staged"), "the new one, not confirmed yet")] : [now];
     });
     const details = view.offers.length === 1 ? [{ text: "Details", act: () => void tell({ act: "details", id: view.offers[0].id }) }] : [];
     offer(f, { say: accounts.length ? undefined : view.why, accounts, acts: [another, ...details] });
@@ -231,7 +231,7 @@ function put(v, reading) {
   remove("offer");
   filling = false;
   if (missed.length) note(v.fills?.length ? "Filled, but for:" : "Not filled:", missed);
-  else if (v.copy) void navigator.clipboard.writeText(v.copy).then(() => note("The one-time code is copied, for the next page."), () => note("The browser didn’t let the one-time code be copied."));
+  else if (v.copied !== undefined) note(v.copied ? "The one-time code is copied, for the next page." : "The browser didn’t let the one-time code be copied.");
   if (v.submit) send(reading);
   return true;
 }

@@ -6,10 +6,11 @@ let slipShown = "";
 /** @typedef {{id: string, kind: string, title: string, username: string, address: string, folder: string, update?: string}} Slip */
 
 const SLIP_HEADS = /** @type {Record<string, string>} */ ({
-  keep: "Keep this sign-in?", update: "Keep the new password?", confirmed: "The new password is kept", waiting: "The new password waits", refused: "The site didn’t take it",
+  keep: "Keep this sign-in?", update: "Keep the new password?", confirmed: "The new password is kept", waiting: "The new password waits", joined: "Your new sign-in is kept", refused: "The site didn’t take it",
 });
 const SLIP_SAYS = /** @type {Record<string, string>} */ ({
   confirmed: "The site took it. The one before stays under “Over time”.",
+  joined: "The site took it. Name it as you like, or put it where it belongs.",
   waiting: "Sign in with it once, and it becomes this login’s own. Until then both are at hand.",
   refused: "The password before is still the right one. The new one stays at hand until you step back.",
 });
@@ -38,7 +39,7 @@ function showSlip(s) {
     for (const e of ["keydown", "keypress", "keyup", "input"]) i.addEventListener(e, (ev) => ev.stopPropagation()); // the page's own keys
     return i;
   };
-  const fresh = s.kind === "keep";
+  const fresh = s.kind === "keep" || s.kind === "joined";
   const title = input(s.title, "Name"), folder = input(s.folder, "Folder"), works = input(s.address, "Address"), user = input(s.username, "User name");
   folder.placeholder = "none";
   row("Name", fresh ? title : make("span", "", s.title));
@@ -58,10 +59,16 @@ function showSlip(s) {
     p.append(make("div", "trouble", v.error ?? words(v.trouble)));
   };
   const acts = make("div", "acts");
-  const later = () => button(s.kind === "waiting" || s.kind === "confirmed" ? "Close" : "Not now", "act", () => (s.kind === "waiting" ? p.remove() : void answer({ act: "not-now", id: s.id })));
+  const later = () => button(["waiting", "confirmed", "joined"].includes(s.kind) ? "Close" : "Not now", "act", () => (s.kind === "waiting" ? p.remove() : void answer({ act: "not-now", id: s.id })));
   switch (s.kind) {
     case "confirmed":
       acts.append(later(), button("Step back", "act", () => void answer({ act: "step-back", slip: s })));
+      break;
+    case "joined":
+      acts.append(
+        button("Keep it so", "main", () => void answer({ act: "keep", slip: { ...s, title: title.value, folder: folder.value, address: works.value, username: user.value } })),
+        later(), button("Put into the archive", "act", () => void answer({ act: "put-away", slip: s })),
+      );
       break;
     case "refused":
       acts.append(button("Step back", "main", () => void answer({ act: "step-back", slip: s })), button("It did take it", "act", () => void answer({ act: "took", slip: s })), later());

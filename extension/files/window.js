@@ -31,6 +31,8 @@ function failed(v) {
 }
 
 let asked = 0;
+/** Until what was copied is cleared, in seconds; 0 for never. */
+let clearAfter = 30;
 
 async function refresh() {
   const query = $("find").value, mine = ++asked;
@@ -49,6 +51,7 @@ async function refresh() {
   $("rule").hidden = !v.site;
   $("no-offer").checked = Boolean(v.rule.no_offer);
   $("no-ask").checked = Boolean(v.rule.no_ask);
+  clearAfter = v.clear;
   if (document.activeElement === document.body) $("find").focus();
 }
 
@@ -85,9 +88,9 @@ function copier(words, get) {
     const v = await get();
     if (failed(v)) return;
     await navigator.clipboard.writeText(v.text);
+    void tell({ act: "clear", seconds: clearAfter });
     c.textContent = "Copied";
     setTimeout(() => (c.textContent = words), 1500);
-    setTimeout(() => void navigator.clipboard.writeText("").catch(() => {}), 30000); // if this window is still there
   };
   return c;
 }
