@@ -62,6 +62,7 @@ type slotData struct {
 	Past  string
 	At    int64
 	From  int64 // when it was set
+	Only  bool  // there is no other password: the keys act on it
 
 	Tail, Brand string // of a masked value
 }
@@ -87,7 +88,7 @@ func (d slotData) Place() string {
 }
 
 // Main reports whether it is the slot that the keys act on.
-func (d slotData) Main() bool { return d.Past == "" && d.Field == string(vault.FieldPassword) }
+func (d slotData) Main() bool { return d.Only || d.Past == "" && d.Field == string(vault.FieldPassword) }
 
 // entryOf returns the entry that a request names, as of the moment it names.
 func entryOf(r *http.Request) (e vault.Entry, at int64, err error) {
@@ -127,7 +128,7 @@ func (s *Server) itemData(r *http.Request, state string) (*itemData, error) {
 			}
 		}
 	}
-	d.NewOne = slotData{ID: e.ID, Field: string(vault.FieldStaged), At: at}
+	d.NewOne = slotData{ID: e.ID, Field: string(vault.FieldStaged), At: at, Only: d.Joining()}
 	shown := map[vault.Field]bool{}
 	for _, spec := range d.Kind.Specs {
 		shown[spec.Field] = true
@@ -172,7 +173,7 @@ func (d *itemData) row(v *app.Vault, e vault.Entry, spec vault.Spec) (row fieldR
 	row = fieldRow{Field: spec.Field, Label: spec.Label, Form: spec.Form, Hidden: spec.Hidden(), Slot: slotData{ID: e.ID, Field: string(spec.Field), At: d.At}}
 	if value.IsEmpty() {
 		// What a login lives by is named even where it is missing.
-		return row, (d.Type == vault.TypeLogin || d.Type == vault.TypeApp) && (spec.Field == vault.FieldUsername || spec.Field == vault.FieldPassword)
+		return row, (d.Type == vault.TypeLogin || d.Type == vault.TypeApp) && (spec.Field == vault.FieldUsername || spec.Field == vault.FieldPassword && !d.Joining())
 	}
 	switch {
 	case spec.Form == vault.FormSetup:

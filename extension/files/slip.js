@@ -67,7 +67,7 @@ function showSlip(s) {
     case "joined":
       acts.append(
         button("Keep it so", "main", () => void answer({ act: "keep", slip: { ...s, title: title.value, folder: folder.value, address: works.value, username: user.value } })),
-        later(), button("Put into the archive", "act", () => void answer({ act: "put-away", slip: s })),
+        later(), button("Archive it", "act", () => void answer({ act: "put-away", slip: s })),
       );
       break;
     case "refused":
