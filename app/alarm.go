@@ -18,12 +18,29 @@ type Alarm struct {
 	There []site.Part `json:"there"`
 }
 
+// mostAlarms bounds how many addresses are remembered as looked into.
+const mostAlarms = 256
+
 // alarm reports whether a page imitates a kept site.
 func (v *Vault) alarm(url string) *Alarm {
 	f, err := v.fitting()
 	if err != nil {
 		return nil
 	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	a, ok := f.alarms[url]
+	if !ok {
+		a = f.alarm(url)
+		if f.alarms == nil || len(f.alarms) >= mostAlarms {
+			f.alarms = map[string]*Alarm{}
+		}
+		f.alarms[url] = a
+	}
+	return a
+}
+
+func (f *fitting) alarm(url string) *Alarm {
 	known := func(domain string) bool {
 		_, ok := f.sites.Lookup(domain)
 		return ok

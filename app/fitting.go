@@ -7,6 +7,7 @@ import (
 	"errors"
 	"slices"
 	"strings"
+	"sync"
 
 	"redlocket/core/directory"
 	"redlocket/core/find"
@@ -22,6 +23,9 @@ type fitting struct {
 	logins,
 	apps map[string][]*vault.Item // by registrable domain, and by program
 	guard *site.Guard
+
+	mu     sync.Mutex
+	alarms map[string]*Alarm // by address, as pages are asked about again and again
 }
 
 func (v *Vault) fitting() (*fitting, error) {
