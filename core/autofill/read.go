@@ -133,7 +133,7 @@ func (c *candidate) isPassword() bool {
 	if c.token == CurrentPassword || c.token == NewPassword {
 		return true
 	}
-	return c.token == "" && c.label.has(saysPassword) && c.name.has(saysPassword) && !c.all.any(saysUser, saysMail, saysCode, saysSecretOther, saysForgot)
+	return c.token == "" && (c.label.has(saysPassword) && (c.name.has(saysPassword) || c.label.has(saysAgain)) || c.label.has(saysChange)) && !c.all.any(saysUser, saysMail, saysCode, saysSecretOther, saysForgot)
 }
 
 func (c *candidate) isCode() bool {
