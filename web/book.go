@@ -31,8 +31,9 @@ type bookData struct {
 	Section  vault.Section
 	Words    sectionWords
 	Q        find.Query
-	On       string // the day whose book this is; empty for today
-	Chunks   []chunk
+	On       string  // the day whose book this is; empty for today
+	Chunks   []chunk // that are drawn
+	Rest     rest    // of the list
 	Thumbs   []thumb
 	All      int // items of the section
 	Found    int // items of the list
@@ -53,9 +54,33 @@ type chunk struct {
 	Letter   string // the first of its letter has it as its id
 	Head     bool   // a letter stands above it
 	Sites    []find.Site
-	Drawn    bool
 	Lines    int // of a site's own height
 	Under    int // of accounts set under a site
+}
+
+// rest are the parts of a list that are drawn as they are scrolled to: a long book has
+// hundreds, and the page's script makes places for them once the first ones are shown.
+type rest []chunk
+
+// From is the first site of it.
+func (r rest) From() int { return r[0].From }
+
+// Parts says of each part how many sites it has, how many accounts under them, and the
+// letter if one stands above it: "20 3 B;20 0".
+func (r rest) Parts() string {
+	var b []byte
+	for i, c := range r {
+		if i > 0 {
+			b = append(b, ';')
+		}
+		b = strconv.AppendInt(b, int64(c.Lines), 10)
+		b = append(b, ' ')
+		b = strconv.AppendInt(b, int64(c.Under), 10)
+		if c.Head {
+			b = append(append(b, ' '), c.Letter...)
+		}
+	}
+	return string(b)
 }
 
 // thumb is a letter of the thumb index.
@@ -163,16 +188,15 @@ func (s *Server) bookData(r *http.Request) (d bookData, err error) {
 		return d, err
 	}
 	d.All, d.Found, d.Sites, d.Slip, d.More = x.Len(d.Section), b.Items, len(b.Sites), b.Slip, b.More
-	d.Chunks = chunks(b, d.Q.Empty())
-	lines := 0
-	for i := range d.Chunks {
-		c := &d.Chunks[i]
-		if lines < firstLines {
-			c.draw(b)
-			lines += c.Lines + c.Under
-		}
+	parts := chunks(b, d.Q.Empty())
+	d.Thumbs = thumbs(parts)
+	first, lines := 0, 0
+	for ; first < len(parts) && lines < firstLines; first++ {
+		c := &parts[first]
+		c.Sites = b.Sites[c.From:c.To]
+		lines += c.Lines + c.Under
 	}
-	d.Thumbs = thumbs(d.Chunks)
+	d.Chunks, d.Rest = parts[:first], parts[first:]
 	if d.On == "" && d.Q.Empty() && d.Section == vault.SectionCards {
 		d.Warnings, err = of(r).RunningOut()
 	}
@@ -200,10 +224,6 @@ func chunks(b *find.Book, letters bool) (out []chunk) {
 		}
 	}
 	return out
-}
-
-func (c *chunk) draw(b *find.Book) {
-	c.Drawn, c.Sites = true, b.Sites[c.From:c.To]
 }
 
 // State is the part of an address that says what the list shows; it begins with
@@ -326,7 +346,7 @@ func (s *Server) rows(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	c := chunk{From: min(from, len(b.Sites)), To: min(to, len(b.Sites)), Head: r.FormValue("head") != ""}
-	c.draw(b)
+	c.Sites = b.Sites[c.From:c.To]
 	if len(c.Sites) > 0 {
 		c.Letter = c.Sites[0].Letter
 	}

@@ -88,7 +88,9 @@ func (d slotData) Place() string {
 }
 
 // Main reports whether it is the slot that the keys act on.
-func (d slotData) Main() bool { return d.Only || d.Past == "" && d.Field == string(vault.FieldPassword) }
+func (d slotData) Main() bool {
+	return d.Only || d.Past == "" && d.Field == string(vault.FieldPassword)
+}
 
 // entryOf returns the entry that a request names, as of the moment it names.
 func entryOf(r *http.Request) (e vault.Entry, at int64, err error) {

@@ -8,6 +8,7 @@
 package web
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"embed"
@@ -96,6 +97,22 @@ func New(d *app.Device, cfg Config) (*Server, error) {
 // Close ends the event streams.
 func (s *Server) Close() { close(s.done) }
 
+// vaultScripts are what the pages of an open vault run, in this order and as one file:
+// each file more is a pause in which the browser does something else.
+var vaultScripts = []string{"ask.js", "book.js", "copy.js", "form.js", "import.js", "keys.js", "live.js"}
+
+func vaultScript(w http.ResponseWriter, r *http.Request) {
+	var b bytes.Buffer
+	for _, name := range vaultScripts {
+		part, err := staticFiles.ReadFile("static/" + name)
+		if err != nil {
+			panic(err) // the files are compiled in
+		}
+		b.Write(part)
+	}
+	http.ServeContent(w, r, "vault.js", time.Time{}, bytes.NewReader(b.Bytes()))
+}
+
 func hashFiles(files fs.FS) (string, error) {
 	h := sha256.New()
 	err := fs.WalkDir(files, ".", func(path string, d fs.DirEntry, err error) error {
@@ -114,10 +131,14 @@ func (s *Server) routes() http.Handler {
 	r := chi.NewRouter()
 	r.Use(s.knownHost, headers)
 	files, _ := fs.Sub(staticFiles, "static")
-	r.Handle("/static/{hash}/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
-		http.StripPrefix("/static/"+chi.URLParam(r, "hash"), http.FileServerFS(files)).ServeHTTP(w, r)
-	}))
+	forever := func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+			http.StripPrefix("/static/"+chi.URLParam(r, "hash"), next).ServeHTTP(w, r)
+		})
+	}
+	r.Handle("/static/{hash}/*", forever(http.FileServerFS(files)))
+	r.Handle("/static/{hash}/vault.js", forever(http.HandlerFunc(vaultScript)))
 	if s.cfg.Browsers != nil {
 		r.Handle("/bridge/*", s.cfg.Browsers)
 	}

@@ -3,6 +3,7 @@ package web_test
 import (
 	"context"
 	"crypto/rand"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
@@ -212,12 +213,18 @@ func TestManyLoginsComeInParts(t *testing.T) {
 	page := body(t, c.do("GET", "/logins", nil))
 	n := len(lines.FindAllString(page, -1))
 	assert.Less(t, n, 50, "the first page is short")
-	parts := regexp.MustCompile(`class="chunk undrawn"[^>]* data-from="(\d+)" data-to="(\d+)" data-lines="(\d+)" data-under="(\d+)"`).FindAllStringSubmatch(page, -1)
-	for _, m := range parts {
-		rows := body(t, c.do("GET", "/rows?in=logins&from="+m[1]+"&to="+m[2], nil))
+	rest := regexp.MustCompile(`class="rest" data-from="(\d+)" data-parts="([^"]*)"`).FindStringSubmatch(page)
+	require.Len(t, rest, 3)
+	from, err := strconv.Atoi(rest[1])
+	require.NoError(t, err)
+	assert.Equal(t, n, from)
+	for part := range strings.SplitSeq(rest[2], ";") {
+		sites, err := strconv.Atoi(strings.Fields(part)[0])
+		require.NoError(t, err)
+		rows := body(t, c.do("GET", fmt.Sprintf("/rows?in=logins&from=%d&to=%d", from, from+sites), nil))
 		got := len(lines.FindAllString(rows, -1))
-		assert.Equal(t, m[3], strconv.Itoa(got), "as many lines as its height was made for")
-		n += got
+		assert.Equal(t, sites, got, "as many lines as its height was made for")
+		n, from = n+got, from+sites
 	}
 	assert.Equal(t, 1000, n)
 	assert.Len(t, strings.Fields(body(t, c.do("GET", "/ids?q=xxxxxx", nil))), strings.Count(body(t, c.do("GET", "/rows?q=xxxxxx&from=0&to=20", nil)), `class="line"`)+countBeyond(t, c, lines))

@@ -7,12 +7,44 @@
 const hx = window.htmx;
 const list = () => document.getElementById("book-list");
 
-// Parts of the list. A part that wasn't drawn yet takes the height of its lines.
+// Parts of the list. A part that wasn't drawn yet takes the height of its lines. Of a long list the page brings the first parts;
+// places for the others are made once those are shown.
 
-/** Gives a part the height of its lines. @param {HTMLElement} part */
-function reserve(part) {
-  const d = part.dataset;
-  part.style.height = `calc(var(--line) * ${Number(d.lines)} + var(--under) * ${Number(d.under)} + var(--head) * ${d.head ? 1 : 0})`;
+/** The height of so many lines, of accounts under sites, and of letters above. @param {number} lines @param {number} under @param {number} heads */
+const heightOf = (lines, under, heads) => `calc(var(--line) * ${lines} + var(--under) * ${under} + var(--head) * ${heads})`;
+
+/** What the list's rest says of each part. @param {HTMLElement} rest */
+const partsOf = (rest) => (rest.dataset.parts ?? "").split(";").map((p) => {
+  const [lines, under, letter] = p.split(" ");
+  return { lines: Number(lines), under: Number(under), letter };
+});
+
+/** Keeps the height of the rest, until there are places for its parts. @param {HTMLElement} rest */
+function holdRest(rest) {
+  const parts = partsOf(rest);
+  const sum = (/** @type {(p: {lines: number, under: number, letter?: string}) => number} */ of) => parts.reduce((n, p) => n + of(p), 0);
+  rest.style.height = heightOf(sum((p) => p.lines), sum((p) => p.under), sum((p) => (p.letter ? 1 : 0)));
+  near.observe(rest);
+  setTimeout(spread, 400); // there is time once the first page is shown
+}
+
+/** Makes places for the parts of the rest, if that wasn't done yet. */
+function spread() {
+  const rest = /** @type {HTMLElement | null} */ (document.querySelector(".rest"));
+  if (!rest) return;
+  near.unobserve(rest);
+  let from = Number(rest.dataset.from);
+  const places = partsOf(rest).map((p) => {
+    const ul = document.createElement("ul");
+    ul.className = "chunk undrawn";
+    if (p.letter) ul.dataset.letter = ul.dataset.head = p.letter;
+    ul.dataset.from = String(from);
+    ul.dataset.to = String((from += p.lines));
+    ul.style.height = heightOf(p.lines, p.under, p.letter ? 1 : 0);
+    return ul;
+  });
+  rest.replaceWith(...places);
+  for (const p of places) near.observe(p);
 }
 
 /** What scrolls: the leaf, or on narrow screens the page. */
@@ -27,16 +59,13 @@ let near;
 function watch() {
   near?.disconnect();
   near = new IntersectionObserver((seen) => {
-    for (const s of seen) if (s.isIntersecting) void draw(/** @type {HTMLElement} */ (s.target));
+    for (const s of seen) {
+      if (!s.isIntersecting) continue;
+      if (s.target.matches(".rest")) spread();
+      else void draw(/** @type {HTMLElement} */ (s.target));
+    }
   }, { root: narrow.matches ? null : document.getElementById("book-page"), rootMargin: "900px 0px" });
-  observe(document);
-}
-
-/** Has parts drawn when they come near. @param {ParentNode} within */
-function observe(within) {
-  const parts = /** @type {NodeListOf<HTMLElement>} */ (within.querySelectorAll(".chunk.undrawn"));
-  for (const part of parts) reserve(part); // before any is observed: without a height all of them are near
-  for (const part of parts) near.observe(part);
+  for (const part of document.querySelectorAll(".chunk.undrawn, .rest[style]")) near.observe(part);
 }
 narrow.addEventListener("change", watch);
 watch();
@@ -81,7 +110,8 @@ function setUp() {
   const l = list();
   if (!l || l === ready) return;
   ready = l;
-  observe(l);
+  const rest = /** @type {HTMLElement | null} */ (l.querySelector(".rest"));
+  if (rest) holdRest(rest);
   dress(l);
   const d = l.querySelector("details.narrow");
   if (d instanceof HTMLDetailsElement) d.open = narrowing;
@@ -175,6 +205,7 @@ document.addEventListener("click", (e) => {
   }
   const thumb = el.closest(".thumbs a");
   if (thumb instanceof HTMLElement) {
+    spread();
     const part = document.querySelector(`.chunk[data-letter="${thumb.dataset.letter}"]`);
     if (part) {
       e.preventDefault();

@@ -17,6 +17,7 @@ function move(step) {
   const i = now ? all.indexOf(now) + step : step > 0 ? 0 : all.length - 1;
   const next = all[Math.max(0, Math.min(all.length - 1, i))];
   // Where the next line isn't drawn yet, it is drawn first.
+  spread();
   const part = now?.closest(".chunk");
   const beside = step > 0 ? part?.nextElementSibling : part?.previousElementSibling;
   if (part && beside instanceof HTMLElement && beside.classList.contains("undrawn") && (next === now || next.closest(".chunk") !== part)) {
