@@ -1,5 +1,5 @@
 # Benchmarks with their floors, the long crash test, and packing.
-.PHONY: test bench crash dist
+.PHONY: test bench crash bootstrap dist
 test:
 	./test
 bench:
@@ -7,6 +7,9 @@ bench:
 	cd e2e && npm ci --silent && node bench.mjs && node bench-book.mjs && node bench-fill.mjs
 crash:
 	REDLOCKET_KILLS=200 go test ./app -run TestKilledAtAnyMoment -v -timeout 30m
+bootstrap:
+	dir=$$(mktemp -d) && cd $$dir && npm init -y >/dev/null && npm install --silent bootstrap@5.3.9 sass@1.108.2 && \
+	  npx sass --style=compressed --no-charset --no-source-map --quiet --load-path=node_modules $(CURDIR)/web/bootstrap.scss $(CURDIR)/web/static/vendor/bootstrap.min.css
 dist:
 	rm -rf dist && mkdir dist
 	for os in linux darwin windows; do for arch in amd64 arm64; do \

@@ -97,20 +97,25 @@ func New(d *app.Device, cfg Config) (*Server, error) {
 // Close ends the event streams.
 func (s *Server) Close() { close(s.done) }
 
-// vaultScripts are what the pages of an open vault run, in this order and as one file:
-// each file more is a pause in which the browser does something else.
-var vaultScripts = []string{"ask.js", "book.js", "copy.js", "form.js", "import.js", "keys.js", "live.js"}
+// bundles are files that are sent as one: each one more is a pause in which the browser
+// does something else.
+var bundles = map[string][]string{
+	"page.css": {"vendor/bootstrap.min.css", "redlocket.css"},
+	"vault.js": {"page.js", "ask.js", "book.js", "copy.js", "form.js", "import.js", "keys.js", "live.js"}, // run in this order
+}
 
-func vaultScript(w http.ResponseWriter, r *http.Request) {
-	var b bytes.Buffer
-	for _, name := range vaultScripts {
-		part, err := staticFiles.ReadFile("static/" + name)
+func bundle(name string) http.Handler {
+	var b []byte
+	for _, part := range bundles[name] {
+		p, err := staticFiles.ReadFile("static/" + part)
 		if err != nil {
 			panic(err) // the files are compiled in
 		}
-		b.Write(part)
+		b = append(b, p...)
 	}
-	http.ServeContent(w, r, "vault.js", time.Time{}, bytes.NewReader(b.Bytes()))
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		http.ServeContent(w, r, name, time.Time{}, bytes.NewReader(b))
+	})
 }
 
 func hashFiles(files fs.FS) (string, error) {
@@ -138,7 +143,9 @@ func (s *Server) routes() http.Handler {
 		})
 	}
 	r.Handle("/static/{hash}/*", forever(http.FileServerFS(files)))
-	r.Handle("/static/{hash}/vault.js", forever(http.HandlerFunc(vaultScript)))
+	for name := range bundles {
+		r.Handle("/static/{hash}/"+name, forever(bundle(name)))
+	}
 	if s.cfg.Browsers != nil {
 		r.Handle("/bridge/*", s.cfg.Browsers)
 	}
