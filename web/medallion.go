@@ -7,6 +7,7 @@ import (
 	"math"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode"
 )
 
@@ -44,6 +45,29 @@ func medallion(seed []byte, rim bool) template.HTML {
 	}
 	fmt.Fprintf(&b, `<circle cx="50" cy="50" r="40.2"/><circle cx="50" cy="50" r="%.1f"/></g></svg>`, 1.5+2*rnd())
 	return template.HTML(b.String()) //nolint:gosec // numbers only
+}
+
+// medallions are those drawn before: each page has one or two, mostly the same.
+type medallions struct {
+	mu    sync.Mutex
+	drawn map[string]template.HTML
+}
+
+const mostMedallions = 32
+
+func (m *medallions) of(seed []byte, rim bool) template.HTML {
+	k := fmt.Sprint(string(seed), rim)
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	out, ok := m.drawn[k]
+	if !ok {
+		if m.drawn == nil || len(m.drawn) >= mostMedallions {
+			m.drawn = map[string]template.HTML{}
+		}
+		out = medallion(seed, rim)
+		m.drawn[k] = out
+	}
+	return out
 }
 
 func curve(r func(t float64) float64) string {

@@ -36,8 +36,8 @@ type View struct {
 func (s *Server) funcs() template.FuncMap {
 	return template.FuncMap{
 		"static":    func(name string) string { return "/static/" + s.static + "/" + name },
-		"medallion": func(seed []byte) template.HTML { return medallion(seed, true) },
-		"engraving": func(seed []byte) template.HTML { return medallion(seed, false) },
+		"medallion": func(seed []byte) template.HTML { return s.medallions.of(seed, true) },
+		"engraving": func(seed []byte) template.HTML { return s.medallions.of(seed, false) },
 		"mark":      mark,
 		"chain":     chain,
 		"shown":     site.Shown,

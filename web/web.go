@@ -59,12 +59,13 @@ type Browsers interface {
 // Server serves the pages.
 type Server struct {
 	http.Handler
-	device   *app.Device
-	cfg      Config
-	sessions *scs.SessionManager
-	pages    *template.Template
-	static   string // hash of the static files, part of their path
-	done     chan struct{}
+	device     *app.Device
+	cfg        Config
+	sessions   *scs.SessionManager
+	pages      *template.Template
+	static     string // hash of the static files, part of their path
+	medallions medallions
+	done       chan struct{}
 }
 
 const (

@@ -52,8 +52,12 @@ function turn(left) {
 turn(Number(/** @type {HTMLElement | null} */ (button)?.dataset.left ?? 0));
 
 // One line to the device app for all pages of this browser: a line for each page
-// would use up the few that browsers allow to one host.
-if ("SharedWorker" in window) {
+// would use up the few that browsers allow to one host. It begins once the page can be
+// used, and says what was missed.
+setTimeout(listen);
+
+function listen() {
+  if (!("SharedWorker" in window)) return listenAlone();
   const w = new SharedWorker(script.dataset.worker ?? "", "red-locket");
   w.port.onmessage = (e) => hear(e.data);
   w.port.start();
@@ -61,7 +65,9 @@ if ("SharedWorker" in window) {
   window.addEventListener("pageshow", (e) => {
     if (e.persisted) location.reload();
   });
-} else {
+}
+
+function listenAlone() {
   const line = new EventSource("/events");
   for (const kind of ["locked", "changed", "status", "left"]) line.addEventListener(kind, (e) => hear({ kind, data: e.data }));
   line.onerror = () => {
