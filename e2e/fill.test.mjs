@@ -128,12 +128,32 @@ test("sign up: a made password in both boxes, kept by the slip, and on the other
   await other.close();
 });
 
+test("a sign-up that isn't wanted after all goes into the archive by the slip", async () => {
+  await site.context().clearCookies({ name: "session" });
+  await site.goto(d.site("gullwing", "/sign-up"));
+  await site.fill("#user", "petrel.t");
+  await site.focus("#password");
+  await drawn(site);
+  await site.waitForTimeout(450);
+  await site.keyboard.press("ArrowDown");
+  await site.keyboard.press("Enter");
+  await site.waitForFunction(() => document.querySelector("#repeat").value !== "");
+  await site.click("main button");
+  await site.waitForURL("**/welcome");
+  await drawn(site);
+  await keepSlip(site, 3); // Archive it
+  await desk.goto(d.laptop + "/logins?q=petrel.t");
+  await desk.waitForSelector(".empty");
+  await desk.goto(d.laptop + "/logins?q=petrel.t+%3Darchived");
+  await desk.waitForSelector(".line-main:has-text('petrel.t')");
+});
+
 /** Presses the slip's main act by the keyboard: it is the only thing drawn there. */
 async function keepSlip(page, act = 0) {
   await page.waitForTimeout(300);
   // Keep stands at the slip's lower left: found by its place in the window.
   const y = await slipFoot(page);
-  await press(page, 1280 - 26 - 372 + 40 + [0, 80, 160][act], y);
+  await press(page, 1280 - 26 - 372 + 40 + [0, 80, 160, 215][act], y);
   await page.waitForTimeout(300);
 }
 

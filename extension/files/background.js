@@ -6,7 +6,7 @@
 if (typeof importScripts === "function") importScripts("wordlist.js", "line.js");
 
 /** What a page's content script may ask: nothing that hands out more than a fill. */
-const FROM_PAGES = new Set(["look", "fill", "fill-new", "typed", "take", "slip-password", "keep", "not-now", "step-back", "took", "never", "usernames"]);
+const FROM_PAGES = new Set(["look", "fill", "fill-new", "typed", "take", "slip-password", "keep", "not-now", "step-back", "took", "put-away", "never", "usernames"]);
 
 /** Frames in which there is a sign-in, by tab. @type {Map<number, Map<number, boolean>>} */
 const signIns = new Map();
