@@ -8,7 +8,8 @@ const PORT = 17890;
 let d, b, desk, page, server, body = "";
 
 before(async () => {
-  server = createServer((_, res) => res.writeHead(200, { "Content-Type": "text/html; charset=utf-8" }).end(`<!doctype html><title>Lanternfish</title><h1>Sign in</h1>${body}`)).listen(PORT, "127.0.0.1");
+  const card = '<input id="field" aria-label="Card number" autocomplete="cc-number">'; // in a frame of a payment company
+  server = createServer((req, res) => res.writeHead(200, { "Content-Type": "text/html; charset=utf-8" }).end(`<!doctype html><title>Lanternfish</title>${req.headers.host?.startsWith("company") ? card : "<h1>Sign in</h1>" + body}`)).listen(PORT, "127.0.0.1");
   d = await demo(build(), 17900);
   b = await browser({ extension: true });
   desk = await b.page();
@@ -126,6 +127,36 @@ test("a form that sends to another site says so first", async () => {
   await hostile(FORM.replace("<button>", '<button formaction="http://trickster.example/collect">'));
   await press();
   assert.ok(!(await all()).includes(secret), "by the button's own address too");
+});
+
+test("a small frame's offer stands beside it, but not if it can't be seen; nobody else calls for one", async () => {
+  const frame = (style) => `<iframe style="border:0;width:300px;height:60px;${style}" src="http://company.localhost:${PORT}/"></iframe>`;
+  const show = async (style) => {
+    body = frame(style);
+    await page.goto(`http://lanternfish.localhost:${PORT}/`);
+    await page.waitForTimeout(600);
+    const f = page.frames().find((x) => x.url().includes("company"));
+    await f.focus("#field");
+    await page.waitForTimeout(600);
+    return f;
+  };
+  const box = async () => page.locator("iframe").boundingBox();
+  const covered = async (x, y) => page.evaluate(([x, y]) => document.elementFromPoint(x, y)?.matches(":popover-open") ?? false, [x, y]);
+  let f = await show("");
+  let r = await box();
+  const line = [r.x + 40, r.y + r.height + 14]; // an offer is as near to its field as that
+  const near = async () => { for (let dy = -30; dy < 40; dy += 6) if (await covered(line[0], line[1] + dy)) return true; return false; };
+  assert.ok(await near(), "so that this test can fail");
+  assert.equal(await f.inputValue("#field"), "", "not without a press");
+  for (const style of ["opacity:.05", "clip-path:circle(1px)", "width:20px;height:6px"]) {
+    f = await show(style);
+    assert.ok(!(await near()), style);
+  }
+  f = await show("");
+  await page.keyboard.press("Escape");
+  await page.evaluate(() => { for (let i = 0; i < 60; i++) window.postMessage({ redLocket: "0123456789abcdef01234567" }, "*"); });
+  await page.waitForTimeout(300);
+  assert.equal(await f.inputValue("#field"), "");
 });
 
 test("a page can't talk to the device app, under any name", async () => {

@@ -238,6 +238,31 @@ test("a frame of the site's own, a change of password and a checkout", async () 
   await site.close();
 });
 
+test("a payment company's frames: the offer stands beside the frame", async () => {
+  const site = await b.newPage();
+  await site.goto(d.site("periwinkle", "/sign-in"));
+  await site.click("[data-dialog]");
+  await pause(300);
+  await down(site, await site.waitForSelector("#user"));
+  await filled(await site.$("#password"), "the password");
+  await site.click("dialog button");
+  await site.waitForSelector("#to-change");
+  await site.goto(d.site("periwinkle", "/pay"));
+  await pause(700);
+  const frame = site.frames().find((f) => f.url().includes("name=number"));
+  const number = await frame.waitForSelector("#field");
+  for (let i = 0; i < 2; i++) { // Fill here all the same; then the card
+    await number.focus();
+    await pause(600);
+    await site.keyboard.press("ArrowDown");
+    await pause(250); // the keyboard goes to the page around
+    await site.keyboard.press("Enter");
+    await pause(300);
+  }
+  assert.equal(await filled(number, "the number"), "4012888888881881");
+  await site.close();
+});
+
 test("the one-time code is copied, and cleared", async () => {
   await desk.bringToFront();
   await desk.goto(d.laptop + "/settings");

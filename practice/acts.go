@@ -187,9 +187,16 @@ func (t *Town) inside(w http.ResponseWriter, r *http.Request, p page) {
 			t.show(w, http.StatusNotFound, "nowhere", p)
 			return
 		}
+		p.Token = t.basket()
 		t.show(w, http.StatusOK, "pay-"+p.Site.Sells, p)
 	case "POST /pay":
+		if p.Site.Sells == "hosted" {
+			for name, v := range t.told(r.PostFormValue("basket")) {
+				r.PostForm.Set(name, v)
+			}
+		}
 		if why := wrongPayment(r, p.Site.Sells); why != "" {
+			p.Token = t.basket()
 			t.refuse(w, r, http.StatusUnprocessableEntity, "pay-"+p.Site.Sells, p, why)
 			return
 		}
@@ -306,7 +313,7 @@ func wrongPayment(r *http.Request, shape string) string {
 		number = strings.Join(r.PostForm["number"], "")
 	}
 	layout := "01/06"
-	if shape != "whole" {
+	if shape != "whole" && shape != "hosted" {
 		expiry = r.PostFormValue("month") + "/" + r.PostFormValue("year")
 		if shape == "boxes" {
 			layout = "01/2006"
@@ -326,6 +333,54 @@ func wrongPayment(r *http.Request, shape string) string {
 		return "The address is not valid."
 	}
 	return ""
+}
+
+// basket makes the token of a basket.
+func (t *Town) basket() string {
+	token := rand.Text()
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.baskets[token] = map[string]string{}
+	return token
+}
+
+// told is what the payment company was told of a basket, which is gone with that.
+func (t *Town) told(basket string) map[string]string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	out := t.baskets[basket]
+	delete(t.baskets, basket)
+	return out
+}
+
+// bowsprit is the payment company: shops show its fields in frames, each with one box, and
+// never see what is typed there.
+func (t *Town) bowsprit(w http.ResponseWriter, r *http.Request, p page) {
+	name, basket := r.FormValue("name"), r.FormValue("basket")
+	t.mu.Lock()
+	_, known := t.baskets[basket]
+	t.mu.Unlock()
+	if l := r.FormValue("lang"); tongues[l].Card != "" {
+		p.W, p.Site.Lang = tongues[l], l
+	}
+	for _, f := range p.Hosted() {
+		if f.Name == name {
+			p.Field = f
+		}
+	}
+	if r.URL.Path != "/field" || !known || p.Field.Name == "" {
+		t.show(w, http.StatusNotFound, "nowhere", p)
+		return
+	}
+	if r.Method == http.MethodPost {
+		t.mu.Lock()
+		t.baskets[basket][name] = r.PostFormValue("value")
+		t.mu.Unlock()
+		w.WriteHeader(http.StatusNoContent)
+		return
+	}
+	p.Token, p.Frame, p.Site.Name = basket, true, "bowsprit"
+	t.show(w, http.StatusOK, "hosted-field", p)
 }
 
 func luhn(s string) bool {

@@ -36,6 +36,7 @@ type Town struct {
 	sessions map[string]string              // token: site and user
 	halfway  map[string]string              // token: site and user, who has yet to show a code
 	letters  map[string]string              // token of a letter about a forgotten password: site and user
+	baskets  map[string]map[string]string   // token of a basket: what the payment company was told, by field
 	salt     string
 }
 
@@ -45,7 +46,7 @@ func New(residents []Resident) (*Town, error) {
 	if err != nil {
 		return nil, fmt.Errorf("failed to read the practice town's pages: %w", err)
 	}
-	t := &Town{pages: pages, accounts: map[string]map[string][32]byte{}, sessions: map[string]string{}, halfway: map[string]string{}, letters: map[string]string{}, salt: rand.Text()}
+	t := &Town{pages: pages, accounts: map[string]map[string][32]byte{}, sessions: map[string]string{}, halfway: map[string]string{}, letters: map[string]string{}, baskets: map[string]map[string]string{}, salt: rand.Text()}
 	for _, r := range residents {
 		t.settle(r.Site, r.User, r.Password)
 	}
@@ -107,6 +108,7 @@ type page struct {
 	Names names // of the fields of this page
 	Token string
 	Frame bool
+	Field hosted // of a payment company's frame
 }
 
 // UserWord is what the site calls the user name.
@@ -118,6 +120,14 @@ func (p page) UserWord() string {
 		return p.W.Mail
 	}
 	return p.W.User
+}
+
+// hosted is a field of a checkout that stands in a frame.
+type hosted struct{ Name, Label, Token string }
+
+// Hosted are those of a page.
+func (p page) Hosted() []hosted {
+	return []hosted{{"number", p.W.Card, "cc-number"}, {"expiry", p.W.Expiry, "cc-exp"}, {"safety", p.W.Safety, "cc-csc"}}
 }
 
 // UserType is the type of the field for the user name.
@@ -194,6 +204,8 @@ func (t *Town) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case strings.HasSuffix(host, ".trickster.localhost"), slices.Contains(Tricks, name):
 		p.Site = Sites[1]
 		t.show(w, http.StatusOK, "trick", p)
+	case name == "bowsprit":
+		t.bowsprit(w, r, p)
 	case name == "framed":
 		t.show(w, http.StatusOK, "framed", p)
 	case name == "practice" || net.ParseIP(host) != nil || host == "localhost":

@@ -146,6 +146,31 @@ func TestEverySiteReallyChecks(t *testing.T) {
 	assert.Equal(t, http.StatusUnauthorized, code, "sites don't know each other's accounts")
 }
 
+func TestAPaymentCompanysFrames(t *testing.T) {
+	town, err := New([]Resident{{"periwinkle", "m@x.example", "p"}})
+	require.NoError(t, err)
+	shop, company := visit(t, town, "periwinkle"), visit(t, town, "bowsprit")
+	shop.post("/sign-in", "user", "m@x.example", "password", "p")
+	for name, want := range map[string]int{"118": http.StatusOK, "": http.StatusUnprocessableEntity} {
+		_, _, page := shop.get("/pay")
+		m := regexp.MustCompile(`name="basket" value="([^"]+)"`).FindStringSubmatch(page)
+		require.Len(t, m, 2)
+		code, _, field := company.get("/field?name=safety&lang=nl&basket=" + m[1])
+		assert.Equal(t, http.StatusOK, code)
+		assert.Contains(t, field, `autocomplete="cc-csc"`)
+		for f, v := range map[string]string{"number": "4012888888881881", "expiry": "09/37", "safety": name} {
+			code, _, _ = company.post("/field", "basket", m[1], "name", f, "value", v)
+			assert.Equal(t, http.StatusNoContent, code)
+		}
+		code, _, _ = shop.post("/pay", "holder", "M", "basket", m[1])
+		assert.Equal(t, want, code)
+		code, _, _ = shop.post("/pay", "holder", "M", "basket", m[1])
+		assert.Equal(t, http.StatusUnprocessableEntity, code, "a basket is paid for once")
+	}
+	code, _, _ := company.get("/field?name=number&basket=nonsense")
+	assert.Equal(t, http.StatusNotFound, code)
+}
+
 func TestCheckoutsReallyCheck(t *testing.T) {
 	town, err := New([]Resident{{"pantryandpier", "m@x.example", "p"}, {"kelpandcrown", "m", "p"}, {"chandlery", "m@x.example", "p"}})
 	require.NoError(t, err)

@@ -34,7 +34,7 @@ type Site struct {
 	Pattern string // their pattern attribute
 	Says    string // its rules in plain words
 	Code    string // "boxes" or "box": asks for a one-time code after the password
-	Sells   string // the shape of its checkout: "whole", "boxes", "parts"
+	Sells   string // the shape of its checkout: "whole", "boxes", "parts", or "hosted": in frames of a payment company's
 	Asks    bool   // wants personal details at sign-up
 	Company bool   // asks for a company's code beside the user name
 	Once    bool   // its change form has one box for the new password
@@ -63,7 +63,7 @@ var Sites = []Site{
 	{Name: "undertow", Title: "Undertow Games", Line: "Play below the surface", Shape: Formless, Least: 8, Most: 16, Plain: true, Pattern: `(?=.*\d)(?=.*[a-zA-Z])[A-Za-z0-9]{8,16}`},
 	{Name: "yawl", Title: "Yawl Messenger", Line: "Recados pelo vento", Shape: Showing, Lang: "pt", User: "Telefone", Least: 8},
 	{Name: "samphirehotels", Title: "Samphire Hotels", Line: "Camere con vista sul mare", Shape: OnePage, Lang: "it", Mail: true, Least: 8, Asks: true, Sells: "parts"},
-	{Name: "periwinkle", Title: "Periwinkle Photos", Line: "Foto’s die blijven", Shape: Dialog, Lang: "nl", Mail: true, Least: 8},
+	{Name: "periwinkle", Title: "Periwinkle Photos", Line: "Foto’s die blijven", Shape: Dialog, Lang: "nl", Mail: true, Least: 8, Sells: "hosted"},
 	{Name: "topsail", Title: "Topsail Payroll", Line: "Wypłaty na czas", Shape: OnePage, Lang: "pl", User: "Nazwa użytkownika", Least: 8, Company: true, Once: true},
 	{Name: "chandlery", Title: "Chandlery Direct", Line: "Tovværk og messing", Shape: OnePage, Lang: "da", Mail: true, Least: 8, Sells: "parts"},
 }

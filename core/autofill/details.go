@@ -12,8 +12,9 @@ import (
 var sixteen = regexp.MustCompile(`(?:^|\s)(?:[0-9xX#•*]{4}[ -]?){3}[0-9xX#•*]{1,7}$`)
 
 // findCard finds the fields of a payment card, if the form asks for one: it does if some
-// field is for a card's number. Words alone, such as "expiry" or "security code",
-// mean other things elsewhere.
+// field is for a card's number, or named by the standard's word. Words alone, such as
+// "expiry" or "security code", mean other things elsewhere. A shop may have each of
+// them in a frame of its payment company's.
 func findCard(fields []*candidate) bool {
 	number := slices.IndexFunc(fields, func(c *candidate) bool {
 		return c.token == CardNumber || c.token == "" && (c.text() || c.Type == "password") && c.Type != "email" && c.says(CardNumber) && !c.all.any(saysOther, saysSecretOther)
@@ -22,10 +23,13 @@ func findCard(fields []*candidate) bool {
 		number = slices.IndexFunc(fields, func(c *candidate) bool { return c.text() && c.token == "" && sixteen.MatchString(c.Label) })
 	}
 	if number < 0 {
-		return false
+		if !slices.ContainsFunc(fields, func(c *candidate) bool { return c.token.Card() && c.token != CardType }) {
+			return false
+		}
+	} else {
+		fields[number].role = CardNumber
 	}
-	fields[number].role = CardNumber
-	for i := number + 1; i < len(fields); i++ { // the rest of a number in several boxes
+	for i := number + 1; number >= 0 && i < len(fields); i++ { // the rest of a number in several boxes
 		c := fields[i]
 		if n := fields[number].MaxLength; n == 0 || n > 6 || !c.text() || c.MaxLength == 0 || c.MaxLength > 6 || c.MaxLength < 3 || c.says(CardCode, CardExpiry, CardMonth, CardYear) || c.token != "" && c.token != CardNumber {
 			break
@@ -73,7 +77,7 @@ func findCard(fields []*candidate) bool {
 			c.role = CardType
 		}
 	}
-	if !slices.ContainsFunc(fields, func(c *candidate) bool { return c.role == CardName || c.role == CardGivenName }) {
+	if number >= 0 && !slices.ContainsFunc(fields, func(c *candidate) bool { return c.role == CardName || c.role == CardGivenName }) {
 		// "Name" right beside the number is the name on the card.
 		for _, i := range []int{number - 1, number + 1} {
 			if i >= 0 && i < len(fields) && fields[i].role == "" && fields[i].token == "" && fields[i].says(Name) && fields[i].text() {

@@ -45,6 +45,20 @@ async function fromPage(message, sender) {
       return openApp(`/items/${encodeURIComponent(message.id)}`);
     case "vouch":
       return openApp(`/items/${encodeURIComponent(message.id)}/vouch?address=${encodeURIComponent(sender.url ?? "")}`);
+    case "agreed":
+      await api.tabs.sendMessage(tab.id ?? 0, { act: "agreed", to: String(message.to) });
+      return {};
+    case "lift": // the offer of a frame that has no room for it
+      if (sender.frameId) await toFrame(tab, 0, { ...message, act: "lifted", frame: sender.frameId });
+      return {};
+    case "lower":
+    case "lift-key":
+    case "note-up":
+      if (sender.frameId) await toFrame(tab, 0, { ...message, act: { lower: "lowered", "lift-key": "lift-key", "note-up": "note" }[/** @type {string} */ (message.act)] });
+      return {};
+    case "chosen":
+      if (sender.frameId === 0) await toFrame(tab, Number(message.frame), message);
+      return {};
     case "find":
       await api.windows.create({ url: `${api.runtime.getURL("window.html")}?tab=${tab.id}`, type: "popup", width: 380, height: 560 });
       return {};
@@ -64,6 +78,9 @@ async function fromPage(message, sender) {
     throw e;
   }
 }
+
+/** Tells a frame of a tab something; one that is gone doesn't matter. @param {chrome.tabs.Tab} tab @param {number} frameId @param {any} message */
+const toFrame = (tab, frameId, message) => api.tabs.sendMessage(tab.id ?? 0, message, { frameId }).catch(() => {});
 
 /** Opens a page of the device app. @param {string} path */
 async function openApp(path) {

@@ -106,13 +106,14 @@ const keyOf = (f) => JSON.stringify([placeOf(f), view.offers, view.cards.length,
 /** Leaves an offer standing that is still right: one that is drawn again and again can't be read, nor pressed. @param {Box} f */
 function reopen(f) {
   const p = root.querySelector(".offer");
+  if (lifted && opened.f === f && opened.key === keyOf(f)) return;
   if (p instanceof HTMLElement && opened.f === f && opened.key === keyOf(f)) follow(p, f.getBoundingClientRect());
   else open(f);
 }
 
 /** Puts the offer away. @param {Box} [at] the field whose user did so */
 function close(at) {
-  remove("offer");
+  away();
   dismissed = at;
 }
 
@@ -146,31 +147,31 @@ const agreed = new Set();
 function open(f, asked = false) {
   const at = placeOf(f);
   if (!at || !offers(at) || (!asked && (f === dismissed || (f.value && f.tagName !== "SELECT")))) {
-    remove("offer");
+    away();
     return;
   }
   opened = { f, key: keyOf(f) };
   const { reading, role } = at;
   if (role === "locked") {
-    offer(f, { say: words("locked"), accounts: [], acts: [{ text: "Open it", act: () => void tell({ act: "open-vault" }) }] });
+    present(f, { say: words("locked"), accounts: [], acts: [{ text: "Open it", act: () => void tell({ act: "open-vault" }) }] });
     return;
   }
   const to = view.framed || reading.elsewhere;
   if (to && !agreed.has(to)) {
     const say = view.framed ? `This part of the page belongs to ${to}.` : `This form sends what is typed to ${to}.`;
-    offer(f, { say, accounts: [], acts: [{ text: "Fill here all the same", act: () => { agreed.add(to); open(f, asked); } }] });
+    present(f, { say, accounts: [], acts: [{ text: "Fill here all the same", act: () => { agreed.add(to); if (view.framed) void tell({ act: "agreed", to }); open(f, asked); } }] });
     return;
   }
   const line = (/** @type {Offer} */ o, /** @type {() => void} */ choose, folder = o.folder ?? "") => ({ name: o.username || o.title, folder, choose });
   const another = { text: "Find another", act: () => void tell({ act: "find" }) };
   if (role === "one-time-code") {
-    offer(f, { say: "One-time code of", accounts: view.offers.filter((o) => o.code).map((o) => line(o, () => void fill(o.id, reading, "code"))), acts: [] });
+    present(f, { say: "One-time code of", accounts: view.offers.filter((o) => o.code).map((o) => line(o, () => void fill(o.id, reading, "code"))), acts: [] });
   } else if (role === "cc-csc") {
-    offer(f, { say: "The security code is filled by a press of its own.", accounts: view.cards.map((o) => ({ name: o.title, folder: o.username, choose: () => void fill(o.id, reading, "csc") })), acts: [] });
+    present(f, { say: "The security code is filled by a press of its own.", accounts: view.cards.map((o) => ({ name: o.title, folder: o.username, choose: () => void fill(o.id, reading, "csc") })), acts: [] });
   } else if (isCard(role)) {
-    offer(f, { accounts: view.cards.map((o) => ({ name: o.title, folder: o.username, choose: () => void fill(o.id, reading, "card") })), acts: [] });
+    present(f, { accounts: view.cards.map((o) => ({ name: o.title, folder: o.username, choose: () => void fill(o.id, reading, "card") })), acts: [] });
   } else if (!isLogin(role)) {
-    offer(f, { accounts: view.people.map((o) => ({ name: o.title, folder: o.username, choose: () => void fill(o.id, reading, "details") })), acts: [] });
+    present(f, { accounts: view.people.map((o) => ({ name: o.title, folder: o.username, choose: () => void fill(o.id, reading, "details") })), acts: [] });
   } else if (role === "new-password") {
     fresh(f, reading);
   } else if (role === "username" && reading.kind === "sign-up") {
@@ -181,7 +182,7 @@ function open(f, asked = false) {
       return o.staged && !o.joining ? [now, line(o, () => void fill(o.id, reading, "staged"), "the new one, not confirmed yet")] : [now];
     });
     const details = view.offers.length === 1 ? [{ text: "Details", act: () => void tell({ act: "details", id: view.offers[0].id }) }] : [];
-    offer(f, { say: accounts.length ? undefined : view.why, accounts, acts: [another, ...details] });
+    present(f, { say: accounts.length ? undefined : view.why, accounts, acts: [another, ...details] });
   }
 }
 
@@ -189,12 +190,12 @@ function open(f, asked = false) {
 function fresh(f, reading) {
   const change = reading.kind === "change" || reading.kind === "reset";
   if (change && view.offers.length > 1) {
-    offer(f, { say: "Make a new password for", accounts: view.offers.map((o) => ({ name: o.username || o.title, folder: o.folder ?? "", choose: () => void fillNew(reading, o.id) })), acts: [] });
+    present(f, { say: "Make a new password for", accounts: view.offers.map((o) => ({ name: o.username || o.title, folder: o.folder ?? "", choose: () => void fillNew(reading, o.id) })), acts: [] });
     return;
   }
   const only = change ? view.offers[0] : undefined;
   const say = only ? `A new password for ${only.username || only.title}. The present one stays at hand until the site has taken it.` : "A new password, made for this site and kept until you decide.";
-  offer(f, { say, accounts: [], acts: [{ text: "Make and fill it", act: () => void fillNew(reading, only?.id ?? "") }] });
+  present(f, { say, accounts: [], acts: [{ text: "Make and fill it", act: () => void fillNew(reading, only?.id ?? "") }] });
 }
 
 /** Offers the user names used before. @param {Box} f @param {Reading} reading */
@@ -205,11 +206,11 @@ async function names(f, reading) {
     filling = true;
     type(f, name);
     mark(f);
-    remove("offer");
+    away();
     filling = false;
   };
   const people = reading.details ? view.people.map((o) => ({ text: `All of ${o.title}`, act: () => void fill(o.id, reading, "details") })).slice(0, 2) : [];
-  offer(f, { accounts: v.usernames.slice(0, 4).map((/** @type {string} */ name) => ({ name, folder: "", choose: () => use(name) })), acts: people });
+  present(f, { accounts: v.usernames.slice(0, 4).map((/** @type {string} */ name) => ({ name, folder: "", choose: () => use(name) })), acts: people });
 }
 
 /** @param {any} v @param {Reading} reading */
@@ -217,7 +218,7 @@ function put(v, reading) {
   if (v.error || v.trouble) {
     const at = focused();
     if (at) offer(at, { say: v.error ?? words(v.trouble), accounts: [], acts: [] });
-    else note(v.error ?? words(v.trouble));
+    else report(v.error ?? words(v.trouble));
     return false;
   }
   filling = true;
@@ -228,10 +229,10 @@ function put(v, reading) {
     else if (type(f, one.value)) mark(f);
     else missed.push(`${labelOf(f) || "A field without a name"}: the page changed what was filled`);
   }
-  remove("offer");
+  away();
   filling = false;
-  if (missed.length) note(v.fills?.length ? "Filled, but for:" : "Not filled:", missed);
-  else if (v.copied !== undefined) note(v.copied ? "The one-time code is copied, for the next page." : "The browser didn’t let the one-time code be copied.");
+  if (missed.length) report(v.fills?.length ? "Filled, but for:" : "Not filled:", missed);
+  else if (v.copied !== undefined) report(v.copied ? "The one-time code is copied, for the next page." : "The browser didn’t let the one-time code be copied.");
   if (v.submit) send(reading);
   return true;
 }
@@ -321,7 +322,7 @@ document.addEventListener("focusin", (e) => {
       alarmed = "";
       sound(view.alarm);
     }
-  } else remove("offer");
+  } else away();
 }, true);
 document.addEventListener("input", (e) => {
   if (!filling && e.target !== host) close(focused()); // somebody types it themselves
@@ -337,7 +338,7 @@ document.addEventListener("pointerdown", (e) => {
 }, true);
 document.addEventListener("keydown", (e) => {
   if (e.key === "Escape") close(focused() ?? opened.f);
-  if (e.isTrusted && (e.key === "ArrowDown" || e.key === "ArrowUp") && along(e.key === "ArrowDown" ? 1 : -1)) e.preventDefault();
+  if (e.isTrusted && (e.key === "ArrowDown" || e.key === "ArrowUp") && stepAlong(e.key === "ArrowDown" ? 1 : -1)) e.preventDefault();
   const f = e.composedPath()[0];
   if (e.key === "Enter" && f instanceof HTMLInputElement && !f.form) sent(groupOf(f));
 }, true);
@@ -356,7 +357,7 @@ document.addEventListener("click", (e) => {
 for (const what of ["beforetoggle", "fullscreenchange"]) document.addEventListener(what, (e) => {
   if (e.target !== host && root.querySelector(".paper") && !root.activeElement) setTimeout(() => raise(true)); // nothing of the page's stands above
 }, true);
-for (const what of ["scroll", "resize"]) addEventListener(what, () => later(draw), { capture: true, passive: true });
+for (const what of ["scroll", "resize"]) addEventListener(what, () => later(() => { draw(); stay(); }), { capture: true, passive: true });
 
 let waiting = 0;
 /** @param {() => void} what */
@@ -395,6 +396,8 @@ ext.runtime.onMessage.addListener((m, sender, reply) => {
     }
     return true;
   }
+  heard(m);
+  if (m.act === "agreed" && view.framed === m.to) agreed.add(m.to); // in another frame of the same site
   if (m.act === "look") {
     telling = true;
     void look();

@@ -147,7 +147,7 @@ function clasp(field, press) {
 
 /**
  * The offer below a field.
- * @param {Element} field
+ * @param {{getBoundingClientRect: () => DOMRect}} field
  * @param {{say?: string, accounts: {name: string, folder: string, choose: () => void}[], acts: {text: string, act: () => void}[]}} what
  */
 function offer(field, what) {

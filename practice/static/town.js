@@ -81,3 +81,29 @@ for (const b of document.querySelectorAll("[data-dialog]")) b.addEventListener("
 for (const box of /** @type {NodeListOf<HTMLInputElement>} */ (document.querySelectorAll(".digits input"))) box.addEventListener("input", () => {
   if (box.value) /** @type {HTMLElement | null} */ (box.nextElementSibling)?.focus();
 });
+
+// A payment company's field in a frame: asked by the shop's page, it tells its own server what was typed, and says when it has.
+const hosted = /** @type {HTMLInputElement | null} */ (document.querySelector("input[data-basket]"));
+if (hosted) addEventListener("message", async (e) => {
+  if (e.data !== "collect" || e.source !== parent) return;
+  await fetch("/field", { method: "POST", body: new URLSearchParams({ basket: hosted.dataset.basket ?? "", name: hosted.dataset.name ?? "", value: hosted.value }) });
+  parent.postMessage("collected", "*");
+});
+
+// The shop's page has all of them asked before it sends its own form.
+const checkout = document.querySelector("form[data-hosted]");
+if (checkout instanceof HTMLFormElement) {
+  const frames = /** @type {NodeListOf<HTMLIFrameElement>} */ (checkout.querySelectorAll("iframe"));
+  const told = new Set();
+  checkout.addEventListener("submit", (e) => {
+    e.preventDefault();
+    told.clear();
+    for (const f of frames) f.contentWindow?.postMessage("collect", "*");
+  });
+  addEventListener("message", (e) => {
+    const from = [...frames].find((f) => f.contentWindow === e.source);
+    if (!from || e.data !== "collected") return;
+    told.add(from);
+    if (told.size === frames.length) checkout.submit();
+  });
+}
