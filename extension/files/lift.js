@@ -16,7 +16,10 @@ const cramped = () => parent !== window && parent === top && (innerHeight < 190 
 
 /** Shows an offer, here or in the page around. @param {Element} field @param {Offering} what */
 function present(field, what) {
-  if (!cramped()) return offer(field, what);
+  if (!cramped()) {
+    guest = undefined;
+    return offer(field, what);
+  }
   const mark = [...crypto.getRandomValues(new Uint8Array(12))].map((b) => b.toString(16).padStart(2, "0")).join("");
   const r = field.getBoundingClientRect();
   lifted = { mark, what };
