@@ -25,8 +25,10 @@ function holdRest(rest) {
   const sum = (/** @type {(p: {lines: number, under: number, letter?: string}) => number} */ of) => parts.reduce((n, p) => n + of(p), 0);
   rest.style.height = heightOf(sum((p) => p.lines), sum((p) => p.under), sum((p) => (p.letter ? 1 : 0)));
   near.observe(rest);
-  setTimeout(spread, 400); // there is time once the first page is shown
+  clearTimeout(spreading);
+  spreading = setTimeout(spread, 400); // there is time once the first page is shown, and nobody types on
 }
+let spreading = 0;
 
 /** Makes places for the parts of the rest, if that wasn't done yet. */
 function spread() {
