@@ -92,6 +92,16 @@ test("by keyboard alone", async () => {
   assert.equal(await site.inputValue("#user"), "mtolliver");
 });
 
+/** Has a password made on the sign-up page, by the keyboard. */
+async function makeOne() {
+  await site.focus("#password");
+  await drawn(site);
+  await site.waitForTimeout(450);
+  await site.keyboard.press("ArrowDown");
+  await site.keyboard.press("Enter");
+  await site.waitForFunction(() => document.querySelector("#repeat").value !== "");
+}
+
 test("sign up: a made password in both boxes, kept by the slip, and on the other device", async () => {
   await site.context().clearCookies({ name: "session" });
   await site.goto(d.site("gullwing", "/sign-up"));
@@ -99,12 +109,7 @@ test("sign up: a made password in both boxes, kept by the slip, and on the other
   await site.waitForFunction(() => document.querySelector("#user").value !== "");
   assert.equal(await site.inputValue("#user"), maren.email);
   await site.fill("#user", "wren.t");
-  await site.focus("#password");
-  await drawn(site);
-  await site.waitForTimeout(450);
-  await site.keyboard.press("ArrowDown");
-  await site.keyboard.press("Enter");
-  await site.waitForFunction(() => document.querySelector("#repeat").value !== "");
+  await makeOne();
   const made = await site.inputValue("#password");
   assert.equal(made, await site.inputValue("#repeat"));
   assert.ok(made.length >= 20);
@@ -132,12 +137,7 @@ test("a sign-up that isn't wanted after all goes into the archive by the slip", 
   await site.context().clearCookies({ name: "session" });
   await site.goto(d.site("gullwing", "/sign-up"));
   await site.fill("#user", "petrel.t");
-  await site.focus("#password");
-  await drawn(site);
-  await site.waitForTimeout(450);
-  await site.keyboard.press("ArrowDown");
-  await site.keyboard.press("Enter");
-  await site.waitForFunction(() => document.querySelector("#repeat").value !== "");
+  await makeOne();
   await site.click("main button");
   await site.waitForURL("**/welcome");
   await drawn(site);

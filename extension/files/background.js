@@ -71,7 +71,7 @@ async function fromPage(message, sender) {
     if (message.act === "look") noteFrame(tab.id ?? 0, sender.frameId ?? 0, message.focused, v);
     if (v.copy) v.copied = await toClipboard(v.copy, v.clear); // a page never sees it
     delete v.copy;
-    if (v.up) void api.tabs.sendMessage(tab.id ?? 0, { act: "look" }, { frameId: 0 }).catch(() => {});
+    if (v.up) void toFrame(tab, 0, { act: "look" });
     return v;
   } catch (e) {
     if (message.act === "typed" && e instanceof LineError && e.kind === "locked") await hold(request);

@@ -106,9 +106,9 @@ const keyOf = (f) => JSON.stringify([placeOf(f), view.offers, view.cards.length,
 /** Leaves an offer standing that is still right: one that is drawn again and again can't be read, nor pressed. @param {Box} f */
 function reopen(f) {
   const p = root.querySelector(".offer");
-  if (lifted && opened.f === f && opened.key === keyOf(f)) return;
-  if (p instanceof HTMLElement && opened.f === f && opened.key === keyOf(f)) follow(p, f.getBoundingClientRect());
-  else open(f);
+  const same = opened.f === f && opened.key === keyOf(f);
+  if (same && p instanceof HTMLElement) follow(p, f.getBoundingClientRect());
+  else if (!same || !lifted) open(f);
 }
 
 /** Puts the offer away. @param {Box} [at] the field whose user did so */
@@ -217,7 +217,7 @@ async function names(f, reading) {
 function put(v, reading) {
   if (v.error || v.trouble) {
     const at = focused();
-    if (at) offer(at, { say: v.error ?? words(v.trouble), accounts: [], acts: [] });
+    if (at) present(at, { say: v.error ?? words(v.trouble), accounts: [], acts: [] });
     else report(v.error ?? words(v.trouble));
     return false;
   }
