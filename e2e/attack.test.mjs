@@ -45,10 +45,13 @@ async function press() {
 }
 const all = () => page.evaluate(() => [...document.querySelectorAll("input")].map((f) => f.value).join("|"));
 const secret = "Cuttle!bone42";
+/** Whether the fields hold the password; waits a while for it, on a busy machine. */
+const filled = () => page.waitForFunction((s) => [...document.querySelectorAll("input")].some((f) => f.value === s), secret, { timeout: 5000 }).then(() => true, () => false);
 
 test("an honest page is filled, so that the rest of this file can fail", async () => {
   await hostile(FORM);
   await press();
+  assert.ok(await filled());
   assert.match(await all(), /maren.*Cuttle!bone42/);
 });
 
@@ -115,7 +118,7 @@ test("fields that can't be seen get nothing: away, tiny, see-through, cut off, b
   const decoys = ["position:absolute;left:-4000px", "position:absolute;top:-4000px", "width:1px;height:1px;padding:0;border:0", "opacity:0.01", "visibility:hidden", "position:absolute;left:9000px", "clip-path:inset(50%)", "transform:scale(0.01)"];
   await hostile(FORM.replace("<button>", decoys.map((s) => `<input type="password" class="decoy" style="${s}"><input class="decoy" name="email" autocomplete="username" style="${s}">`).join("") + '<div style="height:0;overflow:hidden"><input type="password" class="decoy"></div><div style="opacity:0.05"><input type="password" class="decoy"></div><button>'));
   await press();
-  assert.ok((await all()).includes(secret), "the real one is filled");
+  assert.ok(await filled(), "the real one is filled");
   assert.equal(await page.evaluate(() => [...document.querySelectorAll(".decoy")].map((f) => f.value).join("")), "");
 });
 
@@ -172,8 +175,9 @@ test("a page can't talk to the device app, under any name", async () => {
   const frame = await page.evaluate(async (app) => {
     const f = document.createElement("iframe");
     f.src = app + "/logins";
+    const shown = new Promise((r) => { f.onload = r; setTimeout(r, 10000); }); // until then it holds an empty page of this one's own
     document.body.append(f);
-    await new Promise((r) => setTimeout(r, 800));
+    await shown;
     try { return f.contentDocument?.body.textContent ?? "closed"; } catch { return "closed"; }
   }, d.laptop);
   assert.equal(frame, "closed");
@@ -184,10 +188,25 @@ test("a page can't talk to the device app, under any name", async () => {
   await desk.waitForSelector(".book-count, #devices, .device-list");
 });
 
-test("10,000 fields are a page like others", async () => {
-  const from = Date.now();
-  await hostile(FORM + "<div>" + '<input type="password"><input name="email">'.repeat(5000) + "</div>");
-  assert.ok(Date.now() - from < 12000, "it takes its time, and ends");
+test("a page of 10,000 fields takes little longer for being looked at", async () => {
+  const many = FORM + "<div>" + '<input type="password"><input name="email">'.repeat(5000) + "</div>";
+  /** Until the page is there, its field has the focus and it has answered again. @param {import("playwright").Page} at */
+  const timed = async (at) => {
+    body = many;
+    await at.bringToFront();
+    const from = Date.now();
+    await at.goto(`http://lanternfish.localhost:${PORT}/`);
+    for (const step of [() => at.focus("#user"), () => at.evaluate(() => 1)]) {
+      await at.waitForTimeout(500);
+      await step();
+    }
+    return Date.now() - from;
+  };
+  const plain = await browser();
+  const floor = await timed(await plain.page());
+  await plain.close();
+  const looked = await timed(page);
+  assert.ok(looked < 2.5 * floor, `${looked} ms, and ${floor} in a browser without the extension`);
   assert.equal(await page.evaluate(() => [...document.querySelectorAll("div input")].map((f) => f.value).join("")), "");
 });
 
@@ -208,7 +227,7 @@ test("on a page that never rests the offer can be read and pressed all the same;
   await page.evaluate(() => setInterval(() => { const p = document.createElement("i"); document.querySelector("#clock").replaceChildren(p); }, 40));
   await page.waitForTimeout(900);
   await press();
-  assert.ok((await all()).includes(secret));
+  assert.ok(await filled());
   await hostile(`${FORM}<p id="clock"></p>`);
   await page.keyboard.press("Escape");
   await page.evaluate(() => document.querySelector("#clock").append(document.createElement("i")));

@@ -108,11 +108,26 @@ function seen(el) {
   return true;
 }
 
+/** While a snapshot is taken: the labels of each field, and what was found inside parts of the page. Asked for field by field, both would take seconds on a large page.
+ * @type {{labels: Map<Element, Element[]>, inside: Map<string, Map<Element, Element[]>>} | undefined} */
+let taking;
+
+/** Takes note, for one snapshot, of which labels belong to which field. */
+function begin() {
+  taking = { labels: new Map(), inside: new Map() };
+  for (const r of roots()) for (const l of r.querySelectorAll("label")) {
+    if (!l.control) continue;
+    const all = taking.labels.get(l.control);
+    if (all) all.push(l);
+    else taking.labels.set(l.control, [l]);
+  }
+}
+
 /** What a field is called. @param {Box} el */
 function labelOf(el) {
   const root = /** @type {Document | ShadowRoot} */ (el.getRootNode());
   /** @type {(string | null | undefined)[]} */
-  const said = [...(el.labels ?? [])].map((l) => (l.contains(el) ? [...l.childNodes].filter((n) => !(n instanceof Element && n.contains(el))).map((n) => n.textContent).join(" ") || l.textContent : l.textContent));
+  const said = [...(taking ? taking.labels.get(el) ?? [] : el.labels ?? [])].map((l) => (l.contains(el) ? [...l.childNodes].filter((n) => !(n instanceof Element && n.contains(el))).map((n) => n.textContent).join(" ") || l.textContent : l.textContent));
   for (const id of (el.getAttribute("aria-labelledby") ?? "").split(/\s+/)) if (id) said.push(root.getElementById(id)?.textContent);
   said.push(el.getAttribute("aria-label"), el.title);
   if (root instanceof ShadowRoot) said.push(root.host.getAttribute("label"), root.host.getAttribute("aria-label"), root.host.getAttribute("placeholder"));
@@ -141,7 +156,7 @@ function nearOf(el) {
   const said = [el.closest("fieldset")?.querySelector("legend")?.textContent, el.closest("[role=group]")?.getAttribute("aria-label")];
   for (const id of (el.getAttribute("aria-describedby") ?? "").split(/\s+/)) if (id) said.push(root.getElementById(id)?.textContent);
   let at = el.parentElement, best = "";
-  while (at && at !== document.body && at.querySelectorAll("input, select, textarea").length === 1 && (at.textContent ?? "").length < 260) {
+  while (at && at !== document.body && deep(at, "input, select, textarea").length === 1 && (at.textContent ?? "").length < 260) {
     best = [...at.childNodes].filter((n) => !(n instanceof Element && (n.matches("label, button, select") || n.contains(el)))).map((n) => n.textContent).join(" ") + " " + best;
     at = at.parentElement;
   }
@@ -166,9 +181,12 @@ function groupOf(f) {
 
 /** Elements that match inside another one, in its open shadow roots too. @param {Element} el @param {string} what @returns {Element[]} */
 function deep(el, what) {
+  const found = taking?.inside.get(what)?.get(el);
+  if (found) return found;
   const out = [...el.querySelectorAll(what)];
   if (el.shadowRoot) for (const c of el.shadowRoot.children) out.push(...(c.matches(what) ? [c] : []), ...deep(c, what));
-  for (const c of el.querySelectorAll("*")) if (c.shadowRoot) for (const d of c.shadowRoot.children) out.push(...(d.matches(what) ? [d] : []), ...deep(d, what));
+  if (roots().length > 1) for (const c of el.querySelectorAll("*")) if (c.shadowRoot) for (const d of c.shadowRoot.children) out.push(...(d.matches(what) ? [d] : []), ...deep(d, what));
+  if (taking) taking.inside.set(what, (taking.inside.get(what) ?? new Map()).set(el, out));
   return out;
 }
 
@@ -240,6 +258,7 @@ function alerts() {
 
 /** What the frame looks like now. */
 function snapshot() {
+  begin();
   const forms = new Map();
   let checked = 0;
   const list = fields().map((f) => {
@@ -255,6 +274,7 @@ function snapshot() {
       options: f instanceof HTMLSelectElement ? [...f.options].slice(0, MAX_OPTIONS).map((o) => ({ value: o.value.slice(0, 60), text: tidy(o.text).slice(0, 60) })) : undefined,
     };
   });
+  taking = undefined;
   const heads = [...document.querySelectorAll("h1, h2")].slice(0, 8).filter((h) => h.checkVisibility()).slice(0, 3).map(textOf).join(" ");
   const nav = /** @type {PerformanceNavigationTiming | undefined} */ (performance.getEntriesByType("navigation")[0]);
   return {
