@@ -3,6 +3,7 @@ package web
 import (
 	"cmp"
 	"errors"
+	"fmt"
 	"maps"
 	"net/http"
 	"net/url"
@@ -64,6 +65,18 @@ type rest []chunk
 
 // From is the first site of it.
 func (r rest) From() int { return r[0].From }
+
+// Height is made of so many lines, accounts under them, and letters: "9981 120 25".
+func (r rest) Height() string {
+	var lines, under, heads int
+	for _, c := range r {
+		lines, under = lines+c.Lines, under+c.Under
+		if c.Head {
+			heads++
+		}
+	}
+	return fmt.Sprint(lines, under, heads)
+}
 
 // Parts says of each part how many sites it has, how many accounts under them, and the
 // letter if one stands above it: "20 3 B;20 0".
@@ -313,6 +326,7 @@ func (s *Server) leaves(w http.ResponseWriter, r *http.Request, status int, titl
 		}
 		s.render(w, r, http.StatusOK, d.Sheet, v) // htmx swaps good answers only
 	default:
+		v.Calm = d.Sheet == "sheet-empty"
 		s.render(w, r, status, "book", v)
 	}
 }

@@ -17,19 +17,18 @@ import (
 // drawing can't be copied by a page that only imitates the front door.
 //
 // The result is an SVG of 100 by 100 units; with a rim, its circle of class
-// medallion-rim has a length of 100, for the time left.
+// medallion-rim has a length of 100, for the time left, and its lines can be engraved
+// once more on the page.
 func medallion(seed []byte, rim bool) template.HTML {
 	rnd := drawFrom(seed)
 	var b strings.Builder
-	box := "7 7 86 86"
 	if rim {
-		box = "0 0 100 100"
+		b.WriteString(`<svg class="medallion-disc" viewBox="0 0 100 100" aria-hidden="true" focusable="false">` +
+			`<circle class="medallion-track" cx="50" cy="50" r="47"/><circle class="medallion-rim" cx="50" cy="50" r="47" pathLength="100" transform="rotate(-90 50 50)"/>` +
+			medallionField + `<g class="medallion-lines"><g id="engraving">`)
+	} else {
+		b.WriteString(engravingStart + `<g>`)
 	}
-	fmt.Fprintf(&b, `<svg class="medallion-disc" viewBox="%s" aria-hidden="true" focusable="false">`, box)
-	if rim {
-		b.WriteString(`<circle class="medallion-track" cx="50" cy="50" r="47"/><circle class="medallion-rim" cx="50" cy="50" r="47" pathLength="100" transform="rotate(-90 50 50)"/>`)
-	}
-	b.WriteString(`<circle class="medallion-field" cx="50" cy="50" r="42.5"/><g class="medallion-lines">`)
 	fold := 5 + int(rnd()*8) // the symmetry, 5 to 12
 	for ring := range 3 + int(rnd()*2) {
 		outer := 38 - float64(ring)*(7+3*rnd())
@@ -43,11 +42,20 @@ func medallion(seed []byte, rim bool) template.HTML {
 			}))
 		}
 	}
-	fmt.Fprintf(&b, `<circle cx="50" cy="50" r="40.2"/><circle cx="50" cy="50" r="%.1f"/></g></svg>`, 1.5+2*rnd())
+	fmt.Fprintf(&b, `<circle cx="50" cy="50" r="40.2"/><circle cx="50" cy="50" r="%.1f"/></g></g></svg>`, 1.5+2*rnd())
 	return template.HTML(b.String()) //nolint:gosec // numbers only
 }
 
-// medallions are those drawn before: each page has one or two, mostly the same.
+const (
+	medallionField = `<circle class="medallion-field" cx="50" cy="50" r="42.5"/>`
+	engravingStart = `<svg class="medallion-disc" viewBox="7 7 86 86" aria-hidden="true" focusable="false">` + medallionField + `<g class="medallion-lines">`
+)
+
+// engravedAgain is the engraving on a page that has the medallion at its top: its
+// lines, which are long, are there already.
+const engravedAgain template.HTML = engravingStart + `<use href="#engraving"/></g></svg>`
+
+// medallions are those drawn before: each page has one, mostly the same.
 type medallions struct {
 	mu    sync.Mutex
 	drawn map[string]template.HTML
@@ -70,18 +78,40 @@ func (m *medallions) of(seed []byte, rim bool) template.HTML {
 	return out
 }
 
+// curve is a closed curve as path data, in steps of tenths that don't add up their
+// rounding.
 func curve(r func(t float64) float64) string {
 	const steps = 240
-	var b strings.Builder
+	b := []byte{'M'}
+	var px, py int // tenths of a unit
 	for i := range steps {
 		t := float64(i) / steps * 2 * math.Pi
-		cmd := 'L'
+		x, y := int(math.Round(10*(50+r(t)*math.Cos(t)))), int(math.Round(10*(50+r(t)*math.Sin(t))))
+		b = tenths(b, x-px, i > 1)
+		b = tenths(b, y-py, true)
 		if i == 0 {
-			cmd = 'M'
+			b = append(b, 'l')
 		}
-		fmt.Fprintf(&b, "%c%.1f %.1f", cmd, 50+r(t)*math.Cos(t), 50+r(t)*math.Sin(t))
+		px, py = x, y
 	}
-	return b.String() + "Z"
+	return string(append(b, 'Z'))
+}
+
+// tenths appends a number of tenths, short; after another one if that is so.
+func tenths(b []byte, n int, after bool) []byte {
+	switch {
+	case n < 0:
+		b, n = append(b, '-'), -n
+	case after:
+		b = append(b, ' ')
+	}
+	if n >= 10 || n == 0 {
+		b = strconv.AppendInt(b, int64(n/10), 10)
+	}
+	if n%10 > 0 {
+		b = append(b, '.', byte('0'+n%10))
+	}
+	return b
 }
 
 // drawFrom returns numbers from 0 to 1 that depend on the seed alone.
@@ -115,7 +145,7 @@ func mark(title, domain string) template.HTML {
 		pts.WriteString(strconv.FormatFloat(16+14*math.Sin(t), 'f', 1, 64))
 		pts.WriteByte(' ')
 	}
-	return template.HTML(fmt.Sprintf(`<svg class="site-mark tint-%d" viewBox="0 0 32 32" aria-hidden="true" focusable="false"><polygon points="%s"/><text x="16" y="19.7" text-anchor="middle">%s</text></svg>`, //nolint:gosec // escaped
+	return template.HTML(fmt.Sprintf(`<span class="site-mark tint-%d" aria-hidden="true"><svg viewBox="0 0 32 32"><polygon points="%s"/></svg>%s</span>`, //nolint:gosec // escaped
 		tint, strings.TrimSpace(pts.String()), template.HTMLEscapeString(initials(title))))
 }
 

@@ -26,6 +26,7 @@ type View struct {
 	Card    *app.Card // of the open vault, if one is
 	Vault   *app.Vault
 	Version int64 // of the vault, read before anything that is drawn of it
+	Calm    bool  // nothing on the page needs htmx at once: it is read once the page is shown
 	Host    string
 	Set     app.Settings
 	Said    *doneData         // what was done just before this page
@@ -35,26 +36,27 @@ type View struct {
 
 func (s *Server) funcs() template.FuncMap {
 	return template.FuncMap{
-		"static":    func(name string) string { return "/static/" + s.static + "/" + name },
-		"medallion": func(seed []byte) template.HTML { return s.medallions.of(seed, true) },
-		"engraving": func(seed []byte) template.HTML { return s.medallions.of(seed, false) },
-		"mark":      mark,
-		"chain":     chain,
-		"shown":     site.Shown,
-		"domain":    site.Domain,
-		"ago":       ago,
-		"pieces":    pieces,
-		"chunk":     func(v View, c chunk) chunkView { return chunkView{v, c} },
-		"field":     func(v View, row fieldRow) fieldView { return fieldView{v, row} },
-		"formField": func(v View, spec vault.Spec) specView { return specView{v, spec} },
-		"code":      func(v View, c *codeData) View { v.Data = *c; return v },
-		"tailed":    func(d slotData, tail, brand string) slotData { d.Tail, d.Brand = tail, brand; return d },
-		"string":    func(s any) string { return fmt.Sprint(s) },
-		"oneLine":   func(s string) string { return strings.ReplaceAll(s, "\n", ", ") },
-		"telephone": telephone,
-		"size":      size,
-		"size64":    func(n int) string { return size(int64(n)) },
-		"meanings":  transfer.Meanings,
+		"static":        func(name string) string { return "/static/" + s.static + "/" + name },
+		"medallion":     func(seed []byte) template.HTML { return s.medallions.of(seed, true) },
+		"engraving":     func(seed []byte) template.HTML { return s.medallions.of(seed, false) },
+		"engravedAgain": func() template.HTML { return engravedAgain },
+		"mark":          mark,
+		"chain":         chain,
+		"shown":         site.Shown,
+		"domain":        site.Domain,
+		"ago":           ago,
+		"pieces":        pieces,
+		"chunk":         func(v View, c chunk) chunkView { return chunkView{v, c} },
+		"field":         func(v View, row fieldRow) fieldView { return fieldView{v, row} },
+		"formField":     func(v View, spec vault.Spec) specView { return specView{v, spec} },
+		"code":          func(v View, c *codeData) View { v.Data = *c; return v },
+		"tailed":        func(d slotData, tail, brand string) slotData { d.Tail, d.Brand = tail, brand; return d },
+		"string":        func(s any) string { return fmt.Sprint(s) },
+		"oneLine":       func(s string) string { return strings.ReplaceAll(s, "\n", ", ") },
+		"telephone":     telephone,
+		"size":          size,
+		"size64":        func(n int) string { return size(int64(n)) },
+		"meanings":      transfer.Meanings,
 		"pickVals": func(key string, pick int) string {
 			b, _ := json.Marshal(map[string]any{"key": key, "pick": pick}) // of a text and a number
 			return string(b)

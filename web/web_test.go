@@ -213,20 +213,26 @@ func TestManyLoginsComeInParts(t *testing.T) {
 	page := body(t, c.do("GET", "/logins", nil))
 	n := len(lines.FindAllString(page, -1))
 	assert.Less(t, n, 50, "the first page is short")
-	rest := regexp.MustCompile(`class="rest" data-from="(\d+)" data-parts="([^"]*)"`).FindStringSubmatch(page)
-	require.Len(t, rest, 3)
+	rest := regexp.MustCompile(`class="rest" data-from="(\d+)" data-height="([^"]*)" data-parts="([^"]*)"`).FindStringSubmatch(page)
+	require.Len(t, rest, 4)
 	from, err := strconv.Atoi(rest[1])
 	require.NoError(t, err)
 	assert.Equal(t, n, from)
-	for part := range strings.SplitSeq(rest[2], ";") {
-		sites, err := strconv.Atoi(strings.Fields(part)[0])
+	var sum, under, heads int
+	for part := range strings.SplitSeq(rest[3], ";") {
+		of := strings.Fields(part)
+		sites, err := strconv.Atoi(of[0])
 		require.NoError(t, err)
+		accounts, err := strconv.Atoi(of[1])
+		require.NoError(t, err)
+		sum, under, heads = sum+sites, under+accounts, heads+len(of)-2
 		rows := body(t, c.do("GET", fmt.Sprintf("/rows?in=logins&from=%d&to=%d", from, from+sites), nil))
 		got := len(lines.FindAllString(rows, -1))
 		assert.Equal(t, sites, got, "as many lines as its height was made for")
 		n, from = n+got, from+sites
 	}
 	assert.Equal(t, 1000, n)
+	assert.Equal(t, fmt.Sprint(sum, under, heads), rest[2], "the whole is as high as its parts")
 	assert.Len(t, strings.Fields(body(t, c.do("GET", "/ids?q=xxxxxx", nil))), strings.Count(body(t, c.do("GET", "/rows?q=xxxxxx&from=0&to=20", nil)), `class="line"`)+countBeyond(t, c, lines))
 	assert.Equal(t, http.StatusBadRequest, c.do("GET", "/rows?from=5&to=900", nil).StatusCode)
 }

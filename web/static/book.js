@@ -2,9 +2,25 @@
 // sheet, several chosen at once, and acts that can be undone.
 "use strict";
 
-/** @type {{ajax: (verb: string, path: string, o: object) => Promise<void>, trigger: (el: Element, name: string) => void}} */
-// @ts-ignore: htmx is there before this script
-const hx = window.htmx;
+/** @typedef {{ajax: (verb: string, path: string, o: object) => Promise<void>, trigger: (el: Element, name: string) => void}} Htmx */
+
+/** htmx. A page on which nothing needs it at once is shown first. @type {Promise<Htmx>} */
+const hx = (async () => {
+  if (!("htmx" in window)) {
+    await new Promise((shown) => {
+      requestAnimationFrame(() => setTimeout(shown));
+      setTimeout(shown, 500); // a page that isn't looked at has no frames
+    });
+    const s = document.createElement("script");
+    s.src = script.dataset.htmx ?? "";
+    await new Promise((r) => {
+      s.onload = r;
+      document.head.append(s);
+    });
+  }
+  // @ts-ignore: the script has put it there
+  return window.htmx;
+})();
 const list = () => document.getElementById("book-list");
 
 // Parts of the list. A part that wasn't drawn yet takes the height of its lines. Of a long list the page brings the first parts;
@@ -21,9 +37,8 @@ const partsOf = (rest) => (rest.dataset.parts ?? "").split(";").map((p) => {
 
 /** Keeps the height of the rest, until there are places for its parts. @param {HTMLElement} rest */
 function holdRest(rest) {
-  const parts = partsOf(rest);
-  const sum = (/** @type {(p: {lines: number, under: number, letter?: string}) => number} */ of) => parts.reduce((n, p) => n + of(p), 0);
-  rest.style.height = heightOf(sum((p) => p.lines), sum((p) => p.under), sum((p) => (p.letter ? 1 : 0)));
+  const [lines, under, heads] = (rest.dataset.height ?? "").split(" ").map(Number);
+  rest.style.height = heightOf(lines, under, heads);
   near.observe(rest);
   clearTimeout(spreading);
   spreading = setTimeout(spread, 400); // there is time once the first page is shown, and nobody types on
@@ -99,19 +114,16 @@ async function fill(part) {
     part.classList.remove("undrawn");
     part.style.height = "";
     dress(part);
+    keepPlace();
   } catch {
     setTimeout(() => near.observe(part), 2000);
   }
 }
 
-/** The list that is set up. @type {HTMLElement | undefined} */
-let ready;
-
-/** Gets fresh parts ready. */
+/** Gets a fresh list ready. */
 function setUp() {
   const l = list();
-  if (!l || l === ready) return;
-  ready = l;
+  if (!l) return;
   const rest = /** @type {HTMLElement | null} */ (l.querySelector(".rest"));
   if (rest) holdRest(rest);
   dress(l);
@@ -167,7 +179,33 @@ async function refresh(byItself) {
   if (!byItself) history.replaceState(history.state, "", path);
 }
 
-/** Puts a fetched list in place of the one that is there. @param {string} html */
+/** Gives a list what a fresh one holds. Its count stays the same element: a screen reader follows it. @param {HTMLElement} old @param {HTMLElement} fresh */
+function takeOver(old, fresh) {
+  const count = old.querySelector("#found"), said = fresh.querySelector("#found");
+  const bar = count?.parentElement, freshBar = said?.parentElement;
+  if (!bar || !freshBar) return old.replaceWith(fresh);
+  if (count.textContent !== said.textContent) count.textContent = said.textContent;
+  said.remove();
+  while (bar.lastChild && bar.lastChild !== count) bar.lastChild.remove();
+  bar.append(...freshBar.childNodes);
+  const parts = [...fresh.children], at = parts.indexOf(freshBar);
+  for (const part of [...old.children]) if (part !== bar) part.remove();
+  bar.before(...parts.slice(0, at));
+  bar.after(...parts.slice(at + 1));
+  old.dataset.state = fresh.dataset.state;
+}
+
+/** Has parts look as before until they are drawn anew: where the book is scrolled down, nothing goes blank for a moment. @param {Element[]} before */
+function keepLook(before) {
+  if (!before.length) return;
+  spread();
+  const now = document.querySelectorAll(".chunk");
+  before.forEach((part, i) => {
+    if (!part.classList.contains("undrawn") && now[i]?.classList.contains("undrawn")) now[i].append(...part.childNodes);
+  });
+}
+
+/** Puts what a fetched list holds in place of what is there. @param {string} html */
 function place(html) {
   const old = list();
   const top = scroller().scrollTop;
@@ -176,10 +214,12 @@ function place(html) {
   const l = fresh.content.querySelector("#book-list");
   if (!old || !(l instanceof HTMLElement)) return;
   const same = l.dataset.state === old.dataset.state;
-  old.replaceWith(l);
-  const thumbs = fresh.content.querySelector("#thumbs");
-  if (thumbs) document.getElementById("thumbs")?.replaceWith(thumbs);
+  const before = same && top ? [...old.querySelectorAll(".chunk")] : [];
+  takeOver(old, l);
+  const thumbs = fresh.content.querySelector("#thumbs"), index = document.getElementById("thumbs");
+  if (thumbs && thumbs.innerHTML !== index?.innerHTML) index?.replaceWith(thumbs);
   setUp();
+  keepLook(before);
   if (top) scroller().scrollTop = same ? top : 0; // else it is there already, and asking would lay the page out twice
   keepPlace();
 }
@@ -187,6 +227,43 @@ document.body.addEventListener("vault-changed", () => void refresh(true));
 for (const kind of ["input", "search"]) document.getElementById("find")?.addEventListener(kind, () => void refresh(false));
 
 // Lines.
+
+/** What is copied from a line, by the letter that says it has it. */
+const COPIED = { n: ["username", "name"], p: ["password", "password"], c: ["one-time", "code"] };
+
+/** Gives a line its acts, when it is come to: most of them never are. @param {HTMLElement} line */
+function equip(line) {
+  const end = line.querySelector(".line-end");
+  if (!end || end.querySelector(".acts")) return;
+  const acts = document.createElement("span");
+  acts.className = "acts";
+  for (const [letter, [what, word]] of Object.entries(COPIED)) {
+    if (!line.dataset.has?.includes(letter)) continue;
+    if (!acts.firstChild) acts.innerHTML = '<span class="quiet" aria-hidden="true">copy</span>';
+    const b = document.createElement("button");
+    b.type = "button";
+    b.className = "act";
+    b.dataset.copy = what;
+    b.setAttribute("aria-label", `copy ${word}`);
+    b.textContent = word;
+    acts.append(b);
+  }
+  if (/^https?:/i.test(line.dataset.go ?? "")) {
+    const a = document.createElement("a");
+    a.className = "act go";
+    a.href = line.dataset.go ?? "";
+    a.target = "_blank";
+    a.rel = "noopener noreferrer";
+    a.dataset.used = "";
+    a.textContent = "Go";
+    acts.append(a);
+  }
+  end.append(acts);
+}
+for (const kind of ["pointerover", "focusin"]) document.addEventListener(kind, (e) => {
+  const line = e.target instanceof Element && e.target.closest(".book-list .line");
+  if (line instanceof HTMLElement) equip(line);
+});
 
 document.addEventListener("click", (e) => {
   const el = /** @type {HTMLElement} */ (e.target);
@@ -226,7 +303,7 @@ async function open_(link) {
     l.classList.toggle("at", l === line);
   }
   const url = new URL(link.href);
-  await hx.ajax("GET", url.pathname + url.search, { target: "#sheet", swap: "outerHTML" });
+  await (await hx).ajax("GET", url.pathname + url.search, { target: "#sheet", swap: "outerHTML" });
 }
 
 /** Puts words into the search line and looks. @param {string} words */
@@ -245,6 +322,7 @@ function dress(within) {
   const id = /** @type {HTMLElement | null} */ (document.querySelector("#sheet[data-id]"))?.dataset.id;
   for (const l of /** @type {NodeListOf<HTMLElement>} */ (within.querySelectorAll(".line"))) {
     l.toggleAttribute("data-open", l.dataset.id === id);
+    if (l.dataset.id === id) equip(l);
     if (choosing()) box(l);
   }
 }
@@ -402,7 +480,7 @@ setInterval(() => {
     c.dataset.left = String(Math.max(left, 0.5));
     const shown = c.querySelector("[data-seconds]");
     if (shown) shown.textContent = String(Math.max(0, left));
-    if (left <= 0 || left === 4) hx.trigger(c, "next-code");
+    if (left <= 0 || left === 4) void hx.then((h) => h.trigger(c, "next-code"));
   }
 }, 1000);
 

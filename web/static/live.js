@@ -54,7 +54,7 @@ turn(Number(/** @type {HTMLElement | null} */ (button)?.dataset.left ?? 0));
 // One line to the device app for all pages of this browser: a line for each page
 // would use up the few that browsers allow to one host. It begins once the page can be
 // used, and says what was missed.
-window.addEventListener("load", () => setTimeout(listen));
+window.addEventListener("load", () => void hx.then(() => setTimeout(listen)));
 
 function listen() {
   if (!("SharedWorker" in window)) return listenAlone();
