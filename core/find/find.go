@@ -14,6 +14,7 @@ import (
 	"cmp"
 	"runtime"
 	"slices"
+	"sort"
 	"strings"
 	"sync"
 	"time"
@@ -71,11 +72,15 @@ type Options struct {
 type Index struct {
 	rows  []*row
 	opt   Options
-	fold  sync.Once // of what only a search needs
-	all   string    // every row's text, in order
-	ends  []int     // where each row's text ends in all
-	sites int       // how many there are
-	books sync.Map  // vault.Section to *Book
+	fold  sync.Once // of what only a search needs, by row and close together:
+	all   string    // every row's parts, in order, with a zero byte behind each
+	ends  []ends    // where they end in all
+	group []int32   // rows with the same number are set together
+	live  []bool    // those that aren't archived
+	pins  []int     // rows that are pinned
+	byID  map[string]int32
+	sites int      // how many there are
+	books sync.Map // vault.Section to *Book
 	count sync.Once
 	names Names
 }
@@ -84,26 +89,26 @@ type row struct {
 	item    vault.Item
 	section vault.Section
 	site    string // what accounts are set together by
-	group   int    // the same as a number
 	domain  string
 	letter  string
 	sortKey []byte
-	title   string              // folded, as all below
-	parts   [partCount - 1]text // the other parts
+	title   string // folded
 }
 
-// text is folded text whose words are parted by single bytes that aren't letters.
-type text = string
-
-// The parts of a row that are searched, beside its title.
+// The parts of a row that are searched: folded text whose words are parted by single
+// bytes that aren't letters.
 const (
-	partAlso = iota
+	partTitle = iota
+	partAlso
 	partHosts
 	partLine
 	partOrder // folder and tags
 	partRest  // notes and names of own fields and files
-	partCount = 6
+	partCount
 )
+
+// ends are where a row's parts end in all the text.
+type ends [partCount]int
 
 // NewIndex builds an index over the items. It uses every processor: a vault's
 // first page waits for it.
@@ -159,14 +164,18 @@ func (r *row) name(f folder) {
 func (x *Index) foldAll() {
 	f := newFolder()
 	var all strings.Builder
-	x.ends = make([]int, 0, len(x.rows))
-	groups := make(map[string]int, len(x.rows))
-	for _, r := range x.rows {
+	n := len(x.rows)
+	x.ends, x.group, x.live, x.byID = make([]ends, n), make([]int32, n), make([]bool, n), make(map[string]int32, n)
+	groups := make(map[string]int32, n)
+	for i, r := range x.rows {
 		it := &r.item
 		if _, ok := groups[r.site]; !ok {
-			groups[r.site] = len(groups)
+			groups[r.site] = int32(len(groups))
 		}
-		r.group = groups[r.site]
+		x.group[i], x.live[i], x.byID[it.ID] = groups[r.site], !it.Archived, int32(i)
+		if it.Pinned {
+			x.pins = append(x.pins, i)
+		}
 		hosts := make([]string, 0, 4)
 		for _, a := range it.Addresses {
 			hosts = append(hosts, site.Shown(a.URL))
@@ -175,20 +184,36 @@ func (x *Index) foldAll() {
 		if x.opt.Names != nil && r.domain != "" {
 			also = append(slices.Clone(also), x.opt.Names(r.domain)...)
 		}
-		r.parts[partAlso] = f.fold(strings.Join(also, "\n"))
-		r.parts[partHosts] = f.fold(strings.Join(hosts, "\n"))
-		r.parts[partLine] = f.fold(it.Line)
-		r.parts[partOrder] = f.fold(strings.Join(append([]string{it.Folder}, it.Tags...), "\n"))
-		r.parts[partRest] = f.fold(strings.Join(append([]string{it.Notes}, it.Labels...), "\n"))
-		all.WriteString(r.title)
-		for _, p := range r.parts {
+		for p, text := range [partCount]string{
+			partTitle: r.title,
+			partAlso:  f.fold(strings.Join(also, "\n")),
+			partHosts: f.fold(strings.Join(hosts, "\n")),
+			partLine:  f.fold(it.Line),
+			partOrder: f.fold(strings.Join(append([]string{it.Folder}, it.Tags...), "\n")),
+			partRest:  f.fold(strings.Join(append([]string{it.Notes}, it.Labels...), "\n")),
+		} {
+			all.WriteString(text)
+			x.ends[i][p] = all.Len()
 			all.WriteByte(0)
-			all.WriteString(p)
 		}
-		all.WriteByte(0)
-		x.ends = append(x.ends, all.Len())
 	}
 	x.all, x.sites = all.String(), len(groups)
+}
+
+// begin is where a row's text begins in all.
+func (x *Index) begin(row int) int {
+	if row == 0 {
+		return 0
+	}
+	return x.ends[row-1][partCount-1] + 1
+}
+
+// text is a part of a row.
+func (x *Index) text(row, part int) string {
+	if part == 0 {
+		return x.all[x.begin(row):x.ends[row][0]]
+	}
+	return x.all[x.ends[row][part-1]+1 : x.ends[row][part]]
 }
 
 // Warm gets the index ready for the first search. It may be called beside anything.
@@ -241,9 +266,8 @@ func group(rows []*row) []Site {
 // tells accounts apart, folder and tags, and anything else.
 type scores struct{ start, word, inside int }
 
-var titleScores = scores{100, 80, 45}
-
-var partScores = [partCount - 1]scores{
+var partScores = [partCount]scores{
+	partTitle: {100, 80, 45},
 	partAlso:  {90, 78, 40},
 	partHosts: {75, 60, 35},
 	partLine:  {42, 36, 20},
@@ -288,10 +312,11 @@ func (x *Index) Find(q Query, now Now, most int) *Book {
 		return x.Book("")
 	}
 	x.fold.Do(x.foldAll)
-	hits := x.everywhere(func(from, to int) []hit { return x.search(q, now, from, to) })
+	extra := x.extra(now)
+	hits := x.everywhere(func(from, to int) []hit { return x.search(&q, now, extra, from, to) })
 	out := &Book{}
 	if len(hits) == 0 && slices.ContainsFunc(q.Words, func(w string) bool { return len(w) >= minSlip }) {
-		hits = x.everywhere(func(from, to int) []hit { return x.searchSlips(q, now, from, to) })
+		hits = x.everywhere(func(from, to int) []hit { return x.searchSlips(&q, now, extra, from, to) })
 		out.Slip = len(hits) > 0
 	}
 	out.Items = len(hits)
@@ -321,42 +346,26 @@ func (x *Index) everywhere(search func(from, to int) []hit) []hit {
 	return slices.Concat(parts...)
 }
 
-// begin is where a row's text begins in all.
-func (x *Index) begin(row int) int {
-	if row == 0 {
-		return 0
-	}
-	return x.ends[row-1]
-}
-
 // search finds rows with every word. The longest word is looked for in all the
 // text at once; only where it is found is a row looked at.
-func (x *Index) search(q Query, now Now, from, to int) (hits []hit) {
+func (x *Index) search(q *Query, now Now, extra []uint8, from, to int) (hits []hit) {
 	longest := ""
 	for _, w := range q.Words {
 		if len(w) > len(longest) {
 			longest = w
 		}
 	}
-	take := func(i int) {
-		r := x.rows[i]
-		if !q.fits(r, now.Used) {
+	take := func(i, at int) {
+		if !x.fits(q, i, now.Used) {
 			return
 		}
-		if len(q.Words) > 1 { // most rows lack one of them: that is quickly seen
-			for _, w := range q.Words {
-				if w != longest && !strings.Contains(x.all[x.begin(i):x.ends[i]], w) {
-					return
-				}
-			}
-		}
-		if s, ok := r.score(&q); ok {
-			hits = append(hits, newHit(i, s+r.extra(now)))
+		if s, ok := x.score(q, i, longest, at); ok {
+			hits = append(hits, newHit(i, s+int(extra[i])))
 		}
 	}
 	if longest == "" {
 		for i := from; i < to; i++ {
-			take(i)
+			take(i, 0)
 		}
 		return hits
 	}
@@ -367,31 +376,34 @@ func (x *Index) search(q Query, now Now, from, to int) (hits []hit) {
 			break
 		}
 		at += j
-		if x.ends[i] <= at {
-			n, found := slices.BinarySearch(x.ends[i:], at)
-			i += n
-			if found {
-				i++
-			}
+		if x.ends[i][partCount-1] < at {
+			i += 1 + sort.Search(to-i-1, func(k int) bool { return x.ends[i+1+k][partCount-1] >= at })
 		}
-		take(i)
-		at = x.ends[i]
+		take(i, at)
+		at = x.ends[i][partCount-1] + 1
 		i++
 	}
 	return hits
 }
 
-func (x *Index) searchSlips(q Query, now Now, from, to int) (hits []hit) {
+func (x *Index) searchSlips(q *Query, now Now, extra []uint8, from, to int) (hits []hit) {
 	for i := from; i < to; i++ {
-		r := x.rows[i]
-		if !q.fits(r, now.Used) {
+		if !x.fits(q, i, now.Used) {
 			continue
 		}
-		if s, ok := r.scoreSlips(q.Words); ok {
-			hits = append(hits, newHit(i, s+r.extra(now)))
+		if s, ok := x.scoreSlips(q.Words, i); ok {
+			hits = append(hits, newHit(i, s+int(extra[i])))
 		}
 	}
 	return hits
+}
+
+// fits reports whether a row is within a query's narrowing words.
+func (x *Index) fits(q *Query, row int, used map[string]int64) bool {
+	if len(q.Narrows) == 0 {
+		return x.live[row]
+	}
+	return q.fits(&x.rows[row].item, used)
 }
 
 // gather sets hits together: a site stands where its best account stands, with
@@ -400,20 +412,22 @@ func (x *Index) gather(hits []hit, most int) (out []Site, more int) {
 	slices.Sort(hits)
 	place := make([]int32, x.sites) // in out, from 1
 	var count []int
+	listed := hits[:0]
 	for _, h := range hits {
-		r := x.rows[h.row()]
-		p := &place[r.group]
+		p := &place[x.group[h.row()]]
 		if *p == 0 {
 			if most > 0 && len(out) == most {
 				*p = -1
 				more++
 				continue
 			}
+			r := x.rows[h.row()]
 			out, count = append(out, Site{Title: r.item.Title, Domain: r.domain, Letter: r.letter}), append(count, 0)
 			*p = int32(len(out))
 		}
 		if *p > 0 {
 			count[*p-1]++
+			listed = append(listed, h)
 		}
 	}
 	total := 0
@@ -424,75 +438,91 @@ func (x *Index) gather(hits []hit, most int) (out []Site, more int) {
 	for i, n := range count {
 		out[i].Accounts, items = items[:0:n], items[n:]
 	}
-	for _, h := range hits {
-		r := x.rows[h.row()]
-		if p := place[r.group]; p > 0 {
-			out[p-1].Accounts = append(out[p-1].Accounts, &r.item)
-		}
+	for _, h := range listed {
+		s := &out[place[x.group[h.row()]]-1]
+		s.Accounts = append(s.Accounts, &x.rows[h.row()].item)
 	}
 	return out, more
 }
 
-func (r *row) extra(now Now) int {
-	n := recency(now.Used[r.item.ID], now.Time)
-	if r.item.Pinned {
-		n += pinned
+// extra is what is added to each row's score, whatever is looked for.
+func (x *Index) extra(now Now) []uint8 {
+	out := make([]uint8, len(x.rows))
+	for id, at := range now.Used {
+		if i, ok := x.byID[id]; ok {
+			out[i] = uint8(recency(at, now.Time))
+		}
 	}
-	return n
+	for _, i := range x.pins {
+		out[i] += pinned
+	}
+	return out
 }
 
-func (r *row) score(q *Query) (total int, ok bool) {
+// score scores a row by every word of a query, of which one was found already: its
+// first place in the row is at.
+func (x *Index) score(q *Query, row int, found string, at int) (total int, ok bool) {
+	begin, end := x.begin(row), x.ends[row][partCount-1]
 	for _, w := range q.Words {
-		s := r.scoreWord(w)
+		first := at
+		if w != found {
+			if first = strings.Index(x.all[begin:end], w); first < 0 {
+				return 0, false
+			}
+			first += begin
+		}
+		s := x.scoreWord(row, w, first)
 		if s == 0 {
 			return 0, false
 		}
 		total += s
 	}
-	if q.joined != "" && strings.HasPrefix(r.title, q.joined) {
+	if title := x.text(row, partTitle); q.joined != "" && strings.HasPrefix(title, q.joined) {
 		total += titleBegin
-		if len(r.title) == len(q.joined) {
+		if len(title) == len(q.joined) {
 			total += wholeTitle - titleBegin
 		}
 	}
 	return total, true
 }
 
-func (r *row) scoreWord(w string) int {
-	best := titleScores.of(r.title, w)
-	for i, s := range partScores {
-		if s.start+wholeWord > best {
-			best = max(best, s.of(r.parts[i], w))
+// scoreWord scores a word's best place in a row, whose first one is at; 0 if it
+// would have to be in two parts at once.
+func (x *Index) scoreWord(row int, w string, at int) (best int) {
+	ends := &x.ends[row]
+	part, begin, to := 0, x.begin(row), ends[partCount-1]
+	for {
+		for ends[part] <= at {
+			begin = ends[part] + 1
+			part++
 		}
+		s, behind := partScores[part], at+len(w)
+		if behind <= ends[part] {
+			n := 0
+			switch {
+			case at == begin || x.all[at-1] == '\n':
+				n = s.start
+			case boundary(x.all[at-1]):
+				n = s.word
+			default:
+				n = s.inside
+			}
+			if n != s.inside && (behind == ends[part] || boundary(x.all[behind])) {
+				n += wholeWord
+			}
+			if best = max(best, n); best == s.start+wholeWord {
+				return best // later parts count for less
+			}
+			if part+1 < partCount && best >= partScores[part+1].start+wholeWord {
+				to = ends[part] // nothing behind this part is better
+			}
+		}
+		j := strings.Index(x.all[at+1:max(at+1, to)], w)
+		if j < 0 {
+			return best
+		}
+		at += 1 + j
 	}
-	return best
-}
-
-// of scores a word's best place in a text; 0 if it isn't there.
-func (s scores) of(text, word string) int {
-	i := strings.Index(text, word)
-	if i < 0 {
-		return 0
-	}
-	best := s.inside
-	for ; i >= 0; i = next(text, word, i) {
-		n := 0
-		switch {
-		case i == 0 || text[i-1] == '\n':
-			n = s.start
-		case boundary(text[i-1]):
-			n = s.word
-		default:
-			continue
-		}
-		if end := i + len(word); end == len(text) || boundary(text[end]) {
-			n += wholeWord
-		}
-		if best = max(best, n); i == 0 {
-			break
-		}
-	}
-	return best
 }
 
 // minSlip is the shortest word in which a slip is forgiven, in bytes: shorter ones
@@ -501,15 +531,18 @@ const minSlip = 4
 
 // scoreSlips scores words of which each may have a slip. Notes are left out: among
 // so many words some fit by chance.
-func (r *row) scoreSlips(words []string) (total int, ok bool) {
+func (x *Index) scoreSlips(words []string, row int) (total int, ok bool) {
+	begin, end := x.begin(row), x.ends[row][partCount-1]
 	for _, w := range words {
-		if s := r.scoreWord(w); s > 0 {
-			total += s
-			continue
+		if at := strings.Index(x.all[begin:end], w); at >= 0 {
+			if s := x.scoreWord(row, w, begin+at); s > 0 {
+				total += s
+				continue
+			}
 		}
-		best := titleScores.slip(r.title, w)
-		for i, s := range partScores[:partRest] {
-			best = max(best, s.slip(r.parts[i], w))
+		best := 0
+		for p, s := range partScores[:partRest] {
+			best = max(best, s.slip(x.text(row, p), w))
 		}
 		if best == 0 {
 			return 0, false

@@ -2,6 +2,7 @@ package find
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -81,6 +82,81 @@ func TestFind(t *testing.T) {
 	assert.Equal(t, titles(book().Book("").Sites), titles(book().Find(Parse("  "), Now{}, 0).Sites))
 }
 
+// plainScore is a word's score in a row by the rule alone: its best place, part by part.
+func plainScore(x *Index, row int, w string) (best int) {
+	for p, s := range partScores {
+		text := x.text(row, p)
+		for i := range text {
+			if !strings.HasPrefix(text[i:], w) {
+				continue
+			}
+			n := s.inside
+			if i == 0 || text[i-1] == '\n' {
+				n = s.start
+			} else if boundary(text[i-1]) {
+				n = s.word
+			}
+			if end := i + len(w); n != s.inside && (end == len(text) || boundary(text[end])) {
+				n += wholeWord
+			}
+			best = max(best, n)
+		}
+	}
+	return best
+}
+
+func TestScoresAreThoseOfTheRule(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(1, 2))
+	words := func(most int) string { // of few letters, so that they meet often
+		var b strings.Builder
+		for range rnd.IntN(most) {
+			b.WriteString([]string{"a", "b", "ab", "ba", " ", " ", "é", "-", "abab"}[rnd.IntN(9)])
+		}
+		return b.String()
+	}
+	var items []vault.Item
+	for i := range 400 {
+		it := item(words(9)+"x", "https://"+strings.Trim(strings.NewReplacer(" ", "", "é", "").Replace(words(6)), "-")+"z.example/", words(7))
+		it.ID, it.Also, it.Notes, it.Tags, it.Folder = fmt.Sprint(i), []string{words(4), words(3)}, words(30), []string{words(4)}, words(3)
+		items = append(items, it)
+	}
+	x := NewIndex(items, Options{})
+	found := 0
+	for range 300 {
+		q := Parse(words(4) + " " + words(3))
+		if len(q.Words) == 0 {
+			continue
+		}
+		x.Warm()
+		got := map[int]int{}
+		for _, h := range x.search(&q, Now{}, x.extra(Now{}), 0, len(x.rows)) {
+			got[h.row()] = 1<<31 - 1 - int(h>>32)
+		}
+		for row := range x.rows {
+			want := 0
+			for _, w := range q.Words {
+				n := plainScore(x, row, w)
+				if n == 0 {
+					want = 0
+					break
+				}
+				want += n
+			}
+			if title := x.text(row, partTitle); want > 0 && strings.HasPrefix(title, q.joined) {
+				want += titleBegin
+				if title == q.joined {
+					want += wholeTitle - titleBegin
+				}
+			}
+			require.Equal(t, want, got[row], "%q in %+v", q.Text, x.rows[row].item)
+			if want > 0 {
+				found++
+			}
+		}
+	}
+	require.Greater(t, found, 1000)
+}
+
 // BenchmarkFind10000 states each search's time as a multiple of a plain scan over
 // the same strings for the same words, measured in the same run.
 func BenchmarkFind10000(b *testing.B) {
@@ -92,7 +168,7 @@ func BenchmarkFind10000(b *testing.B) {
 	x.Warm()
 	var scan []string
 	for i := range x.rows {
-		scan = append(scan, x.all[x.begin(i):x.ends[i]])
+		scan = append(scan, x.all[x.begin(i):x.ends[i][partCount-1]])
 	}
 	for _, text := range []string{"quay 99", "q", "quay", "user7 shop", "qauy"} {
 		q := Parse(text)

@@ -151,21 +151,18 @@ func (q Query) Trouble() string {
 	return fmt.Sprintf("“%s” narrows nothing: before = stands kind, folder or tag, or after it alone a state like pinned.", q.Strange[0])
 }
 
-// fits reports whether a row is within the query's narrowing words.
-func (q *Query) fits(r *row, used map[string]int64) bool {
-	if len(q.Narrows) == 0 {
-		return !r.item.Archived
-	}
+// fits reports whether an item is within the query's narrowing words.
+func (q *Query) fits(it *vault.Item, used map[string]int64) bool {
 	archived := false
 	for _, n := range q.Narrows {
 		if n.By == "" && n.Value == "archived" {
 			archived = true
 		}
-		if n.holds(&r.item, used) == n.Not {
+		if n.holds(it, used) == n.Not {
 			return false
 		}
 	}
-	return archived || !r.item.Archived
+	return archived || !it.Archived
 }
 
 func (n Narrow) holds(it *vault.Item, used map[string]int64) bool {
