@@ -35,9 +35,13 @@ async function quiet(run) {
 /** From the page's request, in ms: until its scripts have run, and until something of it is painted. @param {import("playwright-core").Page} p */
 const times = async (p) => {
   await p.waitForTimeout(300);
-  return p.evaluate(() => {
+  return p.evaluate(async () => {
     const n = performance.getEntriesByType("navigation")[0];
-    return { usable: n.domContentLoadedEventEnd - n.redirectEnd, painted: performance.getEntriesByName("first-contentful-paint")[0].startTime - n.redirectEnd };
+    const at = await new Promise((r) => new PerformanceObserver((l) => {
+      const e = l.getEntriesByName("first-contentful-paint")[0];
+      if (e) r(e.startTime);
+    }).observe({ type: "paint", buffered: true }));
+    return { usable: n.domContentLoadedEventEnd - n.redirectEnd, painted: at - n.redirectEnd };
   });
 };
 

@@ -71,7 +71,7 @@ test("narrow by presses and words, with Back", async () => {
   await page.click(".press:has-text('Wi-Fi networks')");
   await page.waitForSelector("b:has-text('Home Wi-Fi')");
   assert.equal(await page.inputValue("#find"), "kind=wifi");
-  assert.match(page.url(), /q=kind%3Dwifi/);
+  await page.waitForURL(/q=kind%3Dwifi/);
   await accessible("a narrowed book");
   await page.fill("#find", "folder=Shops");
   await page.waitForFunction(() => /^1\d fit/.test(document.getElementById("found")?.textContent ?? ""));

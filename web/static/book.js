@@ -176,8 +176,21 @@ async function refresh(byItself) {
   } catch {
     return; // a later one took its place, or the device app is away: what is drawn stays
   }
-  if (!byItself) history.replaceState(history.state, "", path);
+  if (byItself) return;
+  address = path;
+  clearTimeout(addressing);
+  addressing = setTimeout(keepAddress, 250);
 }
+
+/** The address of what is looked for, until the browser has it: not at each letter, for it draws its own line anew each time. */
+let address = "", addressing = 0;
+
+/** Gives the browser the address of what is looked for; before anything else is opened from there. */
+function keepAddress() {
+  if (address) history.replaceState(history.state, "", address);
+  address = "";
+}
+document.addEventListener("click", keepAddress, true);
 
 /** Gives a list what a fresh one holds. Its count stays the same element: a screen reader follows it. @param {HTMLElement} old @param {HTMLElement} fresh */
 function takeOver(old, fresh) {
@@ -185,9 +198,11 @@ function takeOver(old, fresh) {
   const bar = count?.parentElement, freshBar = said?.parentElement;
   if (!bar || !freshBar) return old.replaceWith(fresh);
   if (count.textContent !== said.textContent) count.textContent = said.textContent;
-  said.remove();
-  while (bar.lastChild && bar.lastChild !== count) bar.lastChild.remove();
-  bar.append(...freshBar.childNodes);
+  if (!bar.isEqualNode(freshBar)) {
+    said.remove();
+    while (bar.lastChild && bar.lastChild !== count) bar.lastChild.remove();
+    bar.append(...freshBar.childNodes);
+  }
   const parts = [...fresh.children], at = parts.indexOf(freshBar);
   for (const part of [...old.children]) if (part !== bar) part.remove();
   bar.before(...parts.slice(0, at));
