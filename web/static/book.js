@@ -4,7 +4,7 @@
 
 /** @typedef {{ajax: (verb: string, path: string, o: object) => Promise<void>, trigger: (el: Element, name: string) => void}} Htmx */
 
-/** htmx. A page on which nothing needs it at once is shown first. @type {Promise<Htmx>} */
+/** htmx, unless it couldn't be read. A page on which nothing needs it at once is shown first. @type {Promise<Htmx | undefined>} */
 const hx = (async () => {
   if (!("htmx" in window)) {
     await new Promise((shown) => {
@@ -14,7 +14,7 @@ const hx = (async () => {
     const s = document.createElement("script");
     s.src = script.dataset.htmx ?? "";
     await new Promise((r) => {
-      s.onload = r;
+      s.onload = s.onerror = r;
       document.head.append(s);
     });
   }
@@ -318,7 +318,9 @@ async function open_(link) {
     l.classList.toggle("at", l === line);
   }
   const url = new URL(link.href);
-  await (await hx).ajax("GET", url.pathname + url.search, { target: "#sheet", swap: "outerHTML" });
+  const h = await hx;
+  if (!h) return location.assign(url);
+  await h.ajax("GET", url.pathname + url.search, { target: "#sheet", swap: "outerHTML" });
 }
 
 /** Puts words into the search line and looks. @param {string} words */
@@ -495,7 +497,7 @@ setInterval(() => {
     c.dataset.left = String(Math.max(left, 0.5));
     const shown = c.querySelector("[data-seconds]");
     if (shown) shown.textContent = String(Math.max(0, left));
-    if (left <= 0 || left === 4) void hx.then((h) => h.trigger(c, "next-code"));
+    if (left <= 0 || left === 4) void hx.then((h) => h?.trigger(c, "next-code"));
   }
 }, 1000);
 

@@ -20,7 +20,7 @@ document.addEventListener("drop", (e) => {
 document.addEventListener("change", (e) => {
   const el = /** @type {HTMLElement} */ (e.target);
   if (el.id === "import-files") el.closest("form")?.requestSubmit();
-  if (el.closest("form[data-columns]")) void hx.then((h) => h.trigger(/** @type {Element} */ (el.closest("form")), "submit"));
+  if (el.closest("form[data-columns]")) void hx.then((h) => h?.trigger(/** @type {Element} */ (el.closest("form")), "submit"));
 });
 
 // A file in clear is downloaded after the master password was shown.
