@@ -81,24 +81,25 @@ test("two pages: the user name on one, the password on the next", async () => {
   await site.waitForURL("**/welcome");
 });
 
-test("by keyboard alone", async () => {
-  await site.goto(d.site("gullwing", "/sign-in"));
-  await site.focus("#user");
+/** Goes to a field and takes the first line offered there, by the keyboard. @param {string} field */
+async function takeFirst(field) {
+  await site.focus(field);
   await drawn(site);
   await site.waitForTimeout(450);
   await site.keyboard.press("ArrowDown");
   await site.keyboard.press("Enter");
+}
+
+test("by keyboard alone", async () => {
+  await site.goto(d.site("gullwing", "/sign-in"));
+  await takeFirst("#user");
   await site.waitForFunction(() => document.querySelector("#password").value !== "");
   assert.equal(await site.inputValue("#user"), "mtolliver");
 });
 
 /** Has a password made on the sign-up page, by the keyboard. */
 async function makeOne() {
-  await site.focus("#password");
-  await drawn(site);
-  await site.waitForTimeout(450);
-  await site.keyboard.press("ArrowDown");
-  await site.keyboard.press("Enter");
+  await takeFirst("#password");
   await site.waitForFunction(() => document.querySelector("#repeat").value !== "");
 }
 

@@ -37,8 +37,10 @@ let keptAt;
 function keepPlace() {
   if (!keptAt || document.querySelector(".book-list .line.at")) return;
   const line = lines().find((l) => l.dataset.id === keptAt);
-  line?.classList.add("at");
-  if (line && document.activeElement === document.body) line.querySelector("a")?.focus({ preventScroll: true });
+  if (!line) return;
+  line.classList.add("at");
+  equip(line); // its keys press them, wherever the focus is
+  if (document.activeElement === document.body) line.querySelector("a")?.focus({ preventScroll: true });
 }
 
 /** Presses the act of a key: on the line at hand, else on the sheet. @param {string} key @param {string} inLine */
