@@ -151,7 +151,7 @@ func (v *Vault) Pin(ctx context.Context, on bool, ids ...string) (Done, error) {
 // Purge deletes archived items for good. Until the vault is locked it can be
 // undone; after that nobody can. Items that aren't archived are refused.
 func (v *Vault) Purge(ctx context.Context, ids ...string) (Done, error) {
-	if err := v.NeedsAsking(AskPurge); err != nil {
+	if err := v.RequireReauth(ReauthPurge); err != nil {
 		return Done{}, err
 	}
 	return v.each(ctx, ids, func(e vault.Entry) (vault.Entry, error) { return e.Purge(v.stamp()) })

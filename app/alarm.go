@@ -62,7 +62,7 @@ func (f *fitting) alarm(url string) *Alarm {
 // Vouch adds a page's address to a login, although it looks like an imitation: its user says
 // that it is right. The master password is asked for first.
 func (v *Vault) Vouch(ctx context.Context, id, url string) error {
-	if err := v.NeedsAsking(AskVouch); err != nil {
+	if err := v.RequireReauth(ReauthVouch); err != nil {
 		return err
 	}
 	address, err := site.Clean(url)

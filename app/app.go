@@ -71,7 +71,7 @@ type Device struct {
 	stores   map[string]Store
 	open     map[string]*Vault
 	attempts map[string]*attempts
-	waiting  map[string]*Arrival
+	waiting  map[string]*Introduction
 
 	closeGrace time.Duration
 	backing    atomic.Bool // backups are being written
@@ -86,12 +86,12 @@ type attempts struct {
 
 // New returns a device over its ports.
 func New(p Ports) *Device {
-	return &Device{p: p, stores: map[string]Store{}, open: map[string]*Vault{}, attempts: map[string]*attempts{}, waiting: map[string]*Arrival{}, closeGrace: closeGrace}
+	return &Device{p: p, stores: map[string]Store{}, open: map[string]*Vault{}, attempts: map[string]*attempts{}, waiting: map[string]*Introduction{}, closeGrace: closeGrace}
 }
 
-// Keep locks vaults that were not used for their time, and all of them after the
+// Run locks vaults that were not used for their time, and all of them after the
 // computer slept, until ctx ends. Run it once.
-func (d *Device) Keep(ctx context.Context) {
+func (d *Device) Run(ctx context.Context) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	last := d.p.Now()
@@ -160,12 +160,12 @@ func (d *Device) Close() error {
 }
 
 // Profiles returns the cards of this computer's profiles, by name.
-func (d *Device) Profiles(ctx context.Context) ([]Card, error) {
+func (d *Device) Profiles(ctx context.Context) ([]Profile, error) {
 	ids, err := d.p.Stores.List(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("failed to list the profiles: %w", err)
 	}
-	var out []Card
+	var out []Profile
 	for _, id := range ids {
 		c, err := d.Profile(ctx, id)
 		if err != nil {
@@ -173,17 +173,17 @@ func (d *Device) Profiles(ctx context.Context) ([]Card, error) {
 		}
 		out = append(out, c)
 	}
-	slices.SortFunc(out, func(a, b Card) int { return strings.Compare(a.Name+a.ID, b.Name+b.ID) })
+	slices.SortFunc(out, func(a, b Profile) int { return strings.Compare(a.Name+a.ID, b.Name+b.ID) })
 	return out, nil
 }
 
 // Profile returns one card.
-func (d *Device) Profile(ctx context.Context, id string) (Card, error) {
+func (d *Device) Profile(ctx context.Context, id string) (Profile, error) {
 	s, err := d.store(ctx, id)
 	if err != nil {
-		return Card{}, err
+		return Profile{}, err
 	}
-	return s.Card(ctx)
+	return s.Profile(ctx)
 }
 
 func (d *Device) store(ctx context.Context, id string) (Store, error) {
@@ -236,7 +236,7 @@ func (d *Device) Create(ctx context.Context, n NewVault) (*Vault, error) {
 	if err := errors.Join(err1, err2, err3, err4); err != nil {
 		return nil, err
 	}
-	card := Card{
+	card := Profile{
 		ID: uuid.NewString(), Name: n.Name, Email: n.Email, Vault: uuid.NewString(), Device: uuid.NewString(),
 		DeviceName: deviceName(n.DeviceName), Carried: carried[:], Seed: seed[:16],
 	}
@@ -247,7 +247,7 @@ func (d *Device) Create(ctx context.Context, n NewVault) (*Vault, error) {
 	v := d.newVault(card, vk)
 	err = d.install(ctx, v, func(s Store) error {
 		return errors.Join(
-			s.SetCard(ctx, v.card),
+			s.SetProfile(ctx, v.card),
 			v.setLocal(ctx, s, localSignIn, cred.SignIn),
 			v.setLocal(ctx, s, localRecoverySignIn, cred.RecoverySignIn),
 			v.setLocal(ctx, s, localSheet, recovery[:]),
@@ -324,7 +324,7 @@ func (d *Device) Unlock(ctx context.Context, profile string, password secret.Tex
 	if err != nil {
 		return nil, err
 	}
-	card, err := s.Card(ctx)
+	card, err := s.Profile(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -350,7 +350,7 @@ func (d *Device) Unlock(ctx context.Context, profile string, password secret.Tex
 
 // unwrap opens the vault key of a card with the master password. Wrong ones are
 // counted, and slowed down.
-func (d *Device) unwrap(card Card, password secret.Text) (vk keys.VaultKey, err error) {
+func (d *Device) unwrap(card Profile, password secret.Text) (vk keys.VaultKey, err error) {
 	if err := d.admit(card.ID); err != nil {
 		return vk, err
 	}
@@ -367,7 +367,7 @@ func (d *Device) unwrap(card Card, password secret.Text) (vk keys.VaultKey, err 
 	return vk, nil
 }
 
-func (d *Device) openVault(ctx context.Context, s Store, card Card, vk keys.VaultKey) (*Vault, error) {
+func (d *Device) openVault(ctx context.Context, s Store, card Profile, vk keys.VaultKey) (*Vault, error) {
 	v := d.newVault(card, vk)
 	v.store = s
 	if card.Cloud != "" {

@@ -127,8 +127,8 @@ func TestALoginTravels(t *testing.T) {
 	require.NoError(t, desk.Save(t.Context(), id, login("Ferrylink", "pw-1")))
 	require.Eventually(t, func() bool { _, err := laptop.Entry(id); return err == nil }, 5*time.Second, time.Millisecond)
 	assert.Equal(t, "pw-1", password(t, laptop, id))
-	assert.Equal(t, desk.Card().Seed, laptop.Card().Seed, "the medallion is the same on both")
-	assert.Equal(t, "Maren Tolliver", laptop.Card().Name)
+	assert.Equal(t, desk.Profile().Seed, laptop.Profile().Seed, "the medallion is the same on both")
+	assert.Equal(t, "Maren Tolliver", laptop.Profile().Name)
 
 	w.inStep(desk, laptop)
 	list, away, err := desk.Devices(t.Context())
@@ -169,13 +169,13 @@ func TestOfflineEditsMergeAndBothPasswordsStay(t *testing.T) {
 	e, err := desk.Entry(id)
 	require.NoError(t, err)
 	assert.Equal(t, "desk's note", e.Text(vault.FieldNotes))
-	require.Len(t, e.Rivals(), 1)
-	both := e.Text(vault.FieldPassword) + e.Rivals()[0].Value.Reveal()
+	require.Len(t, e.Conflicts(), 1)
+	both := e.Text(vault.FieldPassword) + e.Conflicts()[0].Value.Reveal()
 	assert.Contains(t, both, "from desk")
 	assert.Contains(t, both, "from laptop")
 
-	require.NoError(t, laptop.Settle(t.Context(), id, secret.New("from desk")))
-	require.Eventually(t, func() bool { e, _ := desk.Entry(id); return len(e.Rivals()) == 0 }, 5*time.Second, time.Millisecond)
+	require.NoError(t, laptop.Resolve(t.Context(), id, secret.New("from desk")))
+	require.Eventually(t, func() bool { e, _ := desk.Entry(id); return len(e.Conflicts()) == 0 }, 5*time.Second, time.Millisecond)
 	assert.Equal(t, "from desk", password(t, desk, id))
 }
 
@@ -195,7 +195,7 @@ func TestUnlockAndLock(t *testing.T) {
 	assert.ErrorIs(t, err, app.ErrLocked)
 	assert.ErrorIs(t, v.Save(t.Context(), id, login("x", "y")), app.ErrLocked)
 
-	profile := v.Card().ID
+	profile := v.Profile().ID
 	for range 3 {
 		_, err = d.Unlock(t.Context(), profile, secret.New("wrong password"))
 		var wrong *app.WrongPassword
@@ -221,9 +221,9 @@ func TestIdleAndSleepLock(t *testing.T) {
 	v := w.create(d)
 	set := v.Settings()
 	set.LockAfter = time.Hour
-	require.NoError(t, v.Set(t.Context(), set))
+	require.NoError(t, v.ChangeSettings(t.Context(), set))
 	set.LockAfter = 2 * time.Second
-	assert.Error(t, v.Set(t.Context(), set))
+	assert.Error(t, v.ChangeSettings(t.Context(), set))
 	d.LookNow(false)
 	assert.False(t, v.Locked())
 	w.now.Add((59 * time.Minute).Milliseconds())
@@ -235,7 +235,7 @@ func TestIdleAndSleepLock(t *testing.T) {
 	d.LookNow(false)
 	assert.True(t, v.Locked(), "an hour without use")
 
-	v, err := d.Unlock(t.Context(), v.Card().ID, secret.New(master))
+	v, err := d.Unlock(t.Context(), v.Profile().ID, secret.New(master))
 	require.NoError(t, err)
 	d.LookNow(true)
 	assert.True(t, v.Locked(), "the clock jumped: the computer slept")
@@ -257,7 +257,7 @@ func TestRecoverySheet(t *testing.T) {
 
 	laptop := w.join(w.device("laptop"), v)
 	w.inStep(v, laptop)
-	profile := v.Card().ID
+	profile := v.Profile().ID
 	fresh := secret.New("a patient tide comes back")
 	other, err := d.Recover(t.Context(), profile, strings.Join(sheet.Carried, ""), fresh, fresh)
 	require.Error(t, err, "the carried half is not the recovery code")
@@ -289,11 +289,11 @@ func TestRecoveryOnADeviceThatJoined(t *testing.T) {
 	w.inStep(laptop)
 	laptop.Lock()
 	fresh := secret.New("a patient tide comes back")
-	back, err := other.Recover(t.Context(), laptop.Card().ID, strings.Join(sheet.Recovery, " "), fresh, fresh)
+	back, err := other.Recover(t.Context(), laptop.Profile().ID, strings.Join(sheet.Recovery, " "), fresh, fresh)
 	require.NoError(t, err)
 	assert.Equal(t, "pw", password(t, back, id))
 	back.Lock()
-	_, err = other.Unlock(t.Context(), back.Card().ID, fresh)
+	_, err = other.Unlock(t.Context(), back.Profile().ID, fresh)
 	require.NoError(t, err)
 }
 
@@ -302,13 +302,13 @@ func TestIntroduction(t *testing.T) {
 	desk := w.create(w.device("desk"))
 	w.inStep(desk)
 	fresh := w.device("laptop")
-	a, err := fresh.Arrive(t.Context(), strings.ToUpper(email), w.url)
+	a, err := fresh.BeginIntroduction(t.Context(), strings.ToUpper(email), w.url)
 	require.NoError(t, err)
-	_, err = fresh.Arrived(t.Context(), a.ID)
+	_, err = fresh.IntroductionAnswered(t.Context(), a.ID)
 	assert.ErrorIs(t, err, app.ErrNotReady)
 	assert.Error(t, desk.Introduce(t.Context(), "these are not the right words"))
 	require.NoError(t, desk.Introduce(t.Context(), strings.Join(a.Words, " ")))
-	_, err = fresh.Arrived(t.Context(), a.ID)
+	_, err = fresh.IntroductionAnswered(t.Context(), a.ID)
 	require.NoError(t, err)
 	_, err = fresh.Join(t.Context(), app.Join{Arrival: a.ID, Password: secret.New("not the master")})
 	assert.Error(t, err)

@@ -16,7 +16,6 @@ import (
 
 	"filippo.io/age"
 
-	"redlocket/core/ledger"
 	"redlocket/core/secret"
 	"redlocket/core/transfer"
 	"redlocket/core/vault"
@@ -65,7 +64,7 @@ type Saved struct {
 // Backup writes everything of the vault, sealed with a passphrase. The master password
 // is asked for first. Files that aren't on this device are fetched.
 func (v *Vault) Backup(ctx context.Context, w io.Writer, passphrase secret.Text) (s Saved, err error) {
-	if err := v.NeedsAsking(AskExport); err != nil {
+	if err := v.RequireReauth(ReauthExport); err != nil {
 		return s, err
 	}
 	if len([]rune(passphrase.Reveal())) < minPassphrase {
@@ -261,7 +260,7 @@ func (v *Vault) RestoreBackup(ctx context.Context, r io.Reader, passphrase secre
 			}
 			next := e
 			if old, ok := have[e.ID]; ok {
-				if next = ledger.Merge(old, e); same(next, old) {
+				if next = vault.Merge(old, e); same(next, old) {
 					continue
 				}
 			}

@@ -35,7 +35,7 @@ func large(b *testing.B) (*app.Device, string) {
 	}
 	require.NoError(b, v.SaveAll(b.Context(), list))
 	v.Lock()
-	return d, v.Card().ID
+	return d, v.Profile().ID
 }
 
 // BenchmarkLook takes a page of 500 fields and says what fits it, in a vault of 10,000
@@ -54,7 +54,7 @@ func BenchmarkLook(b *testing.B) {
 			var times []time.Duration
 			for b.Loop() {
 				from := time.Now()
-				_, err := v.Look(b.Context(), p)
+				_, err := v.Read(b.Context(), p)
 				require.NoError(b, err)
 				times = append(times, time.Since(from))
 			}
@@ -151,7 +151,7 @@ func BenchmarkImport(b *testing.B) {
 
 // bareImport seals and stores as many bytes as a vault has, and nothing else.
 func bareImport(b *testing.B, f *store.Folder, v *app.Vault, n int) time.Duration {
-	from, err := f.Open(b.Context(), v.Card().ID)
+	from, err := f.Open(b.Context(), v.Profile().ID)
 	require.NoError(b, err)
 	var rows []app.Row
 	require.NoError(b, from.Rows(b.Context(), func(r app.Row) error {

@@ -5,9 +5,9 @@ import (
 	"errors"
 	"io"
 
-	"redlocket/cloud/wire"
 	"redlocket/core/keys"
 	"redlocket/core/secret"
+	"redlocket/core/wire"
 )
 
 // Names of what is sealed for this device alone.
@@ -20,7 +20,7 @@ const (
 
 // credentials stretches the master password under a fresh salt, wraps the vault
 // key both ways into the card, and returns what a cloud has to know.
-func (d *Device) credentials(card *Card, password secret.Text, vk keys.VaultKey, carried keys.Code, recovery keys.Pair) (wire.Credentials, error) {
+func (d *Device) credentials(card *Profile, password secret.Text, vk keys.VaultKey, carried keys.Code, recovery keys.Pair) (wire.Credentials, error) {
 	salt := make([]byte, keys.SaltSize)
 	if _, err := io.ReadFull(d.p.Rand, salt); err != nil {
 		return wire.Credentials{}, err
@@ -42,7 +42,7 @@ func (d *Device) credentials(card *Card, password secret.Text, vk keys.VaultKey,
 	}, err
 }
 
-func wireAccount(c Card, cred wire.Credentials) wire.NewAccount {
+func wireAccount(c Profile, cred wire.Credentials) wire.NewAccount {
 	return wire.NewAccount{Email: c.Email, Vault: c.Vault, Device: c.Device, Credentials: cred}
 }
 
@@ -60,7 +60,7 @@ func (d *Device) Recover(ctx context.Context, profile, code string, password, re
 	if err != nil {
 		return nil, err
 	}
-	card, err := s.Card(ctx)
+	card, err := s.Profile(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -108,7 +108,7 @@ func (d *Device) Recover(ctx context.Context, profile, code string, password, re
 			return nil, err
 		}
 	}
-	if err := errors.Join(v.setLocal(ctx, s, localSignIn, cred.SignIn), s.SetCard(ctx, card)); err != nil {
+	if err := errors.Join(v.setLocal(ctx, s, localSignIn, cred.SignIn), s.SetProfile(ctx, card)); err != nil {
 		return nil, err
 	}
 	if open, ok := d.Vault(profile); ok {
@@ -121,7 +121,7 @@ func (d *Device) Recover(ctx context.Context, profile, code string, password, re
 // because it was shut out or because the master password was changed elsewhere.
 // From then on the master password given here opens the vault on it.
 func (v *Vault) SignInAgain(ctx context.Context, password secret.Text) error {
-	card := v.Card()
+	card := v.Profile()
 	if v.cloud == nil {
 		return badInput("again", errors.New("this vault is on this computer only"))
 	}
@@ -142,7 +142,7 @@ func (v *Vault) SignInAgain(ctx context.Context, password secret.Text) error {
 		return badInput("again", errors.New("the cloud's copy of the vault key doesn't open with this master password"))
 	}
 	card.Params, card.Wrapped = params, session.Wrapped
-	if err := errors.Join(v.setLocal(ctx, v.store, localToken, []byte(session.Token)), v.setLocal(ctx, v.store, localSignIn, pair.SignIn[:]), v.store.SetCard(ctx, card)); err != nil {
+	if err := errors.Join(v.setLocal(ctx, v.store, localToken, []byte(session.Token)), v.setLocal(ctx, v.store, localSignIn, pair.SignIn[:]), v.store.SetProfile(ctx, card)); err != nil {
 		return err
 	}
 	v.mu.Lock()
@@ -154,7 +154,7 @@ func (v *Vault) SignInAgain(ctx context.Context, password secret.Text) error {
 
 // JoinCloud gives a vault that was on this computer only an account at a cloud.
 func (v *Vault) JoinCloud(ctx context.Context, url string) error {
-	if v.Card().Cloud != "" {
+	if v.Profile().Cloud != "" {
 		return badInput("cloud", errors.New("this vault has a cloud already"))
 	}
 	c, err := v.d.p.Dial(url)
@@ -166,7 +166,7 @@ func (v *Vault) JoinCloud(ctx context.Context, url string) error {
 	if err := errors.Join(err1, err2); err != nil {
 		return err
 	}
-	card := v.Card()
+	card := v.Profile()
 	session, err := c.CreateAccount(ctx, wireAccount(card, wire.Credentials{
 		Params: card.Params, SignIn: signIn, RecoverySignIn: recovery, Wrapped: card.Wrapped, RecoveryWrapped: card.RecoveryWrapped,
 	}))
@@ -181,7 +181,7 @@ func (v *Vault) JoinCloud(ctx context.Context, url string) error {
 		return badInput("cloud", err)
 	}
 	card.Cloud = url
-	if err := errors.Join(v.setLocal(ctx, v.store, localToken, []byte(session.Token)), v.store.SetCard(ctx, card)); err != nil {
+	if err := errors.Join(v.setLocal(ctx, v.store, localToken, []byte(session.Token)), v.store.SetProfile(ctx, card)); err != nil {
 		return err
 	}
 	v.mu.Lock()
@@ -193,7 +193,7 @@ func (v *Vault) JoinCloud(ctx context.Context, url string) error {
 
 // Sheet is the recovery sheet: what only paper and devices hold.
 type Sheet struct {
-	Card     Card
+	Card     Profile
 	Carried  []string // in groups
 	Recovery []string // in groups; empty once the sheet was checked
 }
@@ -201,7 +201,7 @@ type Sheet struct {
 // Sheet returns the recovery sheet. The recovery code is on it only until the
 // user has shown that they have it on paper; after that nobody can print it again.
 func (v *Vault) Sheet(ctx context.Context) (Sheet, error) {
-	card := v.Card()
+	card := v.Profile()
 	s := Sheet{Card: card, Carried: keys.Code(card.Carried).Print(keys.Carried)}
 	b, err := v.local(ctx, localSheet)
 	if err != nil || len(b) != keys.CodeSize {

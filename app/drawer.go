@@ -9,9 +9,9 @@ import (
 	"redlocket/core/secret"
 )
 
-// Made is a password that was made and may not have been kept: it lies in the drawer, on
+// GeneratedPassword is a password that was made and may not have been kept: it lies in the drawer, on
 // this device, until it is too old.
-type Made struct {
+type GeneratedPassword struct {
 	Password string `json:"password,omitempty"`
 	Site     string `json:"site,omitempty"` // what it was made for
 	URL      string `json:"url,omitempty"`
@@ -26,14 +26,14 @@ const (
 
 const localDrawer = "drawer"
 
-// Drawer returns the passwords made lately, the latest first.
-func (v *Vault) Drawer() ([]Made, error) {
+// Generated returns the passwords made lately, the latest first.
+func (v *Vault) Generated() ([]GeneratedPassword, error) {
 	v.mu.RLock()
 	defer v.mu.RUnlock()
 	if v.seal == nil {
 		return nil, ErrLocked
 	}
-	var out []Made
+	var out []GeneratedPassword
 	for _, m := range v.drawer {
 		if v.d.p.Now().Sub(time.UnixMilli(m.At)) < drawerLife {
 			out = append(out, m)
@@ -42,30 +42,30 @@ func (v *Vault) Drawer() ([]Made, error) {
 	return out, nil
 }
 
-// MadeAt returns the password that lies in the drawer since the moment. The master password is
+// GeneratedAt returns the password that lies in the drawer since the moment. The master password is
 // asked for first, if its user wants that for showing.
-func (v *Vault) MadeAt(at int64) (secret.Text, error) {
-	if err := v.NeedsAsking(AskShow); err != nil {
+func (v *Vault) GeneratedAt(at int64) (secret.Text, error) {
+	if err := v.RequireReauth(ReauthShow); err != nil {
 		return secret.Text{}, err
 	}
-	list, err := v.Drawer()
+	list, err := v.Generated()
 	for _, m := range list {
 		if m.At == at {
 			return secret.New(m.Password), nil
 		}
 	}
 	if err == nil {
-		err = ErrNotInDrawer
+		err = ErrNoGenerated
 	}
 	return secret.Text{}, err
 }
 
-// ErrNotInDrawer is returned for a password that is no longer in the drawer.
-var ErrNotInDrawer = errors.New("this lies in the drawer no longer")
+// ErrNoGenerated is returned for a password that is no longer in the drawer.
+var ErrNoGenerated = errors.New("this lies in the drawer no longer")
 
-// PutInDrawer keeps a password that was made, before anybody sees it.
-func (v *Vault) PutInDrawer(ctx context.Context, m Made) error {
-	list, err := v.Drawer()
+// KeepGenerated keeps a password that was made, before anybody sees it.
+func (v *Vault) KeepGenerated(ctx context.Context, m GeneratedPassword) error {
+	list, err := v.Generated()
 	if err != nil {
 		return err
 	}
@@ -73,7 +73,7 @@ func (v *Vault) PutInDrawer(ctx context.Context, m Made) error {
 	if len(list) > 0 {
 		m.At = max(m.At, list[0].At+1) // it is known by its moment
 	}
-	list = append([]Made{m}, list[:min(len(list), drawerMost-1)]...)
+	list = append([]GeneratedPassword{m}, list[:min(len(list), drawerMost-1)]...)
 	b, err := json.Marshal(list)
 	if err != nil {
 		return err
@@ -89,12 +89,12 @@ func (v *Vault) PutInDrawer(ctx context.Context, m Made) error {
 	return nil
 }
 
-// EmptyDrawer throws away what lies in the drawer.
-func (v *Vault) EmptyDrawer(ctx context.Context) error {
+// ClearGenerated throws away what lies in the drawer.
+func (v *Vault) ClearGenerated(ctx context.Context) error {
 	v.mu.Lock()
 	v.drawer = nil
 	v.mu.Unlock()
-	return v.Keep(ctx, localDrawer, nil)
+	return v.SetLocal(ctx, localDrawer, nil)
 }
 
 func (v *Vault) loadDrawer(ctx context.Context) error {

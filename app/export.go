@@ -36,7 +36,7 @@ var ErrFormat = errors.New("choose what kind of file it is to be")
 // Export writes items in clear, and returns how many. The master password is asked for
 // first.
 func (v *Vault) Export(ctx context.Context, w io.Writer, s Selection) (int, error) {
-	if err := v.NeedsAsking(AskExport); err != nil {
+	if err := v.RequireReauth(ReauthExport); err != nil {
 		return 0, err
 	}
 	list, err := v.chosen(s)
@@ -53,7 +53,7 @@ func (v *Vault) Export(ctx context.Context, w io.Writer, s Selection) (int, erro
 	case FormatJSON:
 		return len(list), transfer.WriteJSON(w, transfer.Export{Made: now, Devices: v.DeviceNames(), Entries: list})
 	case FormatExchange:
-		return len(list), transfer.WriteExchange(w, list, now, v.Card().Email)
+		return len(list), transfer.WriteExchange(w, list, now, v.Profile().Email)
 	}
 	return 0, badInput("format", ErrFormat)
 }

@@ -278,7 +278,7 @@ func (v *Vault) sweepFiles(ctx context.Context) {
 		named[id] = true
 	}
 	for _, h := range v.entries {
-		for _, id := range h.entry.EveryFile() {
+		for _, id := range h.entry.AllFileIDs() {
 			named[id] = true
 		}
 	}

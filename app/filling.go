@@ -43,7 +43,7 @@ type Offer struct {
 }
 
 func offerOf(it vault.Item) Offer {
-	return Offer{ID: it.ID, Title: it.Title, Username: it.Line, Folder: it.Folder, Code: it.HasCode, Staged: it.Staged, Joining: it.Joining()}
+	return Offer{ID: it.ID, Title: it.Title, Username: it.Subtitle, Folder: it.Folder, Code: it.HasCode, Staged: it.Staged, Joining: it.SigningUp()}
 }
 
 func offersOf(items []vault.Item) []Offer {
@@ -64,24 +64,24 @@ type FormView struct {
 	Elsewhere string `json:"elsewhere,omitempty"`
 }
 
-// View is what the extension gets to know of a page.
-type View struct {
-	Readings []FormView `json:"readings"`
-	Offers   []Offer    `json:"offers"`
-	Cards    []Offer    `json:"cards,omitempty"`
-	People   []Offer    `json:"people,omitempty"`
-	Why      string     `json:"why,omitempty"`    // why nothing is offered
-	Framed   string     `json:"framed,omitempty"` // the frame's site, in a page of another one
-	Slip     *Slip      `json:"slip,omitempty"`
-	Up       bool       `json:"up,omitempty"` // the page around this frame has a slip to show
-	Alarm    *Alarm     `json:"alarm,omitempty"`
-	Go       *GoNow     `json:"go,omitempty"`
+// PageView is what the extension gets to know of a page.
+type PageView struct {
+	Readings []FormView   `json:"readings"`
+	Offers   []Offer      `json:"offers"`
+	Cards    []Offer      `json:"cards,omitempty"`
+	People   []Offer      `json:"people,omitempty"`
+	Why      string       `json:"why,omitempty"`    // why nothing is offered
+	Framed   string       `json:"framed,omitempty"` // the frame's site, in a page of another one
+	Slip     *SavePrompt  `json:"slip,omitempty"`
+	Up       bool         `json:"up,omitempty"` // the page around this frame has a slip to show
+	Alarm    *Alarm       `json:"alarm,omitempty"`
+	Go       *PendingFill `json:"go,omitempty"`
 }
 
-// Look reads a page and says what fits it, whether it imitates a kept site, and whether a
+// Read reads a page and says what fits it, whether it imitates a kept site, and whether a
 // sign-in made on the page before should be kept.
-func (v *Vault) Look(ctx context.Context, p Page) (View, error) {
-	out := View{Readings: []FormView{}, Offers: []Offer{}, Framed: p.elsewhere()}
+func (v *Vault) Read(ctx context.Context, p Page) (PageView, error) {
+	out := PageView{Readings: []FormView{}, Offers: []Offer{}, Framed: p.elsewhere()}
 	readings := autofill.Read(p.Snapshot)
 	if !p.Frame {
 		if out.Alarm = v.alarm(p.URL); out.Alarm != nil {
@@ -181,24 +181,24 @@ type FieldValue struct {
 	Value string `json:"value"`
 }
 
-// What of an item is filled.
-type What string
+// Part of an item is filled.
+type Part string
 
 // Whats.
 const (
-	WhatLogin   What = "login"
-	WhatStaged  What = "staged" // with the new password that waits
-	WhatCode    What = "code"   // the one-time code alone
-	WhatCard    What = "card"   // all but the security code
-	WhatSafety  What = "csc"    // the security code alone
-	WhatDetails What = "details"
+	WhatLogin   Part = "login"
+	WhatStaged  Part = "staged" // with the new password that waits
+	WhatCode    Part = "code"   // the one-time code alone
+	WhatCard    Part = "card"   // all but the security code
+	WhatSafety  Part = "csc"    // the security code alone
+	WhatDetails Part = "details"
 )
 
-// Want is what is to be filled into one form of a page, by its user's press.
-type Want struct {
+// FillRequest is what is to be filled into one form of a page, by its user's press.
+type FillRequest struct {
 	ID   string
 	Form int
-	What What
+	What Part
 	// Elsewhere is the other site that the form sends to, or that the frame belongs to, as
 	// its user was told and said yes to.
 	Elsewhere string
@@ -219,7 +219,7 @@ func elsewhereError(to string) error {
 
 // Fill hands out the values of an item for one form of a page, and only those that the form
 // has fields for. A login must match the frame's own address.
-func (v *Vault) Fill(ctx context.Context, p Page, w Want) (Values, error) {
+func (v *Vault) Fill(ctx context.Context, p Page, w FillRequest) (Values, error) {
 	e, err := v.Entry(w.ID)
 	if err != nil {
 		return Values{}, err
@@ -268,7 +268,7 @@ func (v *Vault) Fill(ctx context.Context, p Page, w Want) (Values, error) {
 }
 
 // allowed returns what the form was found to be, if it may be filled at all.
-func (v *Vault) allowed(p Page, w Want) (autofill.Reading, error) {
+func (v *Vault) allowed(p Page, w FillRequest) (autofill.Reading, error) {
 	if v.alarm(p.URL) != nil {
 		return autofill.Reading{}, ErrWrongSite
 	}
@@ -297,7 +297,7 @@ func planned(p Page, r autofill.Reading, values autofill.Values) Values {
 	return out
 }
 
-func (v *Vault) loginOf(e vault.Entry, what What) (autofill.Values, error) {
+func (v *Vault) loginOf(e vault.Entry, what Part) (autofill.Values, error) {
 	out := autofill.Values{Username: e.Secret(vault.FieldUsername), Password: e.SignsInWith()}
 	if what == WhatStaged {
 		out.Password = e.Secret(vault.FieldStaged)
@@ -313,7 +313,7 @@ func (v *Vault) loginOf(e vault.Entry, what What) (autofill.Values, error) {
 	return out, nil
 }
 
-func cardOf(e vault.Entry, what What) *autofill.Card {
+func cardOf(e vault.Entry, what Part) *autofill.Card {
 	if what == WhatSafety {
 		return &autofill.Card{Code: e.Secret(vault.FieldCode)}
 	}
@@ -333,8 +333,8 @@ func personOf(e vault.Entry) autofill.Person {
 	return out
 }
 
-// Fresh says what a new password is made for.
-type Fresh struct {
+// NewPasswordRequest says what a new password is made for.
+type NewPasswordRequest struct {
 	Form      int
 	Username  string // as it stands in the form
 	Login     string // the login that it is for, on a form that changes a password
@@ -345,8 +345,8 @@ type Fresh struct {
 // out for its boxes. It lies in the drawer from then on. On a form that changes a password
 // it is staged at its login, whose present one is filled too; on one that signs up, a login
 // is staged once the form is sent.
-func (v *Vault) FillNew(ctx context.Context, p Page, n Fresh) (Values, error) {
-	reading, err := v.allowed(p, Want{Form: n.Form, Elsewhere: n.Elsewhere})
+func (v *Vault) FillNew(ctx context.Context, p Page, n NewPasswordRequest) (Values, error) {
+	reading, err := v.allowed(p, FillRequest{Form: n.Form, Elsewhere: n.Elsewhere})
 	if err != nil {
 		return Values{}, err
 	}
@@ -372,7 +372,7 @@ func (v *Vault) FillNew(ctx context.Context, p Page, n Fresh) (Values, error) {
 	if values.NewPassword, err = autofill.MakePassword(v.d.p.Rand, generator.Default(), demands); err != nil {
 		return Values{}, err
 	}
-	if err := v.PutInDrawer(ctx, Made{Password: values.NewPassword.Reveal(), Site: siteTitle(p), URL: p.URL}); err != nil {
+	if err := v.KeepGenerated(ctx, GeneratedPassword{Password: values.NewPassword.Reveal(), Site: siteTitle(p), URL: p.URL}); err != nil {
 		return Values{}, err
 	}
 	if n.Login != "" {

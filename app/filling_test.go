@@ -50,9 +50,9 @@ func typed(values ...string) map[int]secret.Text {
 	return out
 }
 
-func look(t *testing.T, v *app.Vault, p app.Page) app.View {
+func look(t *testing.T, v *app.Vault, p app.Page) app.PageView {
 	t.Helper()
-	out, err := v.Look(t.Context(), p)
+	out, err := v.Read(t.Context(), p)
 	require.NoError(t, err)
 	return out
 }
@@ -77,7 +77,7 @@ func TestAChangeIsStagedUntilTheSiteTookIt(t *testing.T) {
 	id := ferryLogin(t, v, "maren", "old-1")
 	ctx := t.Context()
 
-	values, err := v.FillNew(ctx, changePage, app.Fresh{Form: 1, Login: id})
+	values, err := v.FillNew(ctx, changePage, app.NewPasswordRequest{Form: 1, Login: id})
 	require.NoError(t, err)
 	require.Len(t, values.Fills, 3)
 	made := values.Fills[1].Value
@@ -88,15 +88,15 @@ func TestAChangeIsStagedUntilTheSiteTookIt(t *testing.T) {
 	items, err := v.Logins()
 	require.NoError(t, err)
 	assert.Len(t, items, 1, "no second entry")
-	drawer, err := v.Drawer()
+	drawer, err := v.Generated()
 	require.NoError(t, err)
 	assert.Equal(t, made, drawer[0].Password)
 
-	require.NoError(t, v.Typed(ctx, changePage, 1, typed("old-1", made, made)))
+	require.NoError(t, v.Submitted(ctx, changePage, 1, typed("old-1", made, made)))
 	assert.Nil(t, look(t, v, changePage).Slip, "the form is still there: nothing can be told")
 	slip := look(t, v, saying(changePage, "That was too easy to guess, error")).Slip
 	require.NotNil(t, slip)
-	assert.Equal(t, app.SlipRefused, slip.Kind)
+	assert.Equal(t, app.PromptRefused, slip.Kind)
 	require.NoError(t, v.StepBack(ctx, id))
 	now, staged = passwords(t, v, id)
 	assert.Equal(t, []string{"old-1", ""}, []string{now, staged})
@@ -105,10 +105,10 @@ func TestAChangeIsStagedUntilTheSiteTookIt(t *testing.T) {
 	assert.Contains(t, fmt.Sprint(reveal(e.Past)), made, "the refused one is in the past")
 
 	// The user typed one of their own; the site says that it took it.
-	require.NoError(t, v.Typed(ctx, changePage, 1, typed("old-1", "own-2", "own-2")))
+	require.NoError(t, v.Submitted(ctx, changePage, 1, typed("old-1", "own-2", "own-2")))
 	slip = look(t, v, saying(insidePage, "Your password was changed.")).Slip
 	require.NotNil(t, slip)
-	assert.Equal(t, app.SlipConfirmed, slip.Kind)
+	assert.Equal(t, app.PromptConfirmed, slip.Kind)
 	now, staged = passwords(t, v, id)
 	assert.Equal(t, []string{"own-2", ""}, []string{now, staged})
 	require.NoError(t, v.StepBack(ctx, id))
@@ -117,26 +117,26 @@ func TestAChangeIsStagedUntilTheSiteTookIt(t *testing.T) {
 	require.NoError(t, v.ConfirmStaged(ctx, id))
 
 	// Signed out by the change: the next sign-in tells.
-	require.NoError(t, v.Typed(ctx, changePage, 1, typed("own-2", "third-3", "third-3")))
+	require.NoError(t, v.Submitted(ctx, changePage, 1, typed("own-2", "third-3", "third-3")))
 	slip = look(t, v, signInPage).Slip
 	require.NotNil(t, slip)
-	assert.Equal(t, app.SlipWaiting, slip.Kind)
+	assert.Equal(t, app.PromptWaiting, slip.Kind)
 	offers := look(t, v, signInPage).Offers
 	require.Len(t, offers, 1)
 	assert.True(t, offers[0].Staged)
-	both := func(what app.What) string {
-		values, err := v.Fill(ctx, signInPage, app.Want{ID: id, Form: 1, What: what})
+	both := func(what app.Part) string {
+		values, err := v.Fill(ctx, signInPage, app.FillRequest{ID: id, Form: 1, What: what})
 		require.NoError(t, err)
 		return values.Fills[1].Value
 	}
 	assert.Equal(t, []string{"own-2", "third-3"}, []string{both(app.WhatLogin), both(app.WhatStaged)})
 	v.Lock()
-	v, err = d.Unlock(ctx, v.Card().ID, secret.New(master))
+	v, err = d.Unlock(ctx, v.Profile().ID, secret.New(master))
 	require.NoError(t, err)
-	require.NoError(t, v.Typed(ctx, signInPage, 1, typed("maren", "third-3")))
+	require.NoError(t, v.Submitted(ctx, signInPage, 1, typed("maren", "third-3")))
 	slip = look(t, v, insidePage).Slip
 	require.NotNil(t, slip)
-	assert.Equal(t, app.SlipConfirmed, slip.Kind)
+	assert.Equal(t, app.PromptConfirmed, slip.Kind)
 	now, staged = passwords(t, v, id)
 	assert.Equal(t, []string{"third-3", ""}, []string{now, staged})
 	assert.Nil(t, look(t, v, insidePage).Slip, "said once")
@@ -154,22 +154,22 @@ func TestWhichLoginAChangeIsOf(t *testing.T) {
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	a, b := ferryLogin(t, v, "maren", "p-a"), ferryLogin(t, v, "wren", "p-b")
-	require.NoError(t, v.Typed(t.Context(), changePage, 1, typed("p-b", "n-b", "n-b")))
+	require.NoError(t, v.Submitted(t.Context(), changePage, 1, typed("p-b", "n-b", "n-b")))
 	_, staged := passwords(t, v, b)
 	assert.Equal(t, "n-b", staged, "by the present password")
 	_, staged = passwords(t, v, a)
 	assert.Empty(t, staged)
 	// A reset has no present password: the one that was filled in the tab is meant.
-	_, err := v.Fill(t.Context(), signInPage, app.Want{ID: a, Form: 1, What: app.WhatLogin})
+	_, err := v.Fill(t.Context(), signInPage, app.FillRequest{ID: a, Form: 1, What: app.WhatLogin})
 	require.NoError(t, err)
 	reset := form(ferry+"/reset", "New password", "Set password", newField, againField)
-	require.NoError(t, v.Typed(t.Context(), reset, 1, typed("n-a", "n-a")))
+	require.NoError(t, v.Submitted(t.Context(), reset, 1, typed("n-a", "n-a")))
 	_, staged = passwords(t, v, a)
 	assert.Equal(t, "n-a", staged)
 	// Of a login that nobody can tell nothing is changed.
 	other := reset
 	other.Tab = "8"
-	require.NoError(t, v.Typed(t.Context(), other, 1, typed("x", "x")))
+	require.NoError(t, v.Submitted(t.Context(), other, 1, typed("x", "x")))
 	there := insidePage
 	there.Tab = "8"
 	assert.Nil(t, look(t, v, there).Slip)
@@ -184,10 +184,10 @@ func TestSlips(t *testing.T) {
 		sent  app.Page
 		typed map[int]secret.Text
 		then  app.Page
-		want  app.SlipKind
+		want  app.PromptKind
 	}{
-		"taken":         {signInPage, typed("maren", "p-1"), insidePage, app.SlipKeep},
-		"signed up":     {signUpPage, typed("maren", "p-1", "p-1"), signInPage, app.SlipKeep},
+		"taken":         {signInPage, typed("maren", "p-1"), insidePage, app.PromptKeep},
+		"signed up":     {signUpPage, typed("maren", "p-1", "p-1"), signInPage, app.PromptKeep},
 		"came back":     {signInPage, typed("maren", "p-1"), signInPage, ""},
 		"an error":      {signInPage, typed("maren", "p-1"), saying(signInPage, "The password is wrong"), ""},
 		"an empty name": {signInPage, typed("", "p-1"), insidePage, ""},
@@ -197,7 +197,7 @@ func TestSlips(t *testing.T) {
 		"a card":        {form(ferry+"/pay", "Pay", "Pay", autofill.Field{Type: "text", Label: "Card number"}, autofill.Field{Type: "password", Label: "CVV"}), typed("4012888888881881", "118"), insidePage, ""},
 	} {
 		c.sent.Tab, c.then.Tab = name, name
-		require.NoError(t, v.Typed(ctx, c.sent, 1, c.typed))
+		require.NoError(t, v.Submitted(ctx, c.sent, 1, c.typed))
 		slip := look(t, v, c.then).Slip
 		if c.want == "" {
 			assert.Nil(t, slip, name)
@@ -208,30 +208,30 @@ func TestSlips(t *testing.T) {
 	}
 	status := signInPage
 	status.Tab, status.Snapshot.Status = "s", 401
-	require.NoError(t, v.Typed(ctx, status, 1, typed("maren", "p-1")))
+	require.NoError(t, v.Submitted(ctx, status, 1, typed("maren", "p-1")))
 	gone := insidePage
 	gone.Tab, gone.Snapshot.Status = "s", 403
 	assert.Nil(t, look(t, v, gone).Slip, "the status says no")
 
 	// It waits, sealed, while the vault is locked.
-	require.NoError(t, v.Typed(ctx, signInPage, 1, typed("maren", "p-9")))
+	require.NoError(t, v.Submitted(ctx, signInPage, 1, typed("maren", "p-9")))
 	v.Lock()
-	v, err := d.Unlock(ctx, v.Card().ID, secret.New(master))
+	v, err := d.Unlock(ctx, v.Profile().ID, secret.New(master))
 	require.NoError(t, err)
 	slip := look(t, v, insidePage).Slip
 	require.NotNil(t, slip)
-	p, err := v.SlipPassword(slip.ID)
+	p, err := v.PromptPassword(slip.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "p-9", p.Reveal())
 	bad := *slip
 	bad.Address = "trickster.example/sign-in"
-	assert.Error(t, v.KeepSlip(ctx, bad), "to another site")
-	require.NoError(t, v.KeepSlip(ctx, *slip))
-	assert.ErrorIs(t, v.KeepSlip(ctx, *slip), app.ErrNoSlip)
+	assert.Error(t, v.AcceptPrompt(ctx, bad), "to another site")
+	require.NoError(t, v.AcceptPrompt(ctx, *slip))
+	assert.ErrorIs(t, v.AcceptPrompt(ctx, *slip), app.ErrNoPrompt)
 	items, err := v.Logins()
 	require.NoError(t, err)
 	require.Len(t, items, 1)
-	require.NoError(t, v.Typed(ctx, signInPage, 1, typed("maren", "p-9")))
+	require.NoError(t, v.Submitted(ctx, signInPage, 1, typed("maren", "p-9")))
 	assert.Nil(t, look(t, v, insidePage).Slip, "known already")
 
 	// Kept where one signs up, a login has the front page for its address until one signs in.
@@ -240,26 +240,26 @@ func TestSlips(t *testing.T) {
 		p.Top = p.URL
 		return p
 	}
-	require.NoError(t, v.Typed(ctx, shop(signUpPage), 1, typed("maren", "p-1", "p-1")))
+	require.NoError(t, v.Submitted(ctx, shop(signUpPage), 1, typed("maren", "p-1", "p-1")))
 	slip = look(t, v, shop(insidePage)).Slip
 	require.NotNil(t, slip)
-	require.NoError(t, v.KeepSlip(ctx, *slip))
+	require.NoError(t, v.AcceptPrompt(ctx, *slip))
 	kept := func() string {
 		e, err := v.Entry(slip.ID)
 		require.NoError(t, err)
 		return vault.View(e).Addresses[0].URL
 	}
 	assert.Equal(t, "https://shop.example/", kept())
-	require.NoError(t, v.Typed(ctx, shop(signInPage), 1, typed("maren", "p-1")))
+	require.NoError(t, v.Submitted(ctx, shop(signInPage), 1, typed("maren", "p-1")))
 	assert.Nil(t, look(t, v, shop(insidePage)).Slip)
 	assert.Equal(t, "https://shop.example/sign-in", kept())
-	require.NoError(t, v.Typed(ctx, signInPage, 1, typed("MAREN", "p-10")))
+	require.NoError(t, v.Submitted(ctx, signInPage, 1, typed("MAREN", "p-10")))
 	slip = look(t, v, insidePage).Slip
 	require.NotNil(t, slip)
-	assert.Equal(t, app.SlipUpdate, slip.Kind)
+	assert.Equal(t, app.PromptUpdate, slip.Kind)
 	assert.Equal(t, items[0].ID, slip.Update)
 
-	require.NoError(t, v.Never(ctx, ferry))
+	require.NoError(t, v.NeverAsk(ctx, ferry))
 	assert.Nil(t, look(t, v, insidePage).Slip)
 	assert.Equal(t, []app.SiteRule{{Domain: "ferrylink.example", NoAsk: true}}, v.SiteRules())
 	require.NoError(t, v.SetSiteRule(ctx, app.SiteRule{Domain: "ferrylink.example", NoOffer: true}))
@@ -270,10 +270,10 @@ func TestSlips(t *testing.T) {
 	require.NoError(t, v.SetSiteRule(ctx, app.SiteRule{Domain: "ferrylink.example"}))
 	assert.Empty(t, v.SiteRules())
 
-	taken, err := v.Take(ctx, signInPage, 1, typed("", "by-hand"))
+	taken, err := v.PromptByHand(ctx, signInPage, 1, typed("", "by-hand"))
 	require.NoError(t, err)
-	assert.Equal(t, app.SlipKeep, taken.Kind)
-	_, err = v.Take(ctx, signInPage, 1, nil)
+	assert.Equal(t, app.PromptKeep, taken.Kind)
+	_, err = v.PromptByHand(ctx, signInPage, 1, nil)
 	assert.Error(t, err)
 }
 
@@ -283,7 +283,7 @@ func TestASignUpIsStagedUntilTheSiteTookIt(t *testing.T) {
 	v := w.create(d)
 	ctx := t.Context()
 	fresh := func(user string) string {
-		values, err := v.FillNew(ctx, signUpPage, app.Fresh{Form: 1, Username: user})
+		values, err := v.FillNew(ctx, signUpPage, app.NewPasswordRequest{Form: 1, Username: user})
 		require.NoError(t, err)
 		return values.Fills[len(values.Fills)-1].Value
 	}
@@ -296,15 +296,15 @@ func TestASignUpIsStagedUntilTheSiteTookIt(t *testing.T) {
 	}
 	made := fresh("wren")
 	logins(0) // nothing was sent yet: it lies in the drawer
-	require.NoError(t, v.Typed(ctx, signUpPage, 1, typed("wren", made, made)))
+	require.NoError(t, v.Submitted(ctx, signUpPage, 1, typed("wren", made, made)))
 	it := logins(1)[0]
 	now, staged := passwords(t, v, it.ID)
 	assert.Equal(t, []string{"", made}, []string{now, staged})
-	assert.True(t, it.Joining())
+	assert.True(t, it.SigningUp())
 
 	// The name was taken; the next one isn't. It's the same login.
 	assert.Nil(t, look(t, v, saying(signUpPage, "This name is taken, error")).Slip)
-	require.NoError(t, v.Typed(ctx, signUpPage, 1, typed("wren.t", made, made)))
+	require.NoError(t, v.Submitted(ctx, signUpPage, 1, typed("wren.t", made, made)))
 	it = logins(1)[0]
 	assert.Equal(t, "wren.t", it.Username)
 
@@ -314,49 +314,49 @@ func TestASignUpIsStagedUntilTheSiteTookIt(t *testing.T) {
 	offers := look(t, v, otherTab).Offers
 	require.Len(t, offers, 1)
 	assert.True(t, offers[0].Joining)
-	values, err := v.Fill(ctx, otherTab, app.Want{ID: it.ID, Form: 1, What: app.WhatLogin})
+	values, err := v.Fill(ctx, otherTab, app.FillRequest{ID: it.ID, Form: 1, What: app.WhatLogin})
 	require.NoError(t, err)
 	assert.Equal(t, made, values.Fills[1].Value)
 
 	slip := look(t, v, insidePage).Slip
 	require.NotNil(t, slip)
-	assert.Equal(t, app.SlipJoined, slip.Kind)
+	assert.Equal(t, app.PromptSignedUp, slip.Kind)
 	assert.Equal(t, it.ID, slip.Update)
 	now, staged = passwords(t, v, it.ID)
 	assert.Equal(t, []string{made, ""}, []string{now, staged})
 	require.NotNil(t, look(t, v, insidePage).Slip, "it stands until it is answered")
 	bad, good := *slip, *slip
 	bad.Address = "trickster.example/"
-	assert.Error(t, v.KeepSlip(ctx, bad))
+	assert.Error(t, v.AcceptPrompt(ctx, bad))
 	good.Title, good.Folder = "The ferry", " Travel / Islands"
-	require.NoError(t, v.KeepSlip(ctx, good))
+	require.NoError(t, v.AcceptPrompt(ctx, good))
 	it = logins(1)[0]
 	assert.Equal(t, []string{"The ferry", "Travel/Islands", "wren.t"}, []string{it.Title, it.Folder, it.Username})
 	assert.Nil(t, look(t, v, insidePage).Slip)
-	require.NoError(t, v.Typed(ctx, signInPage, 1, typed("wren.t", made)))
+	require.NoError(t, v.Submitted(ctx, signInPage, 1, typed("wren.t", made)))
 	assert.Nil(t, look(t, v, insidePage).Slip, "known already")
 	assert.Equal(t, ferry+"/sign-in", logins(1)[0].Addresses[0].URL)
 
 	// A second account, whose site says nothing: the first sign-in settles it.
 	second := fresh("second")
-	require.NoError(t, v.Typed(ctx, signUpPage, 1, typed("second", second, second)))
+	require.NoError(t, v.Submitted(ctx, signUpPage, 1, typed("second", second, second)))
 	logins(2)
-	require.NoError(t, v.Typed(ctx, signInPage, 1, typed("second", second)))
+	require.NoError(t, v.Submitted(ctx, signInPage, 1, typed("second", second)))
 	slip = look(t, v, insidePage).Slip
 	require.NotNil(t, slip)
-	assert.Equal(t, app.SlipJoined, slip.Kind)
+	assert.Equal(t, app.PromptSignedUp, slip.Kind)
 	now, _ = passwords(t, v, slip.Update)
 	assert.Equal(t, second, now)
 
 	// Where slips aren't wanted the login is kept all the same; a typed password is asked about.
-	require.NoError(t, v.Never(ctx, ferry))
+	require.NoError(t, v.NeverAsk(ctx, ferry))
 	third := fresh("third")
-	require.NoError(t, v.Typed(ctx, signUpPage, 1, typed("third", third, third)))
+	require.NoError(t, v.Submitted(ctx, signUpPage, 1, typed("third", third, third)))
 	assert.Nil(t, look(t, v, insidePage).Slip)
 	for _, it := range logins(3) {
-		assert.False(t, it.Joining(), it.Username)
+		assert.False(t, it.SigningUp(), it.Username)
 	}
-	require.NoError(t, v.Typed(ctx, signUpPage, 1, typed("fourth", "of my own", "of my own")))
+	require.NoError(t, v.Submitted(ctx, signUpPage, 1, typed("fourth", "of my own", "of my own")))
 	logins(3)
 }
 
@@ -368,18 +368,18 @@ func TestWhatAFrameSentIsJudgedByTheFrame(t *testing.T) {
 		return p
 	}
 	around := form(ferry+"/", "Ferrylink", "")
-	require.NoError(t, v.Typed(t.Context(), in(signInPage), 1, typed("maren", "p-1")))
+	require.NoError(t, v.Submitted(t.Context(), in(signInPage), 1, typed("maren", "p-1")))
 	assert.Nil(t, look(t, v, around).Slip, "the page around it can't tell")
 	assert.Nil(t, look(t, v, in(saying(signInPage, "Wrong password"))).Slip)
 	assert.Nil(t, look(t, v, around).Slip, "refused")
-	require.NoError(t, v.Typed(t.Context(), in(signInPage), 1, typed("maren", "p-2")))
+	require.NoError(t, v.Submitted(t.Context(), in(signInPage), 1, typed("maren", "p-2")))
 	out := look(t, v, in(insidePage))
 	assert.Nil(t, out.Slip, "not in the frame, which may be small")
 	assert.True(t, out.Up)
 	slip := look(t, v, around).Slip
 	require.NotNil(t, slip)
 	assert.Equal(t, "maren", slip.Username)
-	require.NoError(t, v.Typed(t.Context(), in(signInPage), 1, typed("wren", "p-3")))
+	require.NoError(t, v.Submitted(t.Context(), in(signInPage), 1, typed("wren", "p-3")))
 	slip = look(t, v, insidePage).Slip
 	require.NotNil(t, slip, "or the tab moved on as a whole")
 	assert.Equal(t, "wren", slip.Username)
@@ -389,35 +389,35 @@ func TestTheDrawer(t *testing.T) {
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)
-	values, err := v.FillNew(t.Context(), signUpPage, app.Fresh{Form: 1, Username: "maren"})
+	values, err := v.FillNew(t.Context(), signUpPage, app.NewPasswordRequest{Form: 1, Username: "maren"})
 	require.NoError(t, err)
 	made := values.Fills[len(values.Fills)-1].Value
 	v.Lock() // the user walks away
-	v, err = d.Unlock(t.Context(), v.Card().ID, secret.New(master))
+	v, err = d.Unlock(t.Context(), v.Profile().ID, secret.New(master))
 	require.NoError(t, err)
-	list, err := v.Drawer()
+	list, err := v.Generated()
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.Equal(t, made, list[0].Password)
 	assert.Equal(t, ferry+"/sign-up", list[0].URL)
-	one, err := v.MadeAt(list[0].At)
+	one, err := v.GeneratedAt(list[0].At)
 	require.NoError(t, err)
 	assert.Equal(t, made, one.Reveal())
-	_, err = v.MadeAt(1)
-	assert.ErrorIs(t, err, app.ErrNotInDrawer)
+	_, err = v.GeneratedAt(1)
+	assert.ErrorIs(t, err, app.ErrNoGenerated)
 	w.now.Add(29 * 24 * time.Hour.Milliseconds())
-	list, _ = v.Drawer()
+	list, _ = v.Generated()
 	assert.Len(t, list, 1)
 	w.now.Add(2 * 24 * time.Hour.Milliseconds())
-	list, _ = v.Drawer()
+	list, _ = v.Generated()
 	assert.Empty(t, list, "after 30 days")
 	for range 300 {
-		require.NoError(t, v.PutInDrawer(t.Context(), app.Made{Password: "x"}))
+		require.NoError(t, v.KeepGenerated(t.Context(), app.GeneratedPassword{Password: "x"}))
 	}
-	list, _ = v.Drawer()
+	list, _ = v.Generated()
 	assert.Len(t, list, 200)
-	require.NoError(t, v.EmptyDrawer(t.Context()))
-	list, _ = v.Drawer()
+	require.NoError(t, v.ClearGenerated(t.Context()))
+	list, _ = v.Generated()
 	assert.Empty(t, list)
 }
 
@@ -426,12 +426,12 @@ func TestGoingAndFillingWithoutAsking(t *testing.T) {
 	v := w.create(w.device("desk"))
 	id := ferryLogin(t, v, "maren", "p-1")
 	assert.Nil(t, look(t, v, signInPage).Go)
-	v.Go(id)
+	v.ExpectFill(id)
 	step := form(ferry+"/sign-in", "Sign in", "Next", autofill.Field{Type: "text", Autocomplete: "username"})
 	require.NotNil(t, look(t, v, step).Go, "the first of two pages")
 	require.NotNil(t, look(t, v, signInPage).Go, "and the second")
 	assert.Nil(t, look(t, v, signInPage).Go, "once")
-	v.Go(id)
+	v.ExpectFill(id)
 	w.now.Add(time.Hour.Milliseconds())
 	assert.Nil(t, look(t, v, signInPage).Go, "too late")
 
@@ -439,10 +439,10 @@ func TestGoingAndFillingWithoutAsking(t *testing.T) {
 	g := look(t, v, signInPage).Go
 	require.NotNil(t, g)
 	assert.True(t, g.Submit)
-	values, err := v.Fill(t.Context(), signInPage, app.Want{ID: id, Form: 1, What: app.WhatLogin, Submit: true})
+	values, err := v.Fill(t.Context(), signInPage, app.FillRequest{ID: id, Form: 1, What: app.WhatLogin, Submit: true})
 	require.NoError(t, err)
 	assert.True(t, values.Submit)
-	values, err = v.Fill(t.Context(), signInPage, app.Want{ID: id, Form: 1, What: app.WhatLogin})
+	values, err = v.Fill(t.Context(), signInPage, app.FillRequest{ID: id, Form: 1, What: app.WhatLogin})
 	require.NoError(t, err)
 	assert.False(t, values.Submit, "a press at the field fills, and no more")
 
@@ -454,9 +454,9 @@ func TestGoingAndFillingWithoutAsking(t *testing.T) {
 		assert.Nil(t, look(t, v, p).Go, name)
 	}
 	assert.Contains(t, look(t, v, plain).Why, "without https")
-	_, err = v.Fill(t.Context(), elsewhere, app.Want{ID: id, Form: 1, What: app.WhatLogin})
+	_, err = v.Fill(t.Context(), elsewhere, app.FillRequest{ID: id, Form: 1, What: app.WhatLogin})
 	assert.ErrorContains(t, err, "trickster.example")
-	require.NoError(t, v.Typed(t.Context(), signInPage, 1, typed("maren", "p-1")))
+	require.NoError(t, v.Submitted(t.Context(), signInPage, 1, typed("maren", "p-1")))
 	assert.Nil(t, look(t, v, signInPage).Go, "the form came back: it isn't filled and sent over and over")
 }
 
@@ -472,19 +472,19 @@ func TestTheAlarm(t *testing.T) {
 	assert.Equal(t, ferry+"/sign-in", out.Alarm.URL)
 	assert.Empty(t, out.Offers)
 	assert.Empty(t, out.Readings)
-	_, err := v.Fill(t.Context(), fake, app.Want{ID: id, Form: 1, What: app.WhatLogin})
+	_, err := v.Fill(t.Context(), fake, app.FillRequest{ID: id, Form: 1, What: app.WhatLogin})
 	assert.ErrorIs(t, err, app.ErrWrongSite)
-	_, err = v.FillNew(t.Context(), fake, app.Fresh{Form: 1})
+	_, err = v.FillNew(t.Context(), fake, app.NewPasswordRequest{Form: 1})
 	assert.ErrorIs(t, err, app.ErrWrongSite)
-	assert.True(t, v.Tells(fake))
-	assert.False(t, v.Tells(insidePage))
-	require.NoError(t, v.Typed(t.Context(), fake, 1, typed("maren", "p-1")))
+	assert.True(t, v.NeedsReading(fake))
+	assert.False(t, v.NeedsReading(insidePage))
+	require.NoError(t, v.Submitted(t.Context(), fake, 1, typed("maren", "p-1")))
 	assert.Nil(t, look(t, v, fake).Slip, "what was typed there isn't kept")
 	assert.Nil(t, look(t, v, form("https://quayferries.example/", "Sign in", "")).Alarm, "the directory knows it")
 
 	w.now.Add(time.Hour.Milliseconds())
-	assert.ErrorIs(t, v.Vouch(t.Context(), id, fake.URL), app.ErrAsk)
-	require.NoError(t, v.Confirm(t.Context(), secret.New(master)))
+	assert.ErrorIs(t, v.Vouch(t.Context(), id, fake.URL), app.ErrReauth)
+	require.NoError(t, v.Reauthenticate(t.Context(), secret.New(master)))
 	require.NoError(t, v.Vouch(t.Context(), id, fake.URL))
 	out = look(t, v, fake)
 	assert.Nil(t, out.Alarm)
@@ -505,19 +505,19 @@ func TestCardsAndDetailsOnlyWhereTheyAreAskedFor(t *testing.T) {
 	out = look(t, v, signInPage)
 	assert.Empty(t, out.Cards)
 	assert.Empty(t, out.People)
-	fill := func(id string, what app.What) []app.FieldValue {
-		values, err := v.Fill(t.Context(), pay, app.Want{ID: id, Form: 1, What: what})
+	fill := func(id string, what app.Part) []app.FieldValue {
+		values, err := v.Fill(t.Context(), pay, app.FillRequest{ID: id, Form: 1, What: what})
 		require.NoError(t, err)
 		return values.Fills
 	}
 	assert.Equal(t, []app.FieldValue{{Field: 0, Role: "cc-number", Value: "4012888888881881"}, {Field: 1, Role: "cc-exp", Value: "09/37"}}, fill(card, app.WhatCard), "without the security code")
 	assert.Equal(t, []app.FieldValue{{Field: 2, Role: "cc-csc", Value: "118"}}, fill(card, app.WhatSafety))
 	assert.Equal(t, []app.FieldValue{{Field: 3, Role: "street-address", Value: "7 Ropewalk"}, {Field: 4, Role: "postal-code", Value: "SQ1 7RW"}}, fill(person, app.WhatDetails))
-	for _, wrong := range []app.Want{{ID: card, Form: 1, What: app.WhatLogin}, {ID: login, Form: 1, What: app.WhatCard}, {ID: login, Form: 1, What: app.WhatLogin}, {ID: person, Form: 1, What: app.WhatCard}} {
+	for _, wrong := range []app.FillRequest{{ID: card, Form: 1, What: app.WhatLogin}, {ID: login, Form: 1, What: app.WhatCard}, {ID: login, Form: 1, What: app.WhatLogin}, {ID: person, Form: 1, What: app.WhatCard}} {
 		_, err := v.Fill(t.Context(), pay, wrong)
 		assert.ErrorIs(t, err, app.ErrWrongSite)
 	}
-	_, err := v.Fill(t.Context(), signInPage, app.Want{ID: card, Form: 1, What: app.WhatCard})
+	_, err := v.Fill(t.Context(), signInPage, app.FillRequest{ID: card, Form: 1, What: app.WhatCard})
 	assert.ErrorIs(t, err, app.ErrWrongSite, "a page that asks for none")
 }
 
@@ -574,7 +574,7 @@ func TestProgramsWithASitesAccounts(t *testing.T) {
 	offers := look(t, v, page).Offers
 	require.Len(t, offers, 2, "one account, as the site says")
 	assert.Equal(t, program, offers[1].ID)
-	values, err := v.Fill(t.Context(), page, app.Want{ID: program, Form: 1, What: app.WhatLogin})
+	values, err := v.Fill(t.Context(), page, app.FillRequest{ID: program, Form: 1, What: app.WhatLogin})
 	require.NoError(t, err)
 	assert.Len(t, values.Fills, 2)
 	// The directory says so of another one.

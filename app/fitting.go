@@ -189,7 +189,7 @@ func (v *Vault) SetSiteRule(ctx context.Context, r SiteRule) error {
 		}
 		text = string(b)
 	}
-	err := v.existing(ctx, v.Card().Vault, func(e vault.Entry) (vault.Entry, error) {
+	err := v.existing(ctx, v.Profile().Vault, func(e vault.Entry) (vault.Entry, error) {
 		return e.With(v.stamp(), vault.Changes{siteRegister(r.Domain): text})
 	})
 	if err == nil {

@@ -7,9 +7,9 @@ import (
 	"redlocket/core/vault"
 )
 
-// GoNow is a login that is to be filled into the page without asking: its user came from
+// PendingFill is a login that is to be filled into the page without asking: its user came from
 // the book, or chose so for this login.
-type GoNow struct {
+type PendingFill struct {
 	ID     string `json:"id"`
 	Form   int    `json:"form"`
 	Submit bool   `json:"submit"`
@@ -24,8 +24,8 @@ type going struct {
 // goingFor is how long a page has to come up after its user was sent there.
 const goingFor = 2 * time.Minute
 
-// Go notes that a login's site was opened from the book, so that its page is filled.
-func (v *Vault) Go(id string) {
+// ExpectFill notes that a login's site was opened from the book, so that its page is filled.
+func (v *Vault) ExpectFill(id string) {
 	v.Use(id)
 	v.mu.Lock()
 	defer v.mu.Unlock()
@@ -34,7 +34,7 @@ func (v *Vault) Go(id string) {
 
 // goNow says whether a page is to be filled without asking: because its user came from the
 // book, or wants so for the likely login. A form that came back isn't filled again.
-func (v *Vault) goNow(p Page, items []vault.Item, readings []FormView) *GoNow {
+func (v *Vault) goNow(p Page, items []vault.Item, readings []FormView) *PendingFill {
 	form := -1
 	first := false
 	for _, r := range readings {
@@ -72,5 +72,5 @@ func (v *Vault) goNow(p Page, items []vault.Item, readings []FormView) *GoNow {
 	if err != nil {
 		return nil
 	}
-	return &GoNow{ID: id, Form: form, Submit: e.Text(vault.FieldSubmit) == "yes"}
+	return &PendingFill{ID: id, Form: form, Submit: e.Text(vault.FieldSubmit) == "yes"}
 }

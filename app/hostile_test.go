@@ -15,10 +15,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"redlocket/app"
-	"redlocket/cloud/wire"
 	"redlocket/core/ledger"
 	"redlocket/core/secret"
 	"redlocket/core/vault"
+	"redlocket/core/wire"
 )
 
 // The cloud turns hostile: a proxy between it and the laptop changes what the

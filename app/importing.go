@@ -196,8 +196,8 @@ func (v *Vault) Importing() (*Importing, error) {
 	return nil, ErrNoImport
 }
 
-// PutBack drops the import that is being prepared, or stops the one under way.
-func (v *Vault) PutBack() {
+// DropImport drops the import that is being prepared, or stops the one under way.
+func (v *Vault) DropImport() {
 	if i := v.importing.Swap(nil); i != nil {
 		i.Stop()
 	}
@@ -457,7 +457,7 @@ func (v *Vault) ForgetOriginals(ctx context.Context, id string) error {
 
 // Original returns one kept file. The master password is asked for first.
 func (v *Vault) Original(ctx context.Context, id string, n int) (name string, b []byte, err error) {
-	if err := v.NeedsAsking(AskExport); err != nil {
+	if err := v.RequireReauth(ReauthExport); err != nil {
 		return "", nil, err
 	}
 	list, err := v.originals(ctx)

@@ -15,17 +15,17 @@ import (
 	"redlocket/core/vault"
 )
 
-// Typed is what a person typed into an item's form.
-type Typed struct {
-	Kind      vault.Type
-	Title     string
-	Values    map[vault.Field]string // of the kind's own fields
-	Addresses []vault.Address
-	Also      string // one name a line, or parted by commas
-	Folder    string
-	Tags      string
-	Notes     string
-	Owns      []vault.Own
+// ItemForm is what a person typed into an item's form.
+type ItemForm struct {
+	Kind         vault.Type
+	Title        string
+	Values       map[vault.Field]string // of the kind's own fields
+	Addresses    []vault.Address
+	Aliases      string // one name a line, or parted by commas
+	Folder       string
+	Tags         string
+	Notes        string
+	CustomFields []vault.CustomField
 }
 
 // The limits on what a form takes, in characters.
@@ -35,18 +35,20 @@ const (
 	maxOwns  = 50
 )
 
-// Bad says what is wrong with a form, by the name of its field.
-type Bad map[string]string
+// FormErrors says what is wrong with a form, by the name of its field.
+type FormErrors map[string]string
 
-func (b Bad) Error() string { return "please look again: something typed can’t be kept as it is" }
+func (b FormErrors) Error() string {
+	return "please look again: something typed can’t be kept as it is"
+}
 
 // Changes checks what was typed and turns it into the changes that make an item
-// so. The error is a [Bad]; t then holds what was typed, cleaned where it could be.
-func (v *Vault) Changes(t *Typed) (vault.Changes, error) {
-	bad := Bad{}
+// so. The error is a [FormErrors]; t then holds what was typed, cleaned where it could be.
+func (v *Vault) Changes(t *ItemForm) (vault.Changes, error) {
+	bad := FormErrors{}
 	kind, ok := vault.KindOf(t.Kind)
 	if !ok {
-		return nil, Bad{"kind": "There is no such kind of item."}
+		return nil, FormErrors{"kind": "There is no such kind of item."}
 	}
 	c := vault.Changes{}
 	for _, s := range kind.Specs {
@@ -80,9 +82,9 @@ func (v *Vault) Changes(t *Typed) (vault.Changes, error) {
 	case utf8.RuneCountInString(t.Notes) > maxNotes:
 		bad["notes"] = "Notes have 20,000 characters at most. Longer ones can be attached as a file."
 	}
-	also := vault.CleanTags(strings.ReplaceAll(t.Also, "\n", ","))
+	also := vault.CleanTags(strings.ReplaceAll(t.Aliases, "\n", ","))
 	c[vault.FieldTitle], c[vault.FieldFolder], c[vault.FieldNotes] = t.Title, t.Folder, t.Notes
-	c[vault.FieldTags], c[vault.FieldAlso] = vault.CleanTags(t.Tags), also
+	c[vault.FieldTags], c[vault.FieldAliases] = vault.CleanTags(t.Tags), also
 	if len(bad) > 0 {
 		return nil, bad
 	}
@@ -112,7 +114,7 @@ func checkFurther(form vault.Form, value string) (string, error) {
 	return value, nil
 }
 
-func cleanAddresses(list []vault.Address, bad Bad) []vault.Address {
+func cleanAddresses(list []vault.Address, bad FormErrors) []vault.Address {
 	out := []vault.Address{}
 	for _, a := range list {
 		if strings.TrimSpace(a.URL) == "" {
@@ -131,17 +133,17 @@ func cleanAddresses(list []vault.Address, bad Bad) []vault.Address {
 	return out
 }
 
-func (t *Typed) checkOwns(c vault.Changes, bad Bad) {
-	if len(t.Owns) > maxOwns {
+func (t *ItemForm) checkOwns(c vault.Changes, bad FormErrors) {
+	if len(t.CustomFields) > maxOwns {
 		bad["own"] = "An item has 50 fields of your own at most."
 		return
 	}
-	for i, o := range t.Owns {
+	for i, o := range t.CustomFields {
 		if o.Label == "" && o.Value.IsEmpty() {
-			c[vault.OwnField(o.ID)] = nil
+			c[vault.CustomFieldKey(o.ID)] = nil
 			continue
 		}
-		o, err := vault.CheckOwn(o)
+		o, err := vault.CheckCustomField(o)
 		if err == nil && o.Form == vault.FormAddress {
 			var clean string
 			clean, err = checkFurther(o.Form, o.Value.Reveal())
@@ -151,14 +153,14 @@ func (t *Typed) checkOwns(c vault.Changes, bad Bad) {
 			bad["own"] = sentence(err)
 			continue
 		}
-		t.Owns[i] = o
+		t.CustomFields[i] = o
 		f, value := o.Register()
 		c[f] = value
 	}
 }
 
 // title makes a title where none was typed: the site's, or what the item is of.
-func (v *Vault) title(k vault.Kind, t *Typed) string {
+func (v *Vault) title(k vault.Kind, t *ItemForm) string {
 	if len(t.Addresses) > 0 {
 		if s, ok := v.Sites().Lookup(site.Domain(t.Addresses[0].URL)); ok {
 			return s.Name
@@ -260,39 +262,39 @@ func (v *Vault) NextCode(ctx context.Context, id string) error {
 	})
 }
 
-// RunningOut is an item whose day comes within [vault.Warning], or has passed.
-type RunningOut struct {
+// Expiry is an item whose day comes within [vault.Warning], or has passed.
+type Expiry struct {
 	Item vault.Item
 	Over bool
 	Days int // until it runs out, counted up
 }
 
-// Warn says how an item stands to the day it runs out; ok is false while that is
+// Expiring says how an item stands to the day it runs out; ok is false while that is
 // far off.
-func (v *Vault) Warn(it vault.Item) (r RunningOut, ok bool) {
+func (v *Vault) Expiring(it vault.Item) (r Expiry, ok bool) {
 	end, dated := vault.Expiry(it.Expires)
 	if !dated || it.Archived {
 		return r, false
 	}
 	left := end.Sub(v.d.p.Now())
-	return RunningOut{it, left <= 0, int((left + 24*time.Hour - 1) / (24 * time.Hour))}, left <= vault.Warning
+	return Expiry{it, left <= 0, int((left + 24*time.Hour - 1) / (24 * time.Hour))}, left <= vault.Warning
 }
 
-// RunningOut lists what runs out soon or has, the first first.
-func (v *Vault) RunningOut() ([]RunningOut, error) {
+// ExpiringSoon lists what runs out soon or has, the first first.
+func (v *Vault) ExpiringSoon() ([]Expiry, error) {
 	x, err := v.Index()
 	if err != nil {
 		return nil, err
 	}
-	var out []RunningOut
+	var out []Expiry
 	x.Items(func(it *vault.Item) {
 		if it.Expires == "" {
 			return
 		}
-		if r, ok := v.Warn(*it); ok {
+		if r, ok := v.Expiring(*it); ok {
 			out = append(out, r)
 		}
 	})
-	slices.SortStableFunc(out, func(a, b RunningOut) int { return a.Days - b.Days })
+	slices.SortStableFunc(out, func(a, b Expiry) int { return a.Days - b.Days })
 	return out, nil
 }

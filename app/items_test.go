@@ -24,7 +24,7 @@ import (
 	"redlocket/core/vault"
 )
 
-func save(t *testing.T, v *app.Vault, kind vault.Type, typed app.Typed) string {
+func save(t *testing.T, v *app.Vault, kind vault.Type, typed app.ItemForm) string {
 	t.Helper()
 	typed.Kind = kind
 	if typed.Values == nil {
@@ -53,10 +53,10 @@ func TestEveryKindIsKeptAndTravels(t *testing.T) {
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop := w.join(w.device("laptop"), desk)
-	card := save(t, desk, vault.TypeCard, app.Typed{Values: map[vault.Field]string{vault.FieldNumber: "4111 1111 1111 1111", vault.FieldIssuer: "Gullwing", vault.FieldExpiry: "3/27"}})
-	save(t, desk, vault.TypeNote, app.Typed{Notes: "Padlock of the shed\n0-4-2"})
-	save(t, desk, vault.TypeWiFi, app.Typed{Values: map[vault.Field]string{vault.FieldSSID: "Tolliver Nest", vault.FieldPassword: "limpet"}})
-	save(t, desk, vault.TypePerson, app.Typed{Values: map[vault.Field]string{"given-name": "Maren", "family-name": "Tolliver", "country": "gb"}})
+	card := save(t, desk, vault.TypeCard, app.ItemForm{Values: map[vault.Field]string{vault.FieldNumber: "4111 1111 1111 1111", vault.FieldIssuer: "Gullwing", vault.FieldExpiry: "3/27"}})
+	save(t, desk, vault.TypeNote, app.ItemForm{Notes: "Padlock of the shed\n0-4-2"})
+	save(t, desk, vault.TypeWiFi, app.ItemForm{Values: map[vault.Field]string{vault.FieldSSID: "Tolliver Nest", vault.FieldPassword: "limpet"}})
+	save(t, desk, vault.TypePerson, app.ItemForm{Values: map[vault.Field]string{"given-name": "Maren", "family-name": "Tolliver", "country": "gb"}})
 	assert.Equal(t, []string{"Gullwing Visa"}, found(t, desk, "kind=card"), "a title of what it is")
 	assert.Equal(t, []string{"Padlock of the shed"}, found(t, desk, "shed"))
 	assert.Equal(t, []string{"Tolliver Nest"}, found(t, desk, "nest"))
@@ -72,17 +72,17 @@ func TestEveryKindIsKeptAndTravels(t *testing.T) {
 	assert.Equal(t, vault.TypeMembership, e.Kind())
 	assert.Equal(t, "4111111111111111", e.Text(vault.FieldNumber))
 
-	for _, bad := range []app.Typed{
+	for _, bad := range []app.ItemForm{
 		{Kind: vault.TypeCard, Values: map[vault.Field]string{vault.FieldNumber: "4111 1111 1111 1112"}},
 		{Kind: vault.TypeLogin, Values: map[vault.Field]string{vault.FieldSetup: "not base32!"}, Title: "x"},
 		{Kind: vault.TypeLogin}, {Kind: "spaceship"},
-		{Kind: vault.TypeNote, Title: "x", Owns: []vault.Own{{ID: "a", Label: "day", Form: vault.FormDate, Value: secret.New("never")}}},
+		{Kind: vault.TypeNote, Title: "x", CustomFields: []vault.CustomField{{ID: "a", Label: "day", Form: vault.FormDate, Value: secret.New("never")}}},
 	} {
 		if bad.Values == nil {
 			bad.Values = map[vault.Field]string{}
 		}
 		_, err := desk.Changes(&bad)
-		var why app.Bad
+		var why app.FormErrors
 		require.ErrorAs(t, err, &why)
 		assert.NotEmpty(t, why)
 	}
@@ -129,8 +129,8 @@ func TestActsOverManyAndUndo(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, again.Count, "nothing had to be changed")
 	_, err = desk.Purge(ctx, ids[0])
-	assert.ErrorIs(t, err, app.ErrAsk)
-	require.NoError(t, desk.Confirm(ctx, secret.New(master)))
+	assert.ErrorIs(t, err, app.ErrReauth)
+	require.NoError(t, desk.Reauthenticate(ctx, secret.New(master)))
 	gone, err := desk.Purge(ctx, ids[0])
 	require.NoError(t, err)
 	_, err = desk.Entry(ids[0])
@@ -173,43 +173,43 @@ func TestAskAgainAndSettings(t *testing.T) {
 	d := w.device("desk")
 	v := w.create(d)
 	laptop := w.join(w.device("laptop"), v)
-	assert.NoError(t, v.NeedsAsking(app.AskShow), "not asked for until its user wants it")
-	assert.ErrorIs(t, v.NeedsAsking(app.AskSheet), app.ErrAsk)
+	assert.NoError(t, v.RequireReauth(app.ReauthShow), "not asked for until its user wants it")
+	assert.ErrorIs(t, v.RequireReauth(app.ReauthSheet), app.ErrReauth)
 	var wrong *app.WrongPassword
-	assert.ErrorAs(t, v.Confirm(t.Context(), secret.New("not it at all")), &wrong)
-	require.NoError(t, v.Confirm(t.Context(), secret.New(master)))
-	assert.NoError(t, v.NeedsAsking(app.AskSheet))
+	assert.ErrorAs(t, v.Reauthenticate(t.Context(), secret.New("not it at all")), &wrong)
+	require.NoError(t, v.Reauthenticate(t.Context(), secret.New(master)))
+	assert.NoError(t, v.RequireReauth(app.ReauthSheet))
 	w.now.Add((6 * time.Minute).Milliseconds())
 	v.Touch()
-	assert.ErrorIs(t, v.NeedsAsking(app.AskSheet), app.ErrAsk, "one answer counts for five minutes")
+	assert.ErrorIs(t, v.RequireReauth(app.ReauthSheet), app.ErrReauth, "one answer counts for five minutes")
 
 	s := v.Settings()
 	s.AskToShow, s.AskFor, s.Theme, s.Language, s.Clipboard = true, 0, "dark", "da-DK", 0
-	require.NoError(t, v.Set(t.Context(), s))
-	assert.ErrorIs(t, v.NeedsAsking(app.AskShow), app.ErrAsk)
+	require.NoError(t, v.ChangeSettings(t.Context(), s))
+	assert.ErrorIs(t, v.RequireReauth(app.ReauthShow), app.ErrReauth)
 	require.Eventually(t, func() bool { return laptop.Settings().AskToShow }, 5*time.Second, time.Millisecond)
 	assert.Equal(t, "da-DK", laptop.Settings().Language, "for all devices")
 	assert.Empty(t, laptop.Settings().Theme, "for that device only")
 	s.AskToShow = false
-	assert.ErrorIs(t, v.Set(t.Context(), s), app.ErrAsk, "to ask less often is itself asked for")
-	require.NoError(t, v.Confirm(t.Context(), secret.New(master)))
+	assert.ErrorIs(t, v.ChangeSettings(t.Context(), s), app.ErrReauth, "to ask less often is itself asked for")
+	require.NoError(t, v.Reauthenticate(t.Context(), secret.New(master)))
 	w.now.Add((19 * time.Second).Milliseconds())
-	require.NoError(t, v.Promise(app.AskExport))
+	require.NoError(t, v.Grant(app.ReauthExport))
 	w.now.Add((10 * time.Second).Milliseconds())
-	assert.NoError(t, v.NeedsAsking(app.AskExport), "what was promised holds though the showing has lapsed")
-	assert.ErrorIs(t, v.NeedsAsking(app.AskPurge), app.ErrAsk, "and holds for nothing else")
-	assert.ErrorIs(t, v.Promise(app.AskExport), app.ErrAsk, "nor is it made longer by another")
+	assert.NoError(t, v.RequireReauth(app.ReauthExport), "what was promised holds though the showing has lapsed")
+	assert.ErrorIs(t, v.RequireReauth(app.ReauthPurge), app.ErrReauth, "and holds for nothing else")
+	assert.ErrorIs(t, v.Grant(app.ReauthExport), app.ErrReauth, "nor is it made longer by another")
 	w.now.Add((6 * time.Second).Milliseconds())
-	assert.ErrorIs(t, v.NeedsAsking(app.AskExport), app.ErrAsk)
-	require.NoError(t, v.Confirm(t.Context(), secret.New(master)))
-	require.NoError(t, v.Set(t.Context(), s))
+	assert.ErrorIs(t, v.RequireReauth(app.ReauthExport), app.ErrReauth)
+	require.NoError(t, v.Reauthenticate(t.Context(), secret.New(master)))
+	require.NoError(t, v.ChangeSettings(t.Context(), s))
 	for _, bad := range []func(*app.Settings){func(s *app.Settings) { s.Theme = "pink" }, func(s *app.Settings) { s.Language = "xx" }, func(s *app.Settings) { s.Clipboard = time.Second }, func(s *app.Settings) { s.AskFor = -1 }, func(s *app.Settings) { s.TextSize = "9" }, func(s *app.Settings) { s.Density = "9" }, func(s *app.Settings) { s.LockAfter = 15 * 24 * time.Hour }} {
 		b := s
 		bad(&b)
-		assert.Error(t, v.Set(t.Context(), b))
+		assert.Error(t, v.ChangeSettings(t.Context(), b))
 	}
 	v.Lock()
-	v, err := d.Unlock(t.Context(), v.Card().ID, secret.New(master))
+	v, err := d.Unlock(t.Context(), v.Profile().ID, secret.New(master))
 	require.NoError(t, err)
 	assert.Equal(t, "dark", v.Settings().Theme, "kept, sealed")
 	assert.Zero(t, v.Settings().Clipboard)
@@ -222,13 +222,13 @@ func TestLockWhenTheLastPageIsClosed(t *testing.T) {
 	v := w.create(d)
 	s := v.Settings()
 	s.LockOnClose, s.LockOnSleep = true, false
-	require.NoError(t, v.Set(t.Context(), s))
-	one, two := v.Page(), v.Page()
+	require.NoError(t, v.ChangeSettings(t.Context(), s))
+	one, two := v.PageOpened(), v.PageOpened()
 	one()
-	next := v.Page()
+	next := v.PageOpened()
 	two()
 	next()
-	again := v.Page() // the next page comes within the grace
+	again := v.PageOpened() // the next page comes within the grace
 	time.AfterFunc(60*time.Millisecond, again)
 	d.LookNow(true)
 	assert.False(t, v.Locked(), "sleep doesn't lock it when it isn't to")
@@ -240,13 +240,13 @@ func TestLockAtOnce(t *testing.T) {
 	d := w.device("desk")
 	d.SetCloseGrace(20 * time.Millisecond)
 	v := w.create(d)
-	v.Leave()
+	v.PageLeft()
 	s := v.Settings()
 	s.LockAfter = app.AtOnce
-	require.NoError(t, v.Set(t.Context(), s))
-	v.Leave()
+	require.NoError(t, v.ChangeSettings(t.Context(), s))
+	v.PageLeft()
 	v.Touch() // the next page
-	time.AfterFunc(60*time.Millisecond, v.Leave)
+	time.AfterFunc(60*time.Millisecond, v.PageLeft)
 	require.Never(t, v.Locked, 50*time.Millisecond, 5*time.Millisecond)
 	require.Eventually(t, v.Locked, 5*time.Second, time.Millisecond)
 }
@@ -256,9 +256,9 @@ func TestRecencyAndDirectory(t *testing.T) {
 	d := w.device("desk")
 	v := w.create(d)
 	for _, name := range []string{"Gannet Books", "Gannet Tools"} {
-		save(t, v, vault.TypeLogin, app.Typed{Title: name})
+		save(t, v, vault.TypeLogin, app.ItemForm{Title: name})
 	}
-	ferry := save(t, v, vault.TypeLogin, app.Typed{Addresses: []vault.Address{{URL: "ferrylink.example/sign-in"}}})
+	ferry := save(t, v, vault.TypeLogin, app.ItemForm{Addresses: []vault.Address{{URL: "ferrylink.example/sign-in"}}})
 	e, err := v.Entry(ferry)
 	require.NoError(t, err)
 	assert.Equal(t, "Ferrylink", vault.View(e).Title, "the directory knows its name")
@@ -271,7 +271,7 @@ func TestRecencyAndDirectory(t *testing.T) {
 	v.Use(b.Sites[0].Accounts[0].ID)
 	assert.Equal(t, "Gannet Tools", found(t, v, "gannet")[0], "what was used lately is first")
 	v.Lock()
-	v, err = d.Unlock(t.Context(), v.Card().ID, secret.New(master))
+	v, err = d.Unlock(t.Context(), v.Profile().ID, secret.New(master))
 	require.NoError(t, err)
 	assert.Equal(t, "Gannet Tools", found(t, v, "gannet")[0], "also after locking")
 	assert.NotContains(t, found(t, v, "=never-used"), "Gannet Tools")
@@ -280,10 +280,10 @@ func TestRecencyAndDirectory(t *testing.T) {
 	n, err := v.AddSites(t.Context(), own)
 	require.NoError(t, err)
 	assert.Equal(t, 1, n)
-	id := save(t, v, vault.TypeLogin, app.Typed{Addresses: []vault.Address{{URL: "slowboat.example"}}, Values: map[vault.Field]string{vault.FieldUsername: "maren", vault.FieldPassword: "p"}})
+	id := save(t, v, vault.TypeLogin, app.ItemForm{Addresses: []vault.Address{{URL: "slowboat.example"}}, Values: map[vault.Field]string{vault.FieldUsername: "maren", vault.FieldPassword: "p"}})
 	assert.Equal(t, []string{"Slow Boat"}, found(t, v, "raft"))
 	assert.True(t, v.Sites().Same("slowboat.example", site.Domain("https://www.raft.example/")))
-	look, err := v.Look(t.Context(), app.Page{URL: "https://raft.example/in", Top: "https://raft.example/in"})
+	look, err := v.Read(t.Context(), app.Page{URL: "https://raft.example/in", Top: "https://raft.example/in"})
 	require.NoError(t, err)
 	require.Len(t, look.Offers, 1, "offered at the site's other domain")
 	assert.Equal(t, id, look.Offers[0].ID)
@@ -297,7 +297,7 @@ func TestRecencyAndDirectory(t *testing.T) {
 func TestOneTimeCodes(t *testing.T) {
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
-	id := save(t, v, vault.TypeLogin, app.Typed{Title: "Gullwing", Values: map[vault.Field]string{vault.FieldSetup: "otpauth://hotp/Gullwing:maren?secret=GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ&counter=0"}})
+	id := save(t, v, vault.TypeLogin, app.ItemForm{Title: "Gullwing", Values: map[vault.Field]string{vault.FieldSetup: "otpauth://hotp/Gullwing:maren?secret=GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ&counter=0"}})
 	for _, want := range []string{"755224", "287082"} { // RFC 4226, appendix D
 		c, setup, err := v.Code(id)
 		require.NoError(t, err)
@@ -305,7 +305,7 @@ func TestOneTimeCodes(t *testing.T) {
 		assert.True(t, setup.Counts())
 		require.NoError(t, v.NextCode(t.Context(), id))
 	}
-	plain := save(t, v, vault.TypeLogin, app.Typed{Title: "None"})
+	plain := save(t, v, vault.TypeLogin, app.ItemForm{Title: "None"})
 	_, _, err := v.Code(plain)
 	assert.ErrorIs(t, err, app.ErrNoCode)
 	assert.Equal(t, []string{"Gullwing"}, found(t, v, "=code"))
@@ -373,9 +373,9 @@ func TestWarnings(t *testing.T) {
 	v := w.create(w.device("desk"))
 	day := func(n int) string { return time.Now().UTC().AddDate(0, 0, n).Format(time.DateOnly) }
 	for title, when := range map[string]string{"Passport": day(30), "Licence": day(-2), "Insurance": day(400)} {
-		save(t, v, vault.TypePaper, app.Typed{Title: title, Values: map[vault.Field]string{vault.FieldExpiry: when}})
+		save(t, v, vault.TypePaper, app.ItemForm{Title: title, Values: map[vault.Field]string{vault.FieldExpiry: when}})
 	}
-	list, err := v.RunningOut()
+	list, err := v.ExpiringSoon()
 	require.NoError(t, err)
 	require.Len(t, list, 2)
 	assert.Equal(t, "Licence", list[0].Item.Title)

@@ -11,11 +11,11 @@ import (
 
 	"github.com/google/uuid"
 
-	"redlocket/cloud/wire"
 	"redlocket/core/keys"
 	"redlocket/core/ledger"
 	"redlocket/core/secret"
 	"redlocket/core/vault"
+	"redlocket/core/wire"
 )
 
 // Join is what a person gives to bring their vault to this computer.
@@ -60,7 +60,7 @@ func (d *Device) Join(ctx context.Context, j Join) (*Vault, error) {
 		return nil, badInput("password", err)
 	}
 	pair := keys.Derive(stretched, carried)
-	card := Card{
+	card := Profile{
 		ID: uuid.NewString(), Email: j.Email, Device: uuid.NewString(), DeviceName: deviceName(j.DeviceName),
 		Cloud: j.Cloud, Params: params, Carried: carried[:],
 	}
@@ -124,7 +124,7 @@ func (d *Device) fetchAll(ctx context.Context, v *Vault, token string, signIn []
 			return err
 		}
 		return errors.Join(
-			s.SetCard(ctx, v.card),
+			s.SetProfile(ctx, v.card),
 			v.setLocal(ctx, s, localToken, []byte(token)),
 			v.setLocal(ctx, s, localSignIn, signIn),
 			v.putOwn(ctx, s, false),
@@ -144,26 +144,26 @@ func (v *Vault) readProfile() error {
 	return err
 }
 
-// Arrival is an introduction as the new device sees it.
-type Arrival struct {
+// Introduction is an introduction as the new device sees it.
+type Introduction struct {
 	ID    string
 	Words []string // to be typed on the old device
 
 	email, cloudURL string
 	secret          string
 	cloud           Cloud
-	newcomer        *keys.Newcomer
+	newcomer        *keys.Joiner
 	answer          *keys.Introduction
 }
 
-// Arrive begins an introduction: a fresh key, whose words the person types on a
+// BeginIntroduction begins an introduction: a fresh key, whose words the person types on a
 // device that has the vault.
-func (d *Device) Arrive(ctx context.Context, email, cloudURL string) (*Arrival, error) {
+func (d *Device) BeginIntroduction(ctx context.Context, email, cloudURL string) (*Introduction, error) {
 	cloud, err := d.p.Dial(cloudURL)
 	if err != nil {
 		return nil, badInput("cloud", err)
 	}
-	n, err := keys.NewNewcomer()
+	n, err := keys.NewJoiner()
 	if err != nil {
 		return nil, err
 	}
@@ -172,7 +172,7 @@ func (d *Device) Arrive(ctx context.Context, email, cloudURL string) (*Arrival, 
 	if err != nil {
 		return nil, badInput("email", err)
 	}
-	a := &Arrival{ID: in.ID, Words: keys.Fingerprint(n.PublicKey()), email: email, cloudURL: cloudURL, secret: in.Secret, cloud: cloud, newcomer: n}
+	a := &Introduction{ID: in.ID, Words: keys.Fingerprint(n.PublicKey()), email: email, cloudURL: cloudURL, secret: in.Secret, cloud: cloud, newcomer: n}
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if len(d.waiting) > 20 { // abandoned ones
@@ -182,7 +182,7 @@ func (d *Device) Arrive(ctx context.Context, email, cloudURL string) (*Arrival, 
 	return a, nil
 }
 
-func (d *Device) arrival(id string) (*Arrival, bool) {
+func (d *Device) arrival(id string) (*Introduction, bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	a, ok := d.waiting[id]
@@ -195,9 +195,9 @@ func (d *Device) endArrival(id string) {
 	delete(d.waiting, id)
 }
 
-// Arrived asks whether the other device has answered, and returns the arrival.
+// IntroductionAnswered asks whether the other device has answered, and returns the arrival.
 // The error is ErrNotReady while it has not.
-func (d *Device) Arrived(ctx context.Context, id string) (*Arrival, error) {
+func (d *Device) IntroductionAnswered(ctx context.Context, id string) (*Introduction, error) {
 	a, ok := d.arrival(id)
 	if !ok {
 		return nil, ErrOver
@@ -221,7 +221,7 @@ func (d *Device) Arrived(ctx context.Context, id string) (*Arrival, error) {
 
 // Introduce hands the carried half to the new device whose words were typed.
 func (v *Vault) Introduce(ctx context.Context, words string) error {
-	card := v.Card()
+	card := v.Profile()
 	if card.Cloud == "" {
 		return errors.New("this vault is on this computer only: join a cloud first")
 	}
@@ -309,7 +309,7 @@ func (v *Vault) Devices(ctx context.Context) (list []KnownDevice, away bool, err
 
 // ShutOut ends a device's session at the cloud: it gets nothing new from then on.
 func (v *Vault) ShutOut(ctx context.Context, device string) error {
-	if device == v.Card().Device {
+	if device == v.Profile().Device {
 		return errors.New("this is the computer you are at")
 	}
 	token, err := v.token(ctx)

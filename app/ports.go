@@ -6,14 +6,14 @@ import (
 	"io"
 	"time"
 
-	"redlocket/cloud/wire"
 	"redlocket/core/keys"
 	"redlocket/core/ledger"
+	"redlocket/core/wire"
 )
 
-// Card is what a device knows of a profile while its vault is closed. Nothing
+// Profile is what a device knows of a profile while its vault is closed. Nothing
 // in it opens the vault without the master password or the recovery code.
-type Card struct {
+type Profile struct {
 	ID              string      `json:"id"`
 	Name            string      `json:"name"`
 	Email           string      `json:"email"`
@@ -40,8 +40,8 @@ type Row struct {
 	BaseHash ledger.Hash
 }
 
-// Stand is the last head a device has verified.
-type Stand struct {
+// Checkpoint is the last head a device has verified.
+type Checkpoint struct {
 	Number    uint64
 	Head      ledger.Hash
 	Floor     uint64
@@ -51,15 +51,15 @@ type Stand struct {
 // Store keeps one profile. Every write is one transaction: after a crash it
 // happened whole or not at all.
 type Store interface {
-	Card(ctx context.Context) (Card, error)
-	SetCard(ctx context.Context, c Card) error
-	Stand(ctx context.Context) (Stand, error)
+	Profile(ctx context.Context) (Profile, error)
+	SetProfile(ctx context.Context, c Profile) error
+	Checkpoint(ctx context.Context) (Checkpoint, error)
 	// Rows calls fn for every record; the blob is valid during the call only.
 	Rows(ctx context.Context, fn func(Row) error) error
 	// Blobs returns the sealed bytes of the given records.
 	Blobs(ctx context.Context, ids []string) (map[string][]byte, error)
 	// Put writes records, and the stand if it isn't nil.
-	Put(ctx context.Context, rows []Row, stand *Stand) error
+	Put(ctx context.Context, rows []Row, stand *Checkpoint) error
 	// Generation grows with every Put.
 	Generation(ctx context.Context) (uint64, error)
 	// Local and SetLocal keep named sealed bytes that never leave this device.

@@ -70,7 +70,7 @@ func (v *Vault) keepPlan(ctx context.Context, k keptPlan) error {
 // PlanBackups has backups written to a folder from here on, the first one now. The
 // master password is asked for first. Nothing is planned if that one can't be written.
 func (v *Vault) PlanBackups(ctx context.Context, dir string, every time.Duration, passphrase secret.Text) error {
-	if err := v.NeedsAsking(AskExport); err != nil {
+	if err := v.RequireReauth(ReauthExport); err != nil {
 		return err
 	}
 	switch {
@@ -112,7 +112,7 @@ func (v *Vault) BackUpIfDue(ctx context.Context) error {
 func (v *Vault) backUp(ctx context.Context, k *keptPlan) error {
 	now := v.d.p.Now()
 	k.Tried = now.UnixMilli()
-	prefix := "red-locket-" + v.Card().Vault[:8] + "-"
+	prefix := "red-locket-" + v.Profile().Vault[:8] + "-"
 	name := prefix + now.UTC().Format("2006-01-02-150405") + ".age"
 	folders := v.d.p.Folders
 	err := folders.Put(k.Folder, name, func(w io.Writer) error {

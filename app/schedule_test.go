@@ -20,8 +20,8 @@ func TestBackupsByThemselves(t *testing.T) {
 	d.SetFolders(folder.Folders{})
 	d.SetLightBackups()
 	v := w.create(d)
-	require.ErrorIs(t, v.PlanBackups(t.Context(), t.TempDir(), 24*time.Hour, secret.New(passphrase)), app.ErrAsk)
-	require.NoError(t, v.Confirm(t.Context(), secret.New(master)))
+	require.ErrorIs(t, v.PlanBackups(t.Context(), t.TempDir(), 24*time.Hour, secret.New(passphrase)), app.ErrReauth)
+	require.NoError(t, v.Reauthenticate(t.Context(), secret.New(master)))
 	dir := t.TempDir()
 	day := 24 * time.Hour
 	require.Error(t, v.PlanBackups(t.Context(), "no/whole/path", day, secret.New(passphrase)))

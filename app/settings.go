@@ -58,7 +58,7 @@ const (
 	fieldLanguage  vault.Field = "set:language"
 )
 
-func defaultSettings(c Card) deviceSettings {
+func defaultSettings(c Profile) deviceSettings {
 	s := deviceSettings{LockAfter: int64(DefaultLockAfter / time.Second), LockOnSleep: true, Clipboard: 30}
 	if c.LockAfter > 0 {
 		s.LockAfter = c.LockAfter
@@ -129,14 +129,14 @@ func (s Settings) check() error {
 	return badInput("language", errors.New("choose one of the list"))
 }
 
-// Set changes the settings. To ask less often than now takes the master password.
-func (v *Vault) Set(ctx context.Context, s Settings) error {
+// ChangeSettings changes the settings. To ask less often than now takes the master password.
+func (v *Vault) ChangeSettings(ctx context.Context, s Settings) error {
 	if err := s.check(); err != nil {
 		return err
 	}
 	now := v.Settings()
 	if now.AskToShow && (!s.AskToShow || s.AskFor > now.AskFor) {
-		if err := v.NeedsAsking(AskSettings); err != nil {
+		if err := v.RequireReauth(ReauthSettings); err != nil {
 			return err
 		}
 	}
@@ -165,7 +165,7 @@ func (v *Vault) Set(ctx context.Context, s Settings) error {
 	if s.Language == now.Language {
 		delete(c, fieldLanguage)
 	}
-	err = v.existing(ctx, v.Card().Vault, func(e vault.Entry) (vault.Entry, error) { return e.With(v.stamp(), c) })
+	err = v.existing(ctx, v.Profile().Vault, func(e vault.Entry) (vault.Entry, error) { return e.With(v.stamp(), c) })
 	v.tell(NoticeStatus)
 	return err
 }
@@ -196,9 +196,9 @@ const (
 	leaveGrace = 2 * time.Second
 )
 
-// Leave notes that a page was turned away from. A vault that locks at once does so,
+// PageLeft notes that a page was turned away from. A vault that locks at once does so,
 // unless it is used meanwhile.
-func (v *Vault) Leave() {
+func (v *Vault) PageLeft() {
 	if v.Settings().LockAfter != AtOnce {
 		return
 	}
@@ -210,9 +210,9 @@ func (v *Vault) Leave() {
 	})
 }
 
-// Page notes that a page of the vault is open; call what it returns when the page
+// PageOpened notes that a page of the vault is open; call what it returns when the page
 // is gone.
-func (v *Vault) Page() (gone func()) {
+func (v *Vault) PageOpened() (gone func()) {
 	v.pages.Add(1)
 	return func() {
 		if v.pages.Add(-1) > 0 || !v.Settings().LockOnClose {

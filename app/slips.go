@@ -13,29 +13,29 @@ import (
 	"redlocket/core/vault"
 )
 
-// SlipKind says what a slip is about.
-type SlipKind string
+// PromptKind says what a slip is about.
+type PromptKind string
 
 // The kinds.
 const (
-	SlipKeep      SlipKind = "keep"      // a sign-in that the vault doesn't know
-	SlipUpdate    SlipKind = "update"    // another password than is kept
-	SlipConfirmed SlipKind = "confirmed" // the site took the new password
-	SlipWaiting   SlipKind = "waiting"   // a new password is staged; the site hasn't said yet
-	SlipRefused   SlipKind = "refused"   // the site didn't take it
-	SlipJoined    SlipKind = "joined"    // the site took a sign-up whose login was staged
+	PromptKeep      PromptKind = "keep"      // a sign-in that the vault doesn't know
+	PromptUpdate    PromptKind = "update"    // another password than is kept
+	PromptConfirmed PromptKind = "confirmed" // the site took the new password
+	PromptWaiting   PromptKind = "waiting"   // a new password is staged; the site hasn't said yet
+	PromptRefused   PromptKind = "refused"   // the site didn't take it
+	PromptSignedUp  PromptKind = "joined"    // the site took a sign-up whose login was staged
 )
 
-// Slip is the small paper that asks whether a sign-in that was typed should be kept, or
+// SavePrompt is the small paper that asks whether a sign-in that was typed should be kept, or
 // says how a change of password stands.
-type Slip struct {
-	ID       string   `json:"id"`
-	Kind     SlipKind `json:"kind"`
-	Title    string   `json:"title"`
-	Username string   `json:"username"`
-	Address  string   `json:"address"`
-	Folder   string   `json:"folder"`
-	Update   string   `json:"update,omitempty"` // id of the login that it is about
+type SavePrompt struct {
+	ID       string     `json:"id"`
+	Kind     PromptKind `json:"kind"`
+	Title    string     `json:"title"`
+	Username string     `json:"username"`
+	Address  string     `json:"address"`
+	Folder   string     `json:"folder"`
+	Update   string     `json:"update,omitempty"` // id of the login that it is about
 
 	url     string
 	since   time.Time
@@ -43,11 +43,11 @@ type Slip struct {
 	by      bool        // its user asked for it by hand
 	frame   bool        // it was sent from a frame
 	top     string      // of the tab, at the time
-	ready   *Slip       // what a frame found out, for the page around it to show
+	ready   *SavePrompt // what a frame found out, for the page around it to show
 	login   string      // that was filled here, whose password is being changed, or that is staged
 	made    secret.Text // the password made for a form of this page
-	shown   SlipKind
-	attempt autofill.Attempt
+	shown   PromptKind
+	attempt autofill.Submission
 }
 
 const slipLife = 15 * time.Minute
@@ -55,7 +55,7 @@ const slipLife = 15 * time.Minute
 func slipKey(p Page) string { return p.Tab + " " + site.Domain(p.URL) }
 
 // slipFor returns the tab's slip for this site, fresh if there is none. v.mu is held.
-func (v *Vault) slipFor(p Page) *Slip {
+func (v *Vault) slipFor(p Page) *SavePrompt {
 	for k, s := range v.slip {
 		if v.d.p.Now().Sub(s.since) > slipLife {
 			delete(v.slip, k)
@@ -63,7 +63,7 @@ func (v *Vault) slipFor(p Page) *Slip {
 	}
 	s := v.slip[slipKey(p)]
 	if s == nil {
-		s = &Slip{ID: NewID(), since: v.d.p.Now()}
+		s = &SavePrompt{ID: NewID(), since: v.d.p.Now()}
 		v.slip[slipKey(p)] = s
 	}
 	return s
@@ -95,7 +95,7 @@ func (v *Vault) likely(p Page, items []vault.Item) []vault.Item {
 }
 
 // noteNew remembers a password that was made for a form.
-func (v *Vault) noteNew(p Page, kind autofill.Kind, n Fresh, password secret.Text) {
+func (v *Vault) noteNew(p Page, kind autofill.Kind, n NewPasswordRequest, password secret.Text) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if v.seal == nil {
@@ -111,10 +111,10 @@ func (v *Vault) noteNew(p Page, kind autofill.Kind, n Fresh, password secret.Tex
 	}
 }
 
-// Typed notes that a form was sent. What it means is decided when the page is looked at
+// Submitted notes that a form was sent. What it means is decided when the page is looked at
 // again. The new password of a change is staged at its login at once; a sign-up with a
 // password that was made is staged as a login of its own.
-func (v *Vault) Typed(ctx context.Context, p Page, form int, values map[int]secret.Text) error {
+func (v *Vault) Submitted(ctx context.Context, p Page, form int, values map[int]secret.Text) error {
 	if p.elsewhere() != "" || v.alarm(p.URL) != nil {
 		return nil
 	}
@@ -122,7 +122,7 @@ func (v *Vault) Typed(ctx context.Context, p Page, form int, values map[int]secr
 		if r.Form != form {
 			continue
 		}
-		a, ok := autofill.Typed(p.Snapshot, r, values)
+		a, ok := autofill.Submitted(p.Snapshot, r, values)
 		if !ok || autofill.Masked(a.Username) || a.Kind == autofill.Forgot || a.Kind == autofill.CodeForm {
 			return nil
 		}
@@ -146,7 +146,7 @@ func (v *Vault) Typed(ctx context.Context, p Page, form int, values map[int]secr
 }
 
 // note takes an attempt down, and returns the login that was filled in the tab.
-func (v *Vault) note(p Page, a autofill.Attempt) (login string, err error) {
+func (v *Vault) note(p Page, a autofill.Submission) (login string, err error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if v.seal == nil {
@@ -182,10 +182,10 @@ func (v *Vault) join(ctx context.Context, p Page) error {
 	id := ""
 	for _, it := range items {
 		same := strings.EqualFold(it.Username, s.attempt.Username)
-		if same && !it.Joining() {
+		if same && !it.SigningUp() {
 			return nil // it's in the vault: the slip will ask about it
 		}
-		if e, err := v.Entry(it.ID); err == nil && it.Joining() && (same || e.Secret(vault.FieldStaged).Equal(s.attempt.Password)) {
+		if e, err := v.Entry(it.ID); err == nil && it.SigningUp() && (same || e.Secret(vault.FieldStaged).Equal(s.attempt.Password)) {
 			id = it.ID
 		}
 	}
@@ -211,7 +211,7 @@ func (v *Vault) join(ctx context.Context, p Page) error {
 
 // changed finds the login whose password a form changes: by user name, by the present
 // password, the one filled in this tab, or the only one of the site.
-func (v *Vault) changed(p Page, a autofill.Attempt, filled string) string {
+func (v *Vault) changed(p Page, a autofill.Submission, filled string) string {
 	items, err := v.matching(p.URL)
 	if err != nil {
 		return ""
@@ -238,7 +238,7 @@ func (v *Vault) changed(p Page, a autofill.Attempt, filled string) string {
 
 // ripen is ripe for a page, or for a frame of it: what a frame finds out is shown by the page
 // around it. up reports that there is such a thing.
-func (v *Vault) ripen(ctx context.Context, p Page, readings []autofill.Reading) (slip *Slip, up bool, err error) {
+func (v *Vault) ripen(ctx context.Context, p Page, readings []autofill.Reading) (slip *SavePrompt, up bool, err error) {
 	slip, err = v.ripe(ctx, p, readings)
 	if err != nil || slip == nil || !p.Frame {
 		return slip, false, err
@@ -253,7 +253,7 @@ func (v *Vault) ripen(ctx context.Context, p Page, readings []autofill.Reading) 
 
 // ripe returns the slip to show on this page, if the page tells what the site made of what
 // was sent from the page before.
-func (v *Vault) ripe(ctx context.Context, p Page, readings []autofill.Reading) (*Slip, error) {
+func (v *Vault) ripe(ctx context.Context, p Page, readings []autofill.Reading) (*SavePrompt, error) {
 	v.mu.Lock()
 	held := v.slip[slipKey(p)]
 	if held == nil || !held.sent || held.attempt.Password.IsEmpty() {
@@ -270,12 +270,12 @@ func (v *Vault) ripe(ctx context.Context, p Page, readings []autofill.Reading) (
 	if s.frame != p.Frame && (p.Frame || s.top == p.Top) && !s.by {
 		return nil, nil // what was sent from a frame is for that frame to tell, until the tab moves on
 	}
-	if s.shown == SlipJoined {
+	if s.shown == PromptSignedUp {
 		if e, err := v.Entry(s.login); err == nil && !e.Archived() {
 			s.Address, s.Username = site.Shown(v.signInOf(s)), s.attempt.Username
-			return v.about(s, vault.View(e), SlipJoined), nil
+			return v.about(s, vault.View(e), PromptSignedUp), nil
 		}
-		return nil, v.DropSlip(s.ID)
+		return nil, v.DismissPrompt(s.ID)
 	}
 	outcome := autofill.Judge(s.attempt.Kind, p.Snapshot, readings)
 	if s.by {
@@ -304,7 +304,7 @@ func (v *Vault) ripe(ctx context.Context, p Page, readings []autofill.Reading) (
 // signInOf is the address to keep for what a slip holds: the sign-in page. A page where one
 // signs up or changes a password is none: then it's the one that the directory of sites
 // knows, or the site's front page, until somebody signs in.
-func (v *Vault) signInOf(s Slip) string {
+func (v *Vault) signInOf(s SavePrompt) string {
 	address, err := site.Clean(s.url)
 	if err != nil {
 		return ""
@@ -320,7 +320,7 @@ func (v *Vault) signInOf(s Slip) string {
 
 // settleAddress makes the sign-in page the address of a login that was kept with its site's
 // front page only. A page that asks for the password alone is none: it asks once more.
-func (v *Vault) settleAddress(ctx context.Context, it vault.Item, s Slip) error {
+func (v *Vault) settleAddress(ctx context.Context, it vault.Item, s SavePrompt) error {
 	page, err := site.Clean(s.url)
 	if err != nil || s.attempt.Kind != autofill.SignIn || !s.attempt.Named || len(it.Addresses) != 1 || it.Addresses[0].URL != site.WellKnown(page, "/") || page == it.Addresses[0].URL {
 		return nil
@@ -329,8 +329,8 @@ func (v *Vault) settleAddress(ctx context.Context, it vault.Item, s Slip) error 
 }
 
 // ripeSignIn is a sign-in or sign-up that the site took.
-func (v *Vault) ripeSignIn(ctx context.Context, p Page, s Slip) (*Slip, error) {
-	if e, err := v.Entry(s.login); err == nil && !s.by && vault.View(e).Joining() && e.Secret(vault.FieldStaged).Equal(s.attempt.Password) {
+func (v *Vault) ripeSignIn(ctx context.Context, p Page, s SavePrompt) (*SavePrompt, error) {
+	if e, err := v.Entry(s.login); err == nil && !s.by && vault.View(e).SigningUp() && e.Secret(vault.FieldStaged).Equal(s.attempt.Password) {
 		return v.confirm(ctx, s, vault.View(e))
 	}
 	if s.attempt.Username == "" && !s.by {
@@ -340,7 +340,7 @@ func (v *Vault) ripeSignIn(ctx context.Context, p Page, s Slip) (*Slip, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.Kind = SlipKeep
+	s.Kind = PromptKeep
 	for _, it := range items {
 		if !strings.EqualFold(it.Username, s.attempt.Username) {
 			continue
@@ -352,17 +352,17 @@ func (v *Vault) ripeSignIn(ctx context.Context, p Page, s Slip) (*Slip, error) {
 		switch {
 		case e.Secret(vault.FieldPassword).Equal(s.attempt.Password):
 			v.noteFilled(p, it)
-			return nil, errors.Join(v.settleAddress(ctx, it, s), v.DropSlip(s.ID)) // known already
+			return nil, errors.Join(v.settleAddress(ctx, it, s), v.DismissPrompt(s.ID)) // known already
 		case it.Staged && e.Secret(vault.FieldStaged).Equal(s.attempt.Password):
 			return v.confirm(ctx, s, it)
 		}
-		s.Kind, s.Update, s.Title, s.Folder = SlipUpdate, it.ID, it.Title, it.Folder
+		s.Kind, s.Update, s.Title, s.Folder = PromptUpdate, it.ID, it.Title, it.Folder
 	}
 	return &s, nil
 }
 
 // ripeChange is a change of password that is staged.
-func (v *Vault) ripeChange(ctx context.Context, p Page, s Slip, outcome autofill.Outcome, readings []autofill.Reading) (*Slip, error) {
+func (v *Vault) ripeChange(ctx context.Context, p Page, s SavePrompt, outcome autofill.Outcome, readings []autofill.Reading) (*SavePrompt, error) {
 	e, err := v.Entry(s.login)
 	if s.login == "" || err != nil {
 		if outcome == autofill.Taken && s.attempt.Username != "" { // of a login that the vault doesn't have
@@ -372,57 +372,57 @@ func (v *Vault) ripeChange(ctx context.Context, p Page, s Slip, outcome autofill
 	}
 	it := vault.View(e)
 	if !it.Staged {
-		return nil, v.DropSlip(s.ID) // decided in the vault meanwhile
+		return nil, v.DismissPrompt(s.ID) // decided in the vault meanwhile
 	}
 	switch outcome {
 	case autofill.Refused:
-		return v.about(s, it, SlipRefused), nil
+		return v.about(s, it, PromptRefused), nil
 	case autofill.Waiting:
 		return nil, nil
 	}
 	for _, r := range readings {
 		if r.Kind == autofill.SignIn || r.Kind == autofill.FirstStep { // signed out: the next sign-in will tell
-			return v.about(s, it, SlipWaiting), nil
+			return v.about(s, it, PromptWaiting), nil
 		}
 	}
 	return v.confirm(ctx, s, it)
 }
 
 // confirm makes the password that waits the login's own: the site took it.
-func (v *Vault) confirm(ctx context.Context, s Slip, it vault.Item) (*Slip, error) {
+func (v *Vault) confirm(ctx context.Context, s SavePrompt, it vault.Item) (*SavePrompt, error) {
 	if err := v.ConfirmStaged(ctx, it.ID); err != nil {
 		return nil, err
 	}
-	if !it.Joining() {
-		return v.about(s, it, SlipConfirmed), nil
+	if !it.SigningUp() {
+		return v.about(s, it, PromptConfirmed), nil
 	}
 	if err := v.settleAddress(ctx, it, s); err != nil {
 		return nil, err
 	}
 	v.usedHere(s.ID, it.ID)
-	return v.about(s, it, SlipJoined), nil
+	return v.about(s, it, PromptSignedUp), nil
 }
 
 // about makes the slip that says how a change stands; each is shown once. That of a sign-up
 // stands until it is answered.
-func (v *Vault) about(s Slip, it vault.Item, kind SlipKind) *Slip {
+func (v *Vault) about(s SavePrompt, it vault.Item, kind PromptKind) *SavePrompt {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	held, _ := v.findSlip(s.ID)
-	if held == nil || held.shown == kind && kind != SlipJoined {
+	if held == nil || held.shown == kind && kind != PromptSignedUp {
 		return nil
 	}
 	held.shown = kind
-	if kind != SlipWaiting && kind != SlipJoined {
+	if kind != PromptWaiting && kind != PromptSignedUp {
 		held.sent = false
 	}
 	s.Kind, s.Update, s.Title, s.Username, s.Folder = kind, it.ID, it.Title, it.Username, it.Folder
 	return &s
 }
 
-// Tells reports whether a page has to be looked at even if it has no fields: it imitates a
+// NeedsReading reports whether a page has to be looked at even if it has no fields: it imitates a
 // kept site, or may tell what became of a form that was sent before it.
-func (v *Vault) Tells(p Page) bool {
+func (v *Vault) NeedsReading(p Page) bool {
 	if v.alarm(p.URL) != nil {
 		return true
 	}
@@ -432,12 +432,12 @@ func (v *Vault) Tells(p Page) bool {
 	return s != nil && s.sent
 }
 
-// Take makes a slip of what stands in a page's form now, because its user asked for it.
-func (v *Vault) Take(ctx context.Context, p Page, form int, values map[int]secret.Text) (*Slip, error) {
-	var a autofill.Attempt
+// PromptByHand makes a slip of what stands in a page's form now, because its user asked for it.
+func (v *Vault) PromptByHand(ctx context.Context, p Page, form int, values map[int]secret.Text) (*SavePrompt, error) {
+	var a autofill.Submission
 	for _, r := range autofill.Read(p.Snapshot) {
 		if r.Form == form {
-			a, _ = autofill.Typed(p.Snapshot, r, values)
+			a, _ = autofill.Submitted(p.Snapshot, r, values)
 		}
 	}
 	if a.Password.IsEmpty() && a.Username == "" {
@@ -473,7 +473,7 @@ func (v *Vault) usedHere(slip, login string) {
 	}
 }
 
-func (v *Vault) findSlip(id string) (*Slip, string) {
+func (v *Vault) findSlip(id string) (*SavePrompt, string) {
 	for k, s := range v.slip {
 		if s.ID == id {
 			return s, k
@@ -482,42 +482,42 @@ func (v *Vault) findSlip(id string) (*Slip, string) {
 	return nil, ""
 }
 
-// ErrNoSlip is returned for a slip that was answered already or is too old.
-var ErrNoSlip = errors.New("this was answered already")
+// ErrNoPrompt is returned for a slip that was answered already or is too old.
+var ErrNoPrompt = errors.New("this was answered already")
 
-// SlipPassword shows what a slip would keep.
-func (v *Vault) SlipPassword(id string) (secret.Text, error) {
+// PromptPassword shows what a slip would keep.
+func (v *Vault) PromptPassword(id string) (secret.Text, error) {
 	v.mu.RLock()
 	defer v.mu.RUnlock()
 	s, _ := v.findSlip(id)
 	if s == nil {
-		return secret.Text{}, ErrNoSlip
+		return secret.Text{}, ErrNoPrompt
 	}
 	return s.attempt.Password, nil
 }
 
-// KeepSlip makes a login of a slip, or updates the one it names. What was changed on the
+// AcceptPrompt makes a login of a slip, or updates the one it names. What was changed on the
 // slip of a sign-up is changed at its login.
-func (v *Vault) KeepSlip(ctx context.Context, in Slip) error {
+func (v *Vault) AcceptPrompt(ctx context.Context, in SavePrompt) error {
 	v.mu.RLock()
 	held, _ := v.findSlip(in.ID)
-	var s Slip
+	var s SavePrompt
 	if held != nil {
 		s = *held
 	}
 	v.mu.RUnlock()
 	if held == nil {
-		return ErrNoSlip
+		return ErrNoPrompt
 	}
 	if in.Update != "" && !v.fits(in.Update, s.url) {
 		return ErrWrongSite
 	}
-	joined := s.shown == SlipJoined && in.Update == s.login
+	joined := s.shown == PromptSignedUp && in.Update == s.login
 	if in.Update != "" && !joined {
 		if err := v.Save(ctx, in.Update, vault.Changes{vault.FieldPassword: s.attempt.Password}); err != nil {
 			return err
 		}
-		return v.DropSlip(in.ID)
+		return v.DismissPrompt(in.ID)
 	}
 	address, err := slipAddress(in.Address, v.signInOf(s))
 	if err != nil {
@@ -541,7 +541,7 @@ func (v *Vault) KeepSlip(ctx context.Context, in Slip) error {
 		if err := v.Save(ctx, s.login, c); err != nil {
 			return err
 		}
-		return v.DropSlip(in.ID)
+		return v.DismissPrompt(in.ID)
 	}
 	d := vault.Draft{Title: in.Title, Username: in.Username, Password: s.attempt.Password, Folder: in.Folder, Addresses: []vault.Address{{URL: address}}}
 	// The slip's id is the login's: pressed twice, it is kept once.
@@ -549,13 +549,13 @@ func (v *Vault) KeepSlip(ctx context.Context, in Slip) error {
 		return err
 	}
 	v.usedHere(s.ID, s.ID)
-	return v.DropSlip(in.ID)
+	return v.DismissPrompt(in.ID)
 }
 
 // slipAddress is the address as it was changed on a slip: another page of the same site.
 func slipAddress(typed, address string) (string, error) {
 	if address == "" {
-		return "", ErrNoSlip
+		return "", ErrNoPrompt
 	}
 	if typed == "" || typed == site.Shown(address) {
 		return address, nil
@@ -573,8 +573,8 @@ func slipAddress(typed, address string) (string, error) {
 	return typed, nil
 }
 
-// DropSlip forgets a slip.
-func (v *Vault) DropSlip(id string) error {
+// DismissPrompt forgets a slip.
+func (v *Vault) DismissPrompt(id string) error {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if _, k := v.findSlip(id); k != "" {
@@ -583,8 +583,8 @@ func (v *Vault) DropSlip(id string) error {
 	return nil
 }
 
-// Never keeps slips from being shown on a site again.
-func (v *Vault) Never(ctx context.Context, url string) error {
+// NeverAsk keeps slips from being shown on a site again.
+func (v *Vault) NeverAsk(ctx context.Context, url string) error {
 	r := v.SiteRule(site.Domain(url))
 	r.NoAsk = true
 	return v.SetSiteRule(ctx, r)

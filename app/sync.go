@@ -8,9 +8,9 @@ import (
 	"math/rand/v2"
 	"time"
 
-	"redlocket/cloud/wire"
 	"redlocket/core/ledger"
 	"redlocket/core/vault"
+	"redlocket/core/wire"
 )
 
 // Status says how a vault stands to its cloud.
@@ -248,7 +248,7 @@ func (v *Vault) take(ctx context.Context, since uint64, c wire.Changes) error {
 		row := Row{o.ID, o.Rev, o.Blob, o.Rev, o.Hash}
 		if ours, ok := v.entries[o.ID]; ok && ours.rev > ours.baseRev {
 			h.edit = ours.edit
-			h.entry = ledger.Merge(ours.entry, theirs)
+			h.entry = vault.Merge(ours.entry, theirs)
 			if !same(h.entry, theirs) {
 				h.rev = o.Rev + 1
 				if row, err = sealRow(v.seal, h); err != nil {
@@ -258,7 +258,7 @@ func (v *Vault) take(ctx context.Context, since uint64, c wire.Changes) error {
 		}
 		rows, changed = append(rows, row), append(changed, h)
 	}
-	stand := Stand{next.Number, next.Head, next.Floor, next.FloorHash}
+	stand := Checkpoint{next.Number, next.Head, next.Floor, next.FloorHash}
 	if err := v.store.Put(ctx, rows, &stand); err != nil {
 		return fmt.Errorf("failed to save what came from the cloud: %w", err)
 	}

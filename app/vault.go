@@ -37,25 +37,25 @@ type Vault struct {
 	instance string
 
 	mu        sync.RWMutex
-	card      Card
+	card      Profile
 	seal      *keys.Vault // nil once locked
 	cloud     Cloud       // nil without one
 	entries   map[string]held
-	stand     Stand
+	stand     Checkpoint
 	index     *find.Index // nil when entries changed since
 	used      time.Time
 	status    Status
-	slip      map[string]*Slip
+	slip      map[string]*SavePrompt
 	here      map[string]string // by tab and site: the login that was last used there
 	going     going             // where its user was sent from the book
-	drawer    []Made
+	drawer    []GeneratedPassword
 	uses      map[string]int64 // by item: when it was last used here; replaced, never changed
 	dirty     bool             // uses has yet to be kept
 	device    deviceSettings
-	asked     time.Time         // when the master password was last shown
-	promises  map[Ask]time.Time // acts that were said to be allowed, until then
-	attaching map[string]bool   // files under way
-	acts      []act             // what can be undone, the latest last
+	asked     time.Time            // when the master password was last shown
+	promises  map[Reauth]time.Time // acts that were said to be allowed, until then
+	attaching map[string]bool      // files under way
+	acts      []act                // what can be undone, the latest last
 	sites     *directory.Directory
 
 	importing atomic.Pointer[Importing] // that is being prepared, or was the last
@@ -92,11 +92,11 @@ const (
 	NoticeLocked  = "locked"
 )
 
-func (d *Device) newVault(card Card, vk keys.VaultKey) *Vault {
+func (d *Device) newVault(card Profile, vk keys.VaultKey) *Vault {
 	return &Vault{
 		d: d, instance: rand.Text(), card: card, seal: keys.NewVault(card.Vault, vk, d.p.Rand),
 		entries: map[string]held{}, ready: make(chan struct{}), used: d.p.Now(), listeners: map[chan Notice]bool{},
-		slip: map[string]*Slip{}, here: map[string]string{}, wake: make(chan struct{}, 1), sites: shippedSites(), attaching: map[string]bool{}, device: defaultSettings(card),
+		slip: map[string]*SavePrompt{}, here: map[string]string{}, wake: make(chan struct{}, 1), sites: shippedSites(), attaching: map[string]bool{}, device: defaultSettings(card),
 	}
 }
 
@@ -189,7 +189,7 @@ func (v *Vault) keepShelf(seal *keys.Vault, x *find.Index) {
 // loadRecords opens every record of the store: one goroutine reads, the others,
 // as many as workers says, open what it read, in batches.
 func (v *Vault) loadRecords(ctx context.Context, seal *keys.Vault, workers int) error {
-	stand, err := v.store.Stand(ctx)
+	stand, err := v.store.Checkpoint(ctx)
 	if err != nil {
 		return err
 	}
@@ -292,7 +292,7 @@ func (v *Vault) Lock() {
 		v.keepUses(seal, uses)
 	}
 	v.keepSlips(seal, slips)
-	_ = v.store.SetCard(context.Background(), card) // only the time of closing is lost
+	_ = v.store.SetProfile(context.Background(), card) // only the time of closing is lost
 }
 
 // Instance names this opening of the vault. A session that was let in by another
@@ -322,8 +322,8 @@ func (v *Vault) Left() time.Duration {
 	return after - v.d.p.Now().Sub(v.used)
 }
 
-// Card returns the profile's card.
-func (v *Vault) Card() Card {
+// Profile returns the profile's card.
+func (v *Vault) Profile() Profile {
 	v.mu.RLock()
 	defer v.mu.RUnlock()
 	return v.card
@@ -484,7 +484,7 @@ func (v *Vault) Usernames() ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	count := map[string]int{v.Card().Email: 1}
+	count := map[string]int{v.Profile().Email: 1}
 	for _, it := range items {
 		if it.Username != "" {
 			count[it.Username]++
@@ -558,9 +558,9 @@ func (v *Vault) SaveAll(ctx context.Context, drafts []vault.Draft) error {
 	return v.write(ctx, list)
 }
 
-// Settle decides which of two rival passwords is the current one.
-func (v *Vault) Settle(ctx context.Context, id string, password secret.Text) error {
-	return v.existing(ctx, id, func(e vault.Entry) (vault.Entry, error) { return e.Settle(v.stamp(), password) })
+// Resolve decides which of two rival passwords is the current one.
+func (v *Vault) Resolve(ctx context.Context, id string, password secret.Text) error {
+	return v.existing(ctx, id, func(e vault.Entry) (vault.Entry, error) { return e.Resolve(v.stamp(), password) })
 }
 
 func (v *Vault) existing(ctx context.Context, id string, fn func(vault.Entry) (vault.Entry, error)) error {
@@ -778,13 +778,13 @@ func (v *Vault) local(ctx context.Context, name string) ([]byte, error) {
 // Rand is the device's source of randomness.
 func (v *Vault) Rand() io.Reader { return v.d.p.Rand }
 
-// Keep stores bytes under a name, sealed, on this device only; nil removes them.
-func (v *Vault) Keep(ctx context.Context, name string, plain []byte) error {
+// SetLocal stores bytes under a name, sealed, on this device only; nil removes them.
+func (v *Vault) SetLocal(ctx context.Context, name string, plain []byte) error {
 	if plain == nil {
 		return v.store.SetLocal(ctx, name, nil)
 	}
 	return v.setLocal(ctx, v.store, name, plain)
 }
 
-// Kept returns what Keep stored; nil if nothing was.
-func (v *Vault) Kept(ctx context.Context, name string) ([]byte, error) { return v.local(ctx, name) }
+// Local returns what Keep stored; nil if nothing was.
+func (v *Vault) Local(ctx context.Context, name string) ([]byte, error) { return v.local(ctx, name) }

@@ -56,8 +56,8 @@ func (v *Vault) loadSlips(ctx context.Context) error {
 	for _, k := range list {
 		since := time.UnixMilli(k.Since)
 		if v.d.p.Now().Sub(since) < slipLife {
-			v.slip[k.Key] = &Slip{ID: k.ID, Title: k.Title, url: k.URL, since: since, sent: true, login: k.Login,
-				attempt: autofill.Attempt{Kind: k.Kind, Username: k.Username, Password: secret.New(k.Password)}}
+			v.slip[k.Key] = &SavePrompt{ID: k.ID, Title: k.Title, url: k.URL, since: since, sent: true, login: k.Login,
+				attempt: autofill.Submission{Kind: k.Kind, Username: k.Username, Password: secret.New(k.Password)}}
 		}
 	}
 	return v.store.SetLocal(ctx, localSlips, nil)

@@ -36,7 +36,7 @@ func (v *Vault) ChangePage(ctx context.Context, id string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	v.Go(id)
+	v.ExpectFill(id)
 	if ask := v.d.p.Sites; ask != nil {
 		there, _, err := ask.Get(ctx, site.WellKnown(address, site.ChangePasswordPath))
 		if err == nil && there < http.StatusBadRequest {

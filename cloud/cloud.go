@@ -30,8 +30,8 @@ import (
 	"github.com/go-chi/httprate"
 	"github.com/google/uuid"
 
-	"redlocket/cloud/wire"
 	"redlocket/core/keys"
+	"redlocket/core/wire"
 )
 
 const (

@@ -15,8 +15,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"redlocket/cloud/wire"
 	"redlocket/core/keys"
+	"redlocket/core/wire"
 )
 
 func newServer(t testing.TB, lim Limits) *Server {

@@ -11,7 +11,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/google/uuid"
 
-	"redlocket/cloud/wire"
+	"redlocket/core/wire"
 )
 
 var (

@@ -14,8 +14,8 @@ import (
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver, without cgo
 
-	"redlocket/cloud/wire"
 	"redlocket/core/keys"
+	"redlocket/core/wire"
 )
 
 //go:embed migrations/*.sql

@@ -23,7 +23,7 @@ func (s *Server) act(w http.ResponseWriter, r *http.Request) {
 		s.problem(w, r, http.StatusRequestEntityTooLarge, "That is too much", "Choose fewer at once. Nothing was changed.")
 		return
 	}
-	v, ctx := of(r), r.Context()
+	v, ctx := vaultOf(r), r.Context()
 	ids := strings.Fields(r.FormValue("ids")) // one field: the number of fields of a form is limited
 	var d app.Done
 	var err error
@@ -72,7 +72,7 @@ func (s *Server) act(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) undo(w http.ResponseWriter, r *http.Request) {
-	u, err := of(r).Undo(r.Context(), chi.URLParam(r, "act"))
+	u, err := vaultOf(r).Undo(r.Context(), chi.URLParam(r, "act"))
 	if err != nil {
 		if err == app.ErrNoAct {
 			s.problem(w, r, http.StatusConflict, "That is too late", sentence(err.Error()))
@@ -91,7 +91,7 @@ func (s *Server) undo(w http.ResponseWriter, r *http.Request) {
 	}
 	if r.Header.Get("HX-Request") == "" {
 		s.sessions.Put(r.Context(), sessionSaid, d.Words)
-		go_(w, r, back(r))
+		redirect(w, r, back(r))
 		return
 	}
 	s.render(w, r, http.StatusOK, "done", s.view(r, "", "", d))
@@ -108,7 +108,7 @@ func back(r *http.Request) string {
 func (s *Server) settle(w http.ResponseWriter, r *http.Request) {
 	p, _, err := s.secretOf(r)
 	if err == nil {
-		err = of(r).Settle(r.Context(), chi.URLParam(r, "id"), p)
+		err = vaultOf(r).Resolve(r.Context(), chi.URLParam(r, "id"), p)
 	}
 	s.acted(w, r, err, "Settled. The other password is in the history.", "/items/"+chi.URLParam(r, "id"))
 }

@@ -39,9 +39,9 @@ type bookData struct {
 	All      int // items of the section
 	Found    int // items of the list
 	Sites    int
-	Slip     bool
+	Fuzzy    bool
 	More     int // sites that fit and aren't listed
-	Warnings []app.RunningOut
+	Warnings []app.Expiry
 	Open     string
 	Sheet    string // template of the right leaf
 	Item     *itemData
@@ -172,7 +172,7 @@ func moment(r *http.Request) (ms int64, ok bool) {
 // list finds what a request asks for, as much of it as a page lists; with all,
 // everything.
 func list(r *http.Request, section vault.Section, q find.Query, all bool) (x *find.Index, b *find.Book, err error) {
-	v := of(r)
+	v := vaultOf(r)
 	most := 0
 	if len(q.Words) > 0 && !all {
 		most = mostFits
@@ -200,7 +200,7 @@ func (s *Server) bookData(r *http.Request) (d bookData, err error) {
 	if err != nil {
 		return d, err
 	}
-	d.All, d.Found, d.Sites, d.Slip, d.More = x.Len(d.Section), b.Items, len(b.Sites), b.Slip, b.More
+	d.All, d.Found, d.Sites, d.Fuzzy, d.More = x.Len(d.Section), b.Items, len(b.Sites), b.Fuzzy, b.More
 	parts := chunks(b, d.Q.Empty())
 	d.Thumbs = thumbs(parts)
 	first, lines := 0, 0
@@ -211,7 +211,7 @@ func (s *Server) bookData(r *http.Request) (d bookData, err error) {
 	}
 	d.Chunks, d.Rest = parts[:first], parts[first:]
 	if d.On == "" && d.Q.Empty() && d.Section == vault.SectionCards {
-		d.Warnings, err = of(r).RunningOut()
+		d.Warnings, err = vaultOf(r).ExpiringSoon()
 	}
 	return d, err
 }
@@ -291,7 +291,7 @@ func presses(x *find.Index, q find.Query) (out []press) {
 
 // narrow draws what can be pressed to narrow the list.
 func (s *Server) narrow(w http.ResponseWriter, r *http.Request) {
-	x, err := of(r).Index()
+	x, err := vaultOf(r).Index()
 	if err != nil {
 		s.fail(w, r, err)
 		return
@@ -385,5 +385,5 @@ func (s *Server) ids(w http.ResponseWriter, r *http.Request) {
 
 // archive leads to what is put away.
 func (s *Server) archive(w http.ResponseWriter, r *http.Request) {
-	go_(w, r, "/logins?q="+url.QueryEscape("=archived"))
+	redirect(w, r, "/logins?q="+url.QueryEscape("=archived"))
 }

@@ -27,7 +27,7 @@ type devicesData struct {
 }
 
 func (s *Server) devicesData(r *http.Request) (d devicesData, err error) {
-	v := of(r)
+	v := vaultOf(r)
 	d.Cloud = s.cfg.Cloud
 	d.Rules = v.SiteRules()
 	if d.Devices, d.Away, err = v.Devices(r.Context()); err != nil {
@@ -79,23 +79,23 @@ func (s *Server) after(w http.ResponseWriter, r *http.Request, err error, done s
 		s.showDevices(w, r, err, "")
 		return
 	}
-	go_(w, r, "/devices?done="+done)
+	redirect(w, r, "/devices?done="+done)
 }
 
 func (s *Server) introduce(w http.ResponseWriter, r *http.Request) {
-	s.after(w, r, of(r).Introduce(r.Context(), r.FormValue("words")), "introduced")
+	s.after(w, r, vaultOf(r).Introduce(r.Context(), r.FormValue("words")), "introduced")
 }
 
 func (s *Server) shutOut(w http.ResponseWriter, r *http.Request) {
-	s.after(w, r, of(r).ShutOut(r.Context(), chi.URLParam(r, "id")), "shut-out")
+	s.after(w, r, vaultOf(r).ShutOut(r.Context(), chi.URLParam(r, "id")), "shut-out")
 }
 
 func (s *Server) joinCloud(w http.ResponseWriter, r *http.Request) {
-	s.after(w, r, of(r).JoinCloud(r.Context(), r.FormValue("cloud")), "cloud")
+	s.after(w, r, vaultOf(r).JoinCloud(r.Context(), r.FormValue("cloud")), "cloud")
 }
 
 func (s *Server) signInAgain(w http.ResponseWriter, r *http.Request) {
-	s.after(w, r, of(r).SignInAgain(r.Context(), secret.New(r.FormValue("password"))), "cloud")
+	s.after(w, r, vaultOf(r).SignInAgain(r.Context(), secret.New(r.FormValue("password"))), "cloud")
 }
 
 func (s *Server) browsers(w http.ResponseWriter, r *http.Request) {
@@ -112,16 +112,16 @@ func (s *Server) browsers(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) confirmBrowser(w http.ResponseWriter, r *http.Request) {
-	s.after(w, r, s.cfg.Browsers.Confirm(r.Context(), chi.URLParam(r, "id"), of(r)), "connected")
+	s.after(w, r, s.cfg.Browsers.Confirm(r.Context(), chi.URLParam(r, "id"), vaultOf(r)), "connected")
 }
 
 func (s *Server) refuseBrowser(w http.ResponseWriter, r *http.Request) {
 	s.cfg.Browsers.Refuse(chi.URLParam(r, "id"))
-	go_(w, r, "/devices")
+	redirect(w, r, "/devices")
 }
 
 func (s *Server) endBrowser(w http.ResponseWriter, r *http.Request) {
-	s.after(w, r, s.cfg.Browsers.End(r.Context(), of(r), chi.URLParam(r, "id")), "ended")
+	s.after(w, r, s.cfg.Browsers.End(r.Context(), vaultOf(r), chi.URLParam(r, "id")), "ended")
 }
 
 // setRule sets what a person wants at one site.
@@ -130,12 +130,12 @@ func (s *Server) setRule(w http.ResponseWriter, r *http.Request) {
 	if clean, err := site.Clean(domain); err == nil {
 		domain = site.Domain(clean)
 	}
-	rule := of(r).SiteRule(domain)
+	rule := vaultOf(r).SiteRule(domain)
 	rule.NoOffer, rule.NoAsk = r.FormValue("no_offer") != "", r.FormValue("no_ask") != ""
 	if r.FormValue("forget") != "" {
 		rule.Apps = nil
 	}
-	s.after(w, r, of(r).SetSiteRule(r.Context(), rule), "saved")
+	s.after(w, r, vaultOf(r).SetSiteRule(r.Context(), rule), "saved")
 }
 
 func (s *Server) statusLine(w http.ResponseWriter, r *http.Request) {
@@ -145,10 +145,10 @@ func (s *Server) statusLine(w http.ResponseWriter, r *http.Request) {
 // events tells a page's worker what happened to the vault: "changed", "status"
 // or "locked", and every few seconds how long it stays open.
 func (s *Server) events(w http.ResponseWriter, r *http.Request) {
-	v := of(r)
+	v := vaultOf(r)
 	notices, end := v.Listen()
 	defer end()
-	defer v.Page()()
+	defer v.PageOpened()()
 	rc := http.NewResponseController(w)
 	_ = rc.SetWriteDeadline(time.Time{}) // not every writer has one
 	w.Header().Set("Content-Type", "text/event-stream")

@@ -19,7 +19,7 @@ import (
 
 // mayExport answers whether the master password has to be shown first.
 func (s *Server) mayExport(w http.ResponseWriter, r *http.Request) {
-	if err := of(r).Promise(app.AskExport); err != nil {
+	if err := vaultOf(r).Grant(app.ReauthExport); err != nil {
 		s.fail(w, r, err)
 		return
 	}
@@ -37,7 +37,7 @@ func (s *Server) export(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	var b bytes.Buffer
-	_, err := of(r).Export(r.Context(), &b, sel)
+	_, err := vaultOf(r).Export(r.Context(), &b, sel)
 	if err != nil {
 		s.importFailed(w, r, err)
 		return
@@ -58,7 +58,7 @@ func (s *Server) export(w http.ResponseWriter, r *http.Request) {
 // backup sends everything, sealed with a passphrase.
 func (s *Server) backup(w http.ResponseWriter, r *http.Request) {
 	p := secret.New(r.FormValue("passphrase"))
-	err := of(r).NeedsAsking(app.AskExport)
+	err := vaultOf(r).RequireReauth(app.ReauthExport)
 	if err == nil && !p.Equal(secret.New(r.FormValue("again"))) {
 		err = &app.InputError{Field: "again", Err: errors.New("the two aren’t the same; nothing was written")}
 	}
@@ -66,7 +66,7 @@ func (s *Server) backup(w http.ResponseWriter, r *http.Request) {
 		download(w, "red-locket-"+time.Now().Format(time.DateOnly)+".age", "application/octet-stream")
 	}}
 	if err == nil {
-		_, err = of(r).Backup(r.Context(), out, p)
+		_, err = vaultOf(r).Backup(r.Context(), out, p)
 	}
 	switch {
 	case err == nil:
@@ -96,9 +96,9 @@ func (s *Server) restoreBackup(w http.ResponseWriter, r *http.Request) {
 			continue
 		}
 		var done app.Saved
-		if done, err = of(r).RestoreBackup(r.Context(), part, secret.New(string(passphrase)), nil); err == nil {
+		if done, err = vaultOf(r).RestoreBackup(r.Context(), part, secret.New(string(passphrase)), nil); err == nil {
 			s.sessions.Put(r.Context(), sessionSaid, fmt.Sprintf("Restored from the backup: %s and %s.", plural(done.Items, "item", "items"), plural(done.Files, "file", "files")))
-			go_(w, r, "/import")
+			redirect(w, r, "/import")
 			return
 		}
 		break
@@ -111,7 +111,7 @@ func (s *Server) restoreBackup(w http.ResponseWriter, r *http.Request) {
 
 // planBackups has backups written to a folder from here on, or no longer.
 func (s *Server) planBackups(w http.ResponseWriter, r *http.Request) {
-	v := of(r)
+	v := vaultOf(r)
 	var err error
 	words := "No more backups are written by themselves. Those that are there stay."
 	if r.FormValue("stop") != "" {
@@ -126,5 +126,5 @@ func (s *Server) planBackups(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	s.sessions.Put(r.Context(), sessionSaid, words)
-	go_(w, r, "/import")
+	redirect(w, r, "/import")
 }

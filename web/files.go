@@ -34,7 +34,7 @@ func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
 			break
 		}
 		if err == nil && part.FileName() != "" {
-			_, err = of(r).Attach(r.Context(), id, part.FileName(), part)
+			_, err = vaultOf(r).Attach(r.Context(), id, part.FileName(), part)
 			n++
 		}
 		if err != nil {
@@ -51,12 +51,12 @@ func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
 		s.acted(w, r, nil, words, "/items/"+id)
 		return
 	}
-	s.render(w, r, http.StatusOK, "done", s.view(r, "", "", doneData{words, of(r).LastAct()}))
+	s.render(w, r, http.StatusOK, "done", s.view(r, "", "", doneData{words, vaultOf(r).LastAct()}))
 }
 
 func (s *Server) detach(w http.ResponseWriter, r *http.Request) {
 	id := chi.URLParam(r, "id")
-	err := of(r).Detach(r.Context(), id, chi.URLParam(r, "file"))
+	err := vaultOf(r).Detach(r.Context(), id, chi.URLParam(r, "file"))
 	s.acted(w, r, err, "The file was taken off. The history of the item still has it.", "/items/"+id)
 }
 
@@ -75,7 +75,7 @@ func shownAs(f vault.File) string {
 
 // file sends a file: to be saved, or as the picture of a page.
 func (s *Server) file(w http.ResponseWriter, r *http.Request) {
-	f, err := of(r).File(chi.URLParam(r, "id"), chi.URLParam(r, "file"))
+	f, err := vaultOf(r).File(chi.URLParam(r, "id"), chi.URLParam(r, "file"))
 	if errors.Is(err, app.ErrNoFile) {
 		s.problem(w, r, http.StatusNotFound, "This file isn’t here", "It may have been taken off on another device.")
 		return
@@ -95,7 +95,7 @@ func (s *Server) file(w http.ResponseWriter, r *http.Request) {
 		h.Set("Content-Type", "application/octet-stream")
 		h.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": f.Name}))
 	}}
-	if err := of(r).ReadFile(r.Context(), f, out); err != nil {
+	if err := vaultOf(r).ReadFile(r.Context(), f, out); err != nil {
 		if !out.begun {
 			s.problem(w, r, http.StatusBadGateway, "The file can’t be read now", sentence(err.Error()))
 			return
@@ -137,7 +137,7 @@ type previewData struct {
 
 func (s *Server) preview(w http.ResponseWriter, r *http.Request) {
 	id := chi.URLParam(r, "id")
-	f, err := of(r).File(id, chi.URLParam(r, "file"))
+	f, err := vaultOf(r).File(id, chi.URLParam(r, "file"))
 	if err != nil {
 		s.fail(w, r, err)
 		return
@@ -145,7 +145,7 @@ func (s *Server) preview(w http.ResponseWriter, r *http.Request) {
 	d := previewData{Name: f.Name, Src: "/items/" + id + "/files/" + f.ID + "?shown=1"}
 	if shownAs(f) == "text" {
 		var b limitedBuffer
-		if err := of(r).ReadFile(r.Context(), f, &b); err != nil && !errors.Is(err, errEnough) {
+		if err := vaultOf(r).ReadFile(r.Context(), f, &b); err != nil && !errors.Is(err, errEnough) {
 			s.fail(w, r, err)
 			return
 		}

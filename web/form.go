@@ -27,20 +27,20 @@ import (
 // opened, as a keyed digest: what its user didn't change isn't written. Values of
 // hidden fields aren't in the form; Has says which there are.
 type formData struct {
-	ID        string
-	New       bool
-	Kind      vault.Kind
-	Kinds     []vault.Kind
-	Typed     app.Typed
-	Owns      []ownRow
-	Has       map[string]string // hidden fields that have a value, and how it ends
-	Was       map[string]string
-	Usernames []string
-	Folders   []string
-	Options   generator.Options
-	Countries []country
-	State     string
-	Drawer    []app.Made
+	ID           string
+	New          bool
+	Kind         vault.Kind
+	Kinds        []vault.Kind
+	Typed        app.ItemForm
+	CustomFields []ownRow
+	Has          map[string]string // hidden fields that have a value, and how it ends
+	Was          map[string]string
+	Usernames    []string
+	Folders      []string
+	Options      generator.Options
+	Countries    []country
+	State        string
+	Drawer       []app.GeneratedPassword
 }
 
 // ownRow is an own field in the form.
@@ -84,7 +84,7 @@ func (s *Server) formOf(r *http.Request, e vault.Entry) *formData {
 	it := vault.View(e)
 	kind, _ := vault.KindOf(it.Type)
 	f := &formData{ID: e.ID, Kind: kind, Options: generator.Default(), Has: map[string]string{}, Was: map[string]string{}}
-	f.Typed = app.Typed{Kind: it.Type, Title: it.Title, Values: map[vault.Field]string{}, Addresses: it.Addresses, Also: strings.Join(it.Also, "\n"),
+	f.Typed = app.ItemForm{Kind: it.Type, Title: it.Title, Values: map[vault.Field]string{}, Addresses: it.Addresses, Aliases: strings.Join(it.Aliases, "\n"),
 		Folder: it.Folder, Tags: strings.Join(it.Tags, ", "), Notes: it.Notes}
 	for _, k := range vault.Kinds() { // another kind may be chosen in the form
 		for _, spec := range k.Specs {
@@ -102,12 +102,12 @@ func (s *Server) formOf(r *http.Request, e vault.Entry) *formData {
 			f.Typed.Values[spec.Field] = value
 		}
 	}
-	for _, o := range e.Owns() {
+	for _, o := range e.CustomFields() {
 		row := ownRow{ID: o.ID, Label: o.Label, Form: o.Form, Value: o.Value.Reveal()}
 		if o.Form == vault.FormHidden {
 			row.Value, row.Has = "", true
 		}
-		f.Owns = append(f.Owns, row)
+		f.CustomFields = append(f.CustomFields, row)
 	}
 	for field := range e.Fields {
 		f.Was[string(field)] = s.digest(r, field, json.RawMessage(e.Fields[field].Value.Reveal()))
@@ -117,16 +117,16 @@ func (s *Server) formOf(r *http.Request, e vault.Entry) *formData {
 
 func (s *Server) suggest(r *http.Request, f *formData) (err error) {
 	f.Kinds, f.Countries = vault.Kinds(), countries
-	if f.Usernames, err = of(r).Usernames(); err != nil {
+	if f.Usernames, err = vaultOf(r).Usernames(); err != nil {
 		return err
 	}
 	f.Usernames = f.Usernames[:min(len(f.Usernames), 30)]
-	x, err := of(r).Index()
+	x, err := vaultOf(r).Index()
 	if err != nil {
 		return err
 	}
 	f.Folders = slices.Sorted(maps.Keys(x.Names().Folders))
-	f.Drawer, err = of(r).Drawer()
+	f.Drawer, err = vaultOf(r).Generated()
 	return err
 }
 
@@ -139,7 +139,7 @@ func (s *Server) digest(r *http.Request, f vault.Field, value any) string {
 	if err != nil {
 		return ""
 	}
-	m := hmac.New(sha256.New, []byte(of(r).Instance()))
+	m := hmac.New(sha256.New, []byte(vaultOf(r).Instance()))
 	m.Write([]byte(f))
 	m.Write(b)
 	return hex.EncodeToString(m.Sum(nil)[:12])
@@ -156,7 +156,7 @@ func (s *Server) newItem(w http.ResponseWriter, r *http.Request) {
 		}
 		d.Sheet = "sheet-form"
 		f := &formData{ID: app.NewID(), New: true, Kind: kind, Options: generator.Default(), State: d.State(), Has: map[string]string{}, Was: map[string]string{}}
-		f.Typed = app.Typed{Kind: kind.Type, Title: r.FormValue("title"), Values: map[vault.Field]string{}}
+		f.Typed = app.ItemForm{Kind: kind.Type, Title: r.FormValue("title"), Values: map[vault.Field]string{}}
 		if a, err := site.Clean(r.FormValue("address")); err == nil {
 			f.Typed.Addresses = []vault.Address{{URL: a}}
 		}
@@ -192,7 +192,7 @@ func readForm(r *http.Request) *formData {
 	f := &formData{ID: chi.URLParam(r, "id"), New: r.FormValue("new") != "", Options: generator.Default(), Has: map[string]string{}, Was: map[string]string{}}
 	f.Kind, _ = vault.KindOf(vault.Type(r.FormValue("kind")))
 	lines := func(name string) string { return strings.ReplaceAll(r.FormValue(name), "\r\n", "\n") }
-	f.Typed = app.Typed{Kind: f.Kind.Type, Title: r.FormValue("title"), Values: map[vault.Field]string{}, Also: lines("also"), Folder: r.FormValue("folder"), Tags: r.FormValue("tags"), Notes: lines("notes")}
+	f.Typed = app.ItemForm{Kind: f.Kind.Type, Title: r.FormValue("title"), Values: map[vault.Field]string{}, Aliases: lines("also"), Folder: r.FormValue("folder"), Tags: r.FormValue("tags"), Notes: lines("notes")}
 	for _, k := range vault.Kinds() { // values of the kind before are carried along
 		for _, spec := range k.Specs {
 			if r.Form.Has("v_" + string(spec.Field)) {
@@ -215,7 +215,7 @@ func readForm(r *http.Request) *formData {
 		if i >= len(forms) || i >= len(values) || i >= len(has) || i >= len(r.Form["own_label"]) {
 			break
 		}
-		f.Owns = append(f.Owns, ownRow{ID: id, Label: strings.TrimSpace(r.Form["own_label"][i]), Form: vault.Form(forms[i]), Value: values[i], Has: has[i] != ""})
+		f.CustomFields = append(f.CustomFields, ownRow{ID: id, Label: strings.TrimSpace(r.Form["own_label"][i]), Form: vault.Form(forms[i]), Value: values[i], Has: has[i] != ""})
 	}
 	for name := range r.Form {
 		if field, ok := strings.CutPrefix(name, "was_"); ok {
@@ -261,25 +261,25 @@ func (s *Server) saveItem(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	f := readForm(r)
-	for i, o := range f.Owns {
+	for i, o := range f.CustomFields {
 		if o.Has && o.Value == "" && o.Label != "" && o.Form == vault.FormHidden {
 			continue // the present value is put in below
 		}
-		f.Typed.Owns = append(f.Typed.Owns, vault.Own{ID: o.ID, Label: o.Label, Form: o.Form, Order: i + 1, Value: secret.New(o.Value)})
+		f.Typed.CustomFields = append(f.Typed.CustomFields, vault.CustomField{ID: o.ID, Label: o.Label, Form: o.Form, Order: i + 1, Value: secret.New(o.Value)})
 	}
-	changes, err := of(r).Changes(&f.Typed)
+	changes, err := vaultOf(r).Changes(&f.Typed)
 	if err == nil {
 		err = s.keepHidden(r, f, changes)
 	}
 	if err == nil {
 		s.dropUnchanged(r, f, changes)
-		if err = of(r).SaveAs(r.Context(), f.ID, f.Kind.Type, changes); err == nil {
+		if err = vaultOf(r).SaveAs(r.Context(), f.ID, f.Kind.Type, changes); err == nil {
 			s.acted(w, r, nil, "Kept.", "/items/"+f.ID+stateOf(r))
 			return
 		}
 	}
 	page := View{Bad: map[string]string{}}
-	var bad app.Bad
+	var bad app.FormErrors
 	switch {
 	case errors.As(err, &bad):
 		page.Bad = bad
@@ -308,12 +308,12 @@ func (s *Server) keepHidden(r *http.Request, f *formData, c vault.Changes) error
 	if f.New {
 		return nil
 	}
-	e, err := of(r).Entry(f.ID)
+	e, err := vaultOf(r).Entry(f.ID)
 	if err != nil {
 		return err
 	}
-	for i, o := range f.Owns {
-		for _, old := range e.Owns() {
+	for i, o := range f.CustomFields {
+		for _, old := range e.CustomFields() {
 			if old.ID == o.ID && o.Has && o.Value == "" && o.Label != "" && o.Form == vault.FormHidden {
 				old.Label, old.Order = o.Label, i+1
 				field, value := old.Register()
@@ -358,7 +358,7 @@ func blank(value any) bool {
 
 // siteSuggestions suggests sites for a title that is being typed.
 func (s *Server) siteSuggestions(w http.ResponseWriter, r *http.Request) {
-	s.render(w, r, http.StatusOK, "site-suggestions", s.view(r, "", "", of(r).Sites().Suggest(r.FormValue("title"), 5)))
+	s.render(w, r, http.StatusOK, "site-suggestions", s.view(r, "", "", vaultOf(r).Sites().Suggest(r.FormValue("title"), 5)))
 }
 
 // maxPicture is the largest picture of a QR code that is read, in bytes.

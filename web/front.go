@@ -20,7 +20,7 @@ import (
 
 func (s *Server) home(w http.ResponseWriter, r *http.Request) {
 	if _, ok := s.opened(r); ok {
-		go_(w, r, "/logins")
+		redirect(w, r, "/logins")
 		return
 	}
 	s.toLock(w, r)
@@ -35,15 +35,15 @@ func (s *Server) front(w http.ResponseWriter, r *http.Request) {
 	case len(cards) == 0:
 		s.render(w, r, http.StatusOK, "welcome", s.view(r, "Welcome", "", nil))
 	case len(cards) == 1:
-		go_(w, r, "/open/"+cards[0].ID)
+		redirect(w, r, "/open/"+cards[0].ID)
 	default:
 		s.render(w, r, http.StatusOK, "front", s.view(r, "Whose vault?", "", cards))
 	}
 }
 
 type openData struct {
-	Card   app.Card
-	Others []app.Card
+	Card   app.Profile
+	Others []app.Profile
 	Wrong  string
 	Wait   int // seconds
 }
@@ -53,19 +53,19 @@ func (s *Server) openData(r *http.Request) (d openData, err error) {
 	if err != nil {
 		return d, err
 	}
-	i := slices.IndexFunc(cards, func(c app.Card) bool { return c.ID == chi.URLParam(r, "profile") })
+	i := slices.IndexFunc(cards, func(c app.Profile) bool { return c.ID == chi.URLParam(r, "profile") })
 	if i < 0 {
 		return d, app.ErrNoProfile
 	}
 	d.Card = cards[i]
 	d.Others = slices.Delete(cards, i, i+1)
-	slices.SortFunc(d.Others, func(a, b app.Card) int { return cmp.Compare(a.Name, b.Name) })
+	slices.SortFunc(d.Others, func(a, b app.Profile) int { return cmp.Compare(a.Name, b.Name) })
 	return d, nil
 }
 
 func (s *Server) openPage(w http.ResponseWriter, r *http.Request) {
-	if v, ok := s.opened(r); ok && v.Card().ID == chi.URLParam(r, "profile") {
-		go_(w, r, "/logins")
+	if v, ok := s.opened(r); ok && v.Profile().ID == chi.URLParam(r, "profile") {
+		redirect(w, r, "/logins")
 		return
 	}
 	d, err := s.openData(r)
@@ -100,7 +100,7 @@ func (s *Server) in(w http.ResponseWriter, r *http.Request, v *app.Vault, to str
 		s.fail(w, r, err)
 		return
 	}
-	go_(w, r, to)
+	redirect(w, r, to)
 }
 
 func (s *Server) lock(w http.ResponseWriter, r *http.Request) {
@@ -194,7 +194,7 @@ type sheetData struct {
 }
 
 func (s *Server) sheetData(r *http.Request) (d sheetData, err error) {
-	if d.Sheet, err = of(r).Sheet(r.Context()); err != nil {
+	if d.Sheet, err = vaultOf(r).Sheet(r.Context()); err != nil {
 		return d, err
 	}
 	if d.CarriedQR, err = qr(strings.Join(d.Carried, "")); err != nil {
@@ -208,8 +208,8 @@ func (s *Server) sheetData(r *http.Request) (d sheetData, err error) {
 }
 
 func (s *Server) sheet(w http.ResponseWriter, r *http.Request) {
-	if !of(r).SheetWaits(r.Context()) {
-		if err := of(r).NeedsAsking(app.AskSheet); err != nil {
+	if !vaultOf(r).SheetWaits(r.Context()) {
+		if err := vaultOf(r).RequireReauth(app.ReauthSheet); err != nil {
 			s.fail(w, r, err)
 			return
 		}
@@ -227,9 +227,9 @@ func (s *Server) checkSheet(w http.ResponseWriter, r *http.Request) {
 		n, _ := strconv.Atoi(r.FormValue(name)) // 0 is no group, and refused below
 		return n
 	}
-	err := of(r).CheckSheet(r.Context(), number("carried_group"), r.FormValue("carried"), number("recovery_group"), r.FormValue("recovery"))
+	err := vaultOf(r).CheckSheet(r.Context(), number("carried_group"), r.FormValue("carried"), number("recovery_group"), r.FormValue("recovery"))
 	if err == nil {
-		go_(w, r, "/logins")
+		redirect(w, r, "/logins")
 		return
 	}
 	d, err2 := s.sheetData(r)
@@ -248,7 +248,7 @@ func (s *Server) checkSheet(w http.ResponseWriter, r *http.Request) {
 
 type joinData struct {
 	Email, Cloud, Carried, DeviceName string
-	Arrival                           *app.Arrival
+	Arrival                           *app.Introduction
 	Ready                             bool
 }
 
@@ -272,7 +272,7 @@ func (s *Server) join(w http.ResponseWriter, r *http.Request) {
 	}
 	name := "join"
 	if arrival != "" {
-		if a, e := s.device.Arrived(r.Context(), arrival); e == nil {
+		if a, e := s.device.IntroductionAnswered(r.Context(), arrival); e == nil {
 			d.Arrival, d.Ready, page.Data, name = a, true, nil, "arrival"
 			page.Data = d
 		}
@@ -281,9 +281,9 @@ func (s *Server) join(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) arrive(w http.ResponseWriter, r *http.Request) {
-	a, err := s.device.Arrive(r.Context(), r.FormValue("email"), r.FormValue("cloud"))
+	a, err := s.device.BeginIntroduction(r.Context(), r.FormValue("email"), r.FormValue("cloud"))
 	if err == nil {
-		go_(w, r, "/arrive/"+a.ID)
+		redirect(w, r, "/arrive/"+a.ID)
 		return
 	}
 	page := s.view(r, "Bring your vault here", "", joinData{Email: r.FormValue("email"), Cloud: r.FormValue("cloud")})
@@ -296,7 +296,7 @@ func (s *Server) arrive(w http.ResponseWriter, r *http.Request) {
 // arrival shows the words until the other device has answered, then asks for
 // the master password. The page asks again by itself.
 func (s *Server) arrival(w http.ResponseWriter, r *http.Request) {
-	a, err := s.device.Arrived(r.Context(), chi.URLParam(r, "id"))
+	a, err := s.device.IntroductionAnswered(r.Context(), chi.URLParam(r, "id"))
 	d := joinData{Arrival: a, Ready: err == nil}
 	page := s.view(r, "Bring your vault here", "", d)
 	switch {

@@ -18,12 +18,12 @@ func (s *Server) staged(w http.ResponseWriter, r *http.Request) {
 	id := chi.URLParam(r, "id")
 	words, err := "The password before is this login’s own again. The new one stays under “Over time”.", error(nil)
 	if r.FormValue("took") != "" {
-		words, err = "The new password is this login’s own. The one before stays under “Over time”.", of(r).ConfirmStaged(r.Context(), id)
+		words, err = "The new password is this login’s own. The one before stays under “Over time”.", vaultOf(r).ConfirmStaged(r.Context(), id)
 	} else {
-		err = of(r).StepBack(r.Context(), id)
+		err = vaultOf(r).StepBack(r.Context(), id)
 	}
 	if errors.Is(err, app.ErrNotStaged) {
-		go_(w, r, "/items/"+id) // decided elsewhere meanwhile
+		redirect(w, r, "/items/"+id) // decided elsewhere meanwhile
 		return
 	}
 	s.acted(w, r, err, words, "/items/"+id)
@@ -53,13 +53,13 @@ func (s *Server) vouchPage(w http.ResponseWriter, r *http.Request) {
 
 func (s *Server) vouch(w http.ResponseWriter, r *http.Request) {
 	id := chi.URLParam(r, "id")
-	err := of(r).Vouch(r.Context(), id, r.FormValue("address"))
+	err := vaultOf(r).Vouch(r.Context(), id, r.FormValue("address"))
 	s.acted(w, r, err, "This address belongs to the login from here on. Load its page again.", "/items/"+id)
 }
 
 // changePage leads to where the password of a login is changed.
 func (s *Server) changePage(w http.ResponseWriter, r *http.Request) {
-	to, err := of(r).ChangePage(r.Context(), chi.URLParam(r, "id"))
+	to, err := vaultOf(r).ChangePage(r.Context(), chi.URLParam(r, "id"))
 	if err != nil {
 		s.fail(w, r, err)
 		return
@@ -69,7 +69,7 @@ func (s *Server) changePage(w http.ResponseWriter, r *http.Request) {
 
 func (s *Server) askApps(w http.ResponseWriter, r *http.Request) {
 	id := chi.URLParam(r, "id")
-	n, err := of(r).AskApps(r.Context(), id)
+	n, err := vaultOf(r).AskApps(r.Context(), id)
 	words := fmt.Sprintf("The site names %s with its accounts.", plural(n, "program", "programs"))
 	switch {
 	case errors.Is(err, app.ErrLocked), errors.Is(err, app.ErrNoItem):
@@ -79,15 +79,15 @@ func (s *Server) askApps(w http.ResponseWriter, r *http.Request) {
 		words = sentence(err.Error()) + " Nothing was changed."
 	}
 	s.sessions.Put(r.Context(), sessionSaid, words)
-	go_(w, r, "/items/"+id)
+	redirect(w, r, "/items/"+id)
 }
 
 // madeBefore hands out one password of the drawer.
 func (s *Server) madeBefore(w http.ResponseWriter, r *http.Request) {
 	at, _ := strconv.ParseInt(r.FormValue("at"), 10, 64) // nonsense is a moment at which nothing was made
-	p, err := of(r).MadeAt(at)
+	p, err := vaultOf(r).GeneratedAt(at)
 	switch {
-	case errors.Is(err, app.ErrNotInDrawer):
+	case errors.Is(err, app.ErrNoGenerated):
 		http.Error(w, sentence(err.Error()), http.StatusNotFound)
 	case err != nil:
 		s.fail(w, r, err)
@@ -98,7 +98,7 @@ func (s *Server) madeBefore(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) emptyDrawer(w http.ResponseWriter, r *http.Request) {
-	if err := of(r).EmptyDrawer(r.Context()); err != nil {
+	if err := vaultOf(r).ClearGenerated(r.Context()); err != nil {
 		s.fail(w, r, err)
 		return
 	}

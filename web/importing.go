@@ -134,7 +134,7 @@ func (s *Server) showImport(w http.ResponseWriter, r *http.Request, status int, 
 
 // readImport reads what the page shows.
 func readImport(r *http.Request, date func(int64) string) (d importData, err error) {
-	v := of(r)
+	v := vaultOf(r)
 	x, err := v.Index()
 	if err != nil {
 		return d, err
@@ -385,17 +385,17 @@ func (s *Server) takeFiles(w http.ResponseWriter, r *http.Request) {
 		s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
 		return
 	}
-	_, unread, err := of(r).Prepare(r.Context(), files)
+	_, unread, err := vaultOf(r).Prepare(r.Context(), files)
 	if err != nil || len(unread) > 0 {
 		s.showImport(w, r, http.StatusUnprocessableEntity, unread, err)
 		return
 	}
-	go_(w, r, "/import")
+	redirect(w, r, "/import")
 }
 
 // importing calls fn with the import that is being prepared, and shows what it made of it.
 func (s *Server) importing(w http.ResponseWriter, r *http.Request, fn func(*app.Importing) error) {
-	i, err := of(r).Importing()
+	i, err := vaultOf(r).Importing()
 	if err == nil {
 		err = fn(i)
 	}
@@ -404,7 +404,7 @@ func (s *Server) importing(w http.ResponseWriter, r *http.Request, fn func(*app.
 		return
 	}
 	if r.Header.Get("HX-Request") == "" {
-		go_(w, r, "/import")
+		redirect(w, r, "/import")
 		return
 	}
 	s.showImport(w, r, http.StatusOK, nil, nil)
@@ -444,18 +444,18 @@ func (s *Server) stopImport(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) putBack(w http.ResponseWriter, r *http.Request) {
-	of(r).PutBack()
-	go_(w, r, "/import")
+	vaultOf(r).DropImport()
+	redirect(w, r, "/import")
 }
 
 func (s *Server) undoImport(w http.ResponseWriter, r *http.Request) {
-	u, err := of(r).UndoImport(r.Context(), chi.URLParam(r, "id"))
+	u, err := vaultOf(r).UndoImport(r.Context(), chi.URLParam(r, "id"))
 	if errors.Is(err, transfer.ErrNoImport) {
 		s.showImport(w, r, http.StatusConflict, nil, err)
 		return
 	}
 	if err == nil {
-		of(r).PutBack() // its summary is over
+		vaultOf(r).DropImport() // its summary is over
 	}
 	words := fmt.Sprintf("Taken back: %s gone, %s as before.", plural(u.Gone, "item", "items"), plural(u.Back, "item", "items"))
 	if len(u.Kept) > 0 {
@@ -470,15 +470,15 @@ func (s *Server) undoImport(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	s.sessions.Put(r.Context(), sessionSaid, words)
-	go_(w, r, "/import")
+	redirect(w, r, "/import")
 }
 
 // showCandidate shows one of several passwords of a step.
 func (s *Server) showCandidate(w http.ResponseWriter, r *http.Request) {
-	err := of(r).NeedsAsking(app.AskShow)
+	err := vaultOf(r).RequireReauth(app.ReauthShow)
 	var i *app.Importing
 	if err == nil {
-		i, err = of(r).Importing()
+		i, err = vaultOf(r).Importing()
 	}
 	if err != nil {
 		s.fail(w, r, err)
@@ -498,7 +498,7 @@ func (s *Server) showCandidate(w http.ResponseWriter, r *http.Request) {
 
 // brokenRows sends the rows that can't be used as a table to mend.
 func (s *Server) brokenRows(w http.ResponseWriter, r *http.Request) {
-	i, err := of(r).Importing()
+	i, err := vaultOf(r).Importing()
 	if err != nil {
 		s.fail(w, r, err)
 		return
@@ -528,7 +528,7 @@ func download(w http.ResponseWriter, name, kind string) {
 
 func (s *Server) original(w http.ResponseWriter, r *http.Request) {
 	n, _ := strconv.Atoi(chi.URLParam(r, "n"))
-	name, b, err := of(r).Original(r.Context(), chi.URLParam(r, "id"), n)
+	name, b, err := vaultOf(r).Original(r.Context(), chi.URLParam(r, "id"), n)
 	if err != nil {
 		s.fail(w, r, err)
 		return
@@ -538,10 +538,10 @@ func (s *Server) original(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) forgetOriginals(w http.ResponseWriter, r *http.Request) {
-	if err := of(r).ForgetOriginals(r.Context(), chi.URLParam(r, "id")); err != nil {
+	if err := vaultOf(r).ForgetOriginals(r.Context(), chi.URLParam(r, "id")); err != nil {
 		s.fail(w, r, err)
 		return
 	}
 	s.sessions.Put(r.Context(), sessionSaid, "The kept files are gone from this computer.")
-	go_(w, r, "/import")
+	redirect(w, r, "/import")
 }

@@ -22,22 +22,22 @@ import (
 // itemData is an item as the sheet shows it.
 type itemData struct {
 	vault.Item
-	Kind     vault.Kind
-	At       int64 // the moment it is shown as of; 0 for now
-	Rows     []fieldRow
-	Other    []fieldRow // fields of a kind that it was before
-	Owns     []fieldRow
-	Attached []vault.File
-	Versions int
-	From     []string // files
-	Rivals   []slotData
-	GoTo     string
-	NewOne   slotData // that waits for the site
-	Apps     []string // programs with the site’s accounts
-	Site     *directory.Site
-	Warning  *app.RunningOut
-	Used     int64
-	State    string
+	Kind         vault.Kind
+	At           int64 // the moment it is shown as of; 0 for now
+	Rows         []fieldRow
+	Other        []fieldRow // fields of a kind that it was before
+	CustomFields []fieldRow
+	Attached     []vault.File
+	Versions     int
+	From         []string // files
+	Conflicts    []slotData
+	GoTo         string
+	NewOne       slotData // that waits for the site
+	Apps         []string // programs with the site’s accounts
+	Site         *directory.Site
+	Warning      *app.Expiry
+	Used         int64
+	State        string
 }
 
 // fieldRow is one field of the sheet. Hidden values aren't in it.
@@ -94,7 +94,7 @@ func (d slotData) Main() bool {
 
 // entryOf returns the entry that a request names, as of the moment it names.
 func entryOf(r *http.Request) (e vault.Entry, at int64, err error) {
-	e, err = of(r).Entry(chi.URLParam(r, "id"))
+	e, err = vaultOf(r).Entry(chi.URLParam(r, "id"))
 	if err != nil {
 		return e, 0, err
 	}
@@ -116,7 +116,7 @@ func (s *Server) itemData(r *http.Request, state string) (*itemData, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := of(r)
+	v := vaultOf(r)
 	d := &itemData{Item: vault.View(e), At: at, State: state, Attached: e.Files(), Used: v.Used(e.ID)}
 	d.Kind, _ = vault.KindOf(d.Type)
 	if len(d.Addresses) > 0 {
@@ -130,7 +130,7 @@ func (s *Server) itemData(r *http.Request, state string) (*itemData, error) {
 			}
 		}
 	}
-	d.NewOne = slotData{ID: e.ID, Field: string(vault.FieldStaged), At: at, Only: d.Joining()}
+	d.NewOne = slotData{ID: e.ID, Field: string(vault.FieldStaged), At: at, Only: d.SigningUp()}
 	shown := map[vault.Field]bool{}
 	for _, spec := range d.Kind.Specs {
 		shown[spec.Field] = true
@@ -148,22 +148,22 @@ func (s *Server) itemData(r *http.Request, state string) (*itemData, error) {
 			}
 		}
 	}
-	for _, o := range e.Owns() {
+	for _, o := range e.CustomFields() {
 		f, _ := o.Register()
 		row := fieldRow{Field: f, Label: o.Label, Form: o.Form, Hidden: o.Form == vault.FormHidden, Slot: slotData{ID: e.ID, Field: string(f), At: at}}
 		if !row.Hidden {
 			row.Value = o.Value.Reveal()
 		}
-		d.Owns = append(d.Owns, row)
+		d.CustomFields = append(d.CustomFields, row)
 	}
-	if w, ok := v.Warn(d.Item); ok && at == 0 {
+	if w, ok := v.Expiring(d.Item); ok && at == 0 {
 		d.Warning = &w
 	}
-	d.Versions, d.From = len(e.History()), e.From()
-	for _, p := range e.Rivals() {
+	d.Versions, d.From = len(e.History()), e.SourceFiles()
+	for _, p := range e.Conflicts() {
 		for i, q := range e.Past {
 			if q == p {
-				d.Rivals = append(d.Rivals, slotData{ID: e.ID, Field: string(vault.FieldPassword), Past: strconv.Itoa(i), From: p.From.At})
+				d.Conflicts = append(d.Conflicts, slotData{ID: e.ID, Field: string(vault.FieldPassword), Past: strconv.Itoa(i), From: p.From.At})
 			}
 		}
 	}
@@ -175,7 +175,7 @@ func (d *itemData) row(v *app.Vault, e vault.Entry, spec vault.Spec) (row fieldR
 	row = fieldRow{Field: spec.Field, Label: spec.Label, Form: spec.Form, Hidden: spec.Hidden(), Slot: slotData{ID: e.ID, Field: string(spec.Field), At: d.At}}
 	if value.IsEmpty() {
 		// What a login lives by is named even where it is missing.
-		return row, (d.Type == vault.TypeLogin || d.Type == vault.TypeApp) && (spec.Field == vault.FieldUsername || spec.Field == vault.FieldPassword && !d.Joining())
+		return row, (d.Type == vault.TypeLogin || d.Type == vault.TypeApp) && (spec.Field == vault.FieldUsername || spec.Field == vault.FieldPassword && !d.SigningUp())
 	}
 	switch {
 	case spec.Form == vault.FormSetup:
@@ -226,7 +226,7 @@ func (s *Server) item(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if d.Q.Empty() && d.On == "" && r.FormValue("in") == "" && d.Item.Kind.Section != d.Section && !fragment(r, "sheet") {
-		go_(w, r, "/items/"+d.Open+"?in="+string(d.Item.Kind.Section)) // the book stands open where the item is
+		redirect(w, r, "/items/"+d.Open+"?in="+string(d.Item.Kind.Section)) // the book stands open where the item is
 		return
 	}
 	s.leaves(w, r, http.StatusOK, d.Item.Title, d, nil)
@@ -251,8 +251,8 @@ func (s *Server) past(w http.ResponseWriter, r *http.Request) {
 		d.Open, d.Sheet = chi.URLParam(r, "id"), "sheet-past"
 		if d.Item, err = s.itemData(r, d.State()); err == nil {
 			var e vault.Entry
-			e, err = of(r).Entry(d.Open)
-			d.Past = versions(e, of(r).DeviceNames(), d.Item)
+			e, err = vaultOf(r).Entry(d.Open)
+			d.Past = versions(e, vaultOf(r).DeviceNames(), d.Item)
 		}
 	}
 	if err != nil {
@@ -290,7 +290,7 @@ func (s *Server) restoreAt(w http.ResponseWriter, r *http.Request) {
 		s.problem(w, r, http.StatusBadRequest, "There is no such version", "The page is out of date. Please load it again.")
 		return
 	}
-	err := of(r).RestoreAt(r.Context(), id, ms)
+	err := vaultOf(r).RestoreAt(r.Context(), id, ms)
 	s.acted(w, r, err, "It is again what it was on "+s.day(r, ms)+". What it was just now is in its history.", "/items/"+id)
 }
 
@@ -301,8 +301,8 @@ func (s *Server) acted(w http.ResponseWriter, r *http.Request, err error, words,
 		return
 	}
 	s.sessions.Put(r.Context(), sessionSaid, words)
-	s.sessions.Put(r.Context(), sessionUndo, of(r).LastAct())
-	go_(w, r, to)
+	s.sessions.Put(r.Context(), sessionUndo, vaultOf(r).LastAct())
+	redirect(w, r, to)
 }
 
 // printed is an item on paper, with or without its secrets.
@@ -314,14 +314,14 @@ func (s *Server) printed(w http.ResponseWriter, r *http.Request) {
 	}
 	open := r.FormValue("open") != ""
 	if err == nil && open {
-		err = of(r).NeedsAsking(app.AskShow)
+		err = vaultOf(r).RequireReauth(app.ReauthShow)
 	}
 	if err != nil {
 		s.fail(w, r, err)
 		return
 	}
 	if open {
-		for _, rows := range [][]fieldRow{d.Rows, d.Other, d.Owns} {
+		for _, rows := range [][]fieldRow{d.Rows, d.Other, d.CustomFields} {
 			for i := range rows {
 				if rows[i].Hidden {
 					rows[i].Value = valueOf(e, rows[i].Field)
@@ -367,7 +367,7 @@ func spaced(code string) string {
 }
 
 func (s *Server) code(w http.ResponseWriter, r *http.Request) {
-	d, err := newCodeData(of(r), chi.URLParam(r, "id"))
+	d, err := newCodeData(vaultOf(r), chi.URLParam(r, "id"))
 	if err != nil {
 		s.fail(w, r, err)
 		return
@@ -376,7 +376,7 @@ func (s *Server) code(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) nextCode(w http.ResponseWriter, r *http.Request) {
-	if err := of(r).NextCode(r.Context(), chi.URLParam(r, "id")); err != nil {
+	if err := vaultOf(r).NextCode(r.Context(), chi.URLParam(r, "id")); err != nil {
 		s.fail(w, r, err)
 		return
 	}
@@ -385,6 +385,6 @@ func (s *Server) nextCode(w http.ResponseWriter, r *http.Request) {
 
 // used notes that a site was opened from the book: the extension fills its page.
 func (s *Server) used(w http.ResponseWriter, r *http.Request) {
-	of(r).Go(chi.URLParam(r, "id"))
+	vaultOf(r).ExpectFill(chi.URLParam(r, "id"))
 	w.WriteHeader(http.StatusNoContent)
 }

@@ -22,8 +22,8 @@ import (
 // View is what every template gets.
 type View struct {
 	Title   string
-	Section string    // "logins", "devices"; empty on pages in front of a vault
-	Card    *app.Card // of the open vault, if one is
+	Section string       // "logins", "devices"; empty on pages in front of a vault
+	Card    *app.Profile // of the open vault, if one is
 	Vault   *app.Vault
 	Version int64 // of the vault, read before anything that is drawn of it
 	Calm    bool  // nothing on the page needs htmx at once: it is read once the page is shown
@@ -137,7 +137,7 @@ func ago(t time.Time) string {
 func (s *Server) view(r *http.Request, title, section string, data any) View {
 	out := View{Title: title, Section: section, Data: data, Host: r.Host, Bad: map[string]string{}}
 	if v, ok := s.opened(r); ok {
-		card := v.Card()
+		card := v.Profile()
 		out.Card, out.Vault, out.Version, out.Set = &card, v, drawnAt(r, v), v.Settings()
 		if r.Header.Get("HX-Request") == "" && r.Header.Get("Sec-Fetch-Dest") != "empty" {
 			if said := s.sessions.PopString(r.Context(), sessionSaid); said != "" {

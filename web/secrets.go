@@ -19,7 +19,7 @@ import (
 // valueOf reads one field's value: of a kind, or of the user's own.
 func valueOf(e vault.Entry, f vault.Field) string {
 	if id, own := strings.CutPrefix(string(f), "own:"); own {
-		for _, o := range e.Owns() {
+		for _, o := range e.CustomFields() {
 			if o.ID == id {
 				return o.Value.Reveal()
 			}
@@ -65,7 +65,7 @@ func (s *Server) showSecret(w http.ResponseWriter, r *http.Request) {
 	p, slot, err := s.secretOf(r)
 	d := secretData{slotData: slot}
 	if err == nil && r.FormValue("hide") == "" {
-		if err = of(r).NeedsAsking(app.AskShow); err == nil {
+		if err = vaultOf(r).RequireReauth(app.ReauthShow); err == nil {
 			if text := p.Reveal(); len(text) > inGroups || strings.Contains(text, "\n") {
 				d.Lines = text
 			} else {
@@ -84,16 +84,16 @@ func (s *Server) copySecret(w http.ResponseWriter, r *http.Request) {
 	p, slot, err := s.secretOf(r)
 	if err == nil && r.FormValue("field") == "one-time" {
 		var c otp.Code
-		c, _, err = of(r).Code(slot.ID)
+		c, _, err = vaultOf(r).Code(slot.ID)
 		p = c.Text
 	} else if err == nil && slot.Field != string(vault.FieldUsername) {
-		err = of(r).NeedsAsking(app.AskShow)
+		err = vaultOf(r).RequireReauth(app.ReauthShow)
 	}
 	if err != nil {
 		s.fail(w, r, err)
 		return
 	}
-	of(r).Use(slot.ID)
+	vaultOf(r).Use(slot.ID)
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 	_, _ = w.Write([]byte(p.Reveal()))
 }
@@ -103,7 +103,7 @@ func (s *Server) copySecret(w http.ResponseWriter, r *http.Request) {
 func (s *Server) joinCode(w http.ResponseWriter, r *http.Request) {
 	e, _, err := entryOf(r)
 	if err == nil {
-		err = of(r).NeedsAsking(app.AskShow)
+		err = vaultOf(r).RequireReauth(app.ReauthShow)
 	}
 	if err != nil {
 		s.fail(w, r, err)
@@ -158,7 +158,7 @@ func (s *Server) generate(w http.ResponseWriter, r *http.Request) {
 	}
 	var d madeData
 	for _, a := range r.Form["address"] {
-		known, ok := of(r).Sites().Lookup(site.Domain(a))
+		known, ok := vaultOf(r).Sites().Lookup(site.Domain(a))
 		if ok && known.Rules != "" && r.FormValue("own_rules") == "" {
 			if with, err := known.Rules.Options(o); err == nil {
 				o, d.For = with, known.Name
@@ -169,18 +169,18 @@ func (s *Server) generate(w http.ResponseWriter, r *http.Request) {
 	var err error
 	switch r.FormValue("make") {
 	case "words":
-		p, err = generator.Passphrase(of(r).Rand(), number("words"), r.FormValue("between"))
+		p, err = generator.Passphrase(vaultOf(r).Rand(), number("words"), r.FormValue("between"))
 	case "sounds":
-		p, err = generator.Pronounceable(of(r).Rand(), o.Length)
+		p, err = generator.Pronounceable(vaultOf(r).Rand(), o.Length)
 	default:
-		p, err = generator.Password(of(r).Rand(), o)
+		p, err = generator.Password(vaultOf(r).Rand(), o)
 	}
 	if err == nil {
-		made := app.Made{Password: p.Reveal(), Site: r.FormValue("title")}
+		made := app.GeneratedPassword{Password: p.Reveal(), Site: r.FormValue("title")}
 		if len(r.Form["address"]) > 0 {
 			made.URL = r.Form["address"][0]
 		}
-		err = of(r).PutInDrawer(r.Context(), made)
+		err = vaultOf(r).KeepGenerated(r.Context(), made)
 	}
 	if err != nil {
 		d.Why = sentence(err.Error())

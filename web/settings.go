@@ -56,7 +56,7 @@ func (s *Server) showSettings(w http.ResponseWriter, r *http.Request, err error,
 	if err != nil && !page.bad(err) {
 		page.Bad["form"] = sentence(err.Error())
 	}
-	v := of(r)
+	v := vaultOf(r)
 	d := settingsData{Settings: v.Settings(), Lock: lockChoices, Clip: clipboardChoices, Ask: askChoices, Themes: themeChoices, Sizes: sizeChoices, Densities: densityChoices, Done: done, Shipped: len(directory.Shipped())}
 	for _, l := range app.Languages {
 		d.Tongues = append(d.Tongues, choice{l.Tag, l.Name})
@@ -87,12 +87,12 @@ func (s *Server) set(w http.ResponseWriter, r *http.Request) {
 		}
 		return time.Duration(n) * time.Second
 	}
-	err := of(r).Set(r.Context(), app.Settings{
+	err := vaultOf(r).ChangeSettings(r.Context(), app.Settings{
 		LockAfter: seconds("lock_after"), LockOnSleep: r.FormValue("lock_on_sleep") != "", LockOnClose: r.FormValue("lock_on_close") != "",
 		Clipboard: seconds("clipboard"), Theme: r.FormValue("theme"), TextSize: r.FormValue("text_size"), Density: r.FormValue("density"),
 		AskToShow: r.FormValue("ask_to_show") != "", AskFor: seconds("ask_for"), Language: r.FormValue("language"),
 	})
-	if errors.Is(err, app.ErrAsk) {
+	if errors.Is(err, app.ErrReauth) {
 		s.fail(w, r, err)
 		return
 	}
@@ -100,7 +100,7 @@ func (s *Server) set(w http.ResponseWriter, r *http.Request) {
 		s.showSettings(w, r, err, "")
 		return
 	}
-	go_(w, r, "/settings?done=set")
+	redirect(w, r, "/settings?done=set")
 }
 
 func (s *Server) addSites(w http.ResponseWriter, r *http.Request) {
@@ -112,24 +112,24 @@ func (s *Server) addSites(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
-	if _, err := of(r).AddSites(r.Context(), b); err != nil {
+	if _, err := vaultOf(r).AddSites(r.Context(), b); err != nil {
 		s.showSettings(w, r, err, "")
 		return
 	}
-	go_(w, r, "/settings?done=sites")
+	redirect(w, r, "/settings?done=sites")
 }
 
 func (s *Server) removeSite(w http.ResponseWriter, r *http.Request) {
-	if err := of(r).RemoveSite(r.Context(), r.FormValue("domain")); err != nil {
+	if err := vaultOf(r).RemoveSite(r.Context(), r.FormValue("domain")); err != nil {
 		s.showSettings(w, r, err, "")
 		return
 	}
-	go_(w, r, "/settings?done=sites")
+	redirect(w, r, "/settings?done=sites")
 }
 
 // confirm takes the master password that an act asked for again.
 func (s *Server) confirm(w http.ResponseWriter, r *http.Request) {
-	err := of(r).Confirm(r.Context(), secret.New(r.FormValue("password")))
+	err := vaultOf(r).Reauthenticate(r.Context(), secret.New(r.FormValue("password")))
 	var wrong *app.WrongPassword
 	switch {
 	case errors.As(err, &wrong):
@@ -138,7 +138,7 @@ func (s *Server) confirm(w http.ResponseWriter, r *http.Request) {
 	case err != nil:
 		s.fail(w, r, err)
 	case r.FormValue("back") != "":
-		go_(w, r, back(r))
+		redirect(w, r, back(r))
 	default:
 		w.WriteHeader(http.StatusNoContent)
 	}
@@ -207,6 +207,6 @@ func tagAsLocale(tag string) string {
 
 // left notes that a page was turned away from.
 func (s *Server) left(w http.ResponseWriter, r *http.Request) {
-	of(r).Leave()
+	vaultOf(r).PageLeft()
 	w.WriteHeader(http.StatusNoContent)
 }

@@ -330,7 +330,7 @@ func (s *Server) enter(r *http.Request, v *app.Vault) error {
 	if err := s.sessions.RenewToken(r.Context()); err != nil {
 		return err
 	}
-	s.sessions.Put(r.Context(), sessionProfile, v.Card().ID)
+	s.sessions.Put(r.Context(), sessionProfile, v.Profile().ID)
 	s.sessions.Put(r.Context(), sessionOpening, v.Instance())
 	return nil
 }
@@ -354,26 +354,26 @@ func (s *Server) needOpen(next http.Handler) http.Handler {
 // needSheet leads back to a recovery sheet that has yet to be checked.
 func (s *Server) needSheet(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if of(r).SheetWaits(r.Context()) {
-			go_(w, r, "/sheet")
+		if vaultOf(r).SheetWaits(r.Context()) {
+			redirect(w, r, "/sheet")
 			return
 		}
 		next.ServeHTTP(w, r)
 	})
 }
 
-func of(r *http.Request) *app.Vault { return r.Context().Value(vaultKey{}).(*app.Vault) }
+func vaultOf(r *http.Request) *app.Vault { return r.Context().Value(vaultKey{}).(*app.Vault) }
 
 func (s *Server) toLock(w http.ResponseWriter, r *http.Request) {
 	to := "/front"
 	if p := s.sessions.GetString(r.Context(), sessionProfile); p != "" {
 		to = "/open/" + p
 	}
-	go_(w, r, to)
+	redirect(w, r, to)
 }
 
-// go_ leads to another page, for htmx as for plain requests.
-func go_(w http.ResponseWriter, r *http.Request, to string) {
+// redirect leads to another page, for htmx as for plain requests.
+func redirect(w http.ResponseWriter, r *http.Request, to string) {
 	if r.Header.Get("HX-Request") != "" {
 		w.Header().Set("HX-Redirect", to)
 		w.WriteHeader(http.StatusNoContent)
@@ -401,7 +401,7 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	switch {
 	case errors.Is(err, app.ErrLocked):
 		s.toLock(w, r)
-	case errors.Is(err, app.ErrAsk):
+	case errors.Is(err, app.ErrReauth):
 		s.ask(w, r)
 	case errors.Is(err, app.ErrNoItem), errors.Is(err, app.ErrNoProfile):
 		s.problem(w, r, http.StatusNotFound, "This isn't here", "It may have been put away on another device, or the address is old.")

@@ -85,7 +85,7 @@ func setup(t testing.TB) (*client, *app.Device, *app.Vault) {
 }
 
 func (c *client) open(v *app.Vault) {
-	r := c.do("POST", "/open/"+v.Card().ID, url.Values{"password": {master}})
+	r := c.do("POST", "/open/"+v.Profile().ID, url.Values{"password": {master}})
 	require.Equal(c.t, http.StatusSeeOther, r.StatusCode)
 	require.Equal(c.t, "/logins", r.Header.Get("Location"))
 }
@@ -124,7 +124,7 @@ func TestNoInlineScriptOrStyle(t *testing.T) {
 	c, _, v := setup(t)
 	id := app.NewID()
 	require.NoError(t, v.Save(t.Context(), id, vault.Draft{Title: "<script>alert(1)</script>", Username: "\" onload=\"x", Password: secret.New("p"), Notes: "<style>", Addresses: []vault.Address{{URL: "https://a.example/"}}}.Changes()))
-	paths := []string{"/new", "/join", "/open/" + v.Card().ID, "/forgot/" + v.Card().ID}
+	paths := []string{"/new", "/join", "/open/" + v.Profile().ID, "/forgot/" + v.Profile().ID}
 	for i, p := range append(paths, "/logins", "/items/"+id, "/items/"+id+"/edit", "/items/"+id+"/past", "/items/new", "/cards", "/notes", "/items/new?kind=card", "/items/new?kind=person", "/settings", "/items/"+id+"/print", "/items/"+id+"/vouch?address=https://b.example/", "/devices", "/sheet", "/nowhere") {
 		if i == len(paths) {
 			c.open(v)
@@ -153,7 +153,7 @@ func TestNothingWithoutTheMasterPassword(t *testing.T) {
 	assert.Equal(t, "cuttle", body(t, c.do("POST", "/items/"+id+"/copy", url.Values{})))
 	v.Lock()
 	check("after locking: ")
-	again, err := d.Unlock(context.Background(), v.Card().ID, secret.New(master))
+	again, err := d.Unlock(context.Background(), v.Profile().ID, secret.New(master))
 	require.NoError(t, err)
 	check("opened by somebody else: ")
 	assert.False(t, again.Locked())
@@ -264,7 +264,7 @@ func FuzzPages(f *testing.F) {
 		f.Fatal(err)
 	}
 	c := &client{h: p}
-	r := httptest.NewRequest("POST", "http://"+host+"/open/"+v.Card().ID, strings.NewReader("password="+url.QueryEscape(master)))
+	r := httptest.NewRequest("POST", "http://"+host+"/open/"+v.Profile().ID, strings.NewReader("password="+url.QueryEscape(master)))
 	r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 	w := httptest.NewRecorder()
 	p.ServeHTTP(w, r)

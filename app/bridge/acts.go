@@ -24,13 +24,13 @@ type request struct {
 	Snapshot  autofill.Snapshot `json:"snapshot"`
 	Form      int               `json:"form"`
 	ID        string            `json:"id"`
-	What      app.What          `json:"what"`
+	What      app.Part          `json:"what"`
 	Elsewhere string            `json:"elsewhere"`
 	Submit    bool              `json:"submit"`
 	Query     string            `json:"query"`
 	Username  string            `json:"username"`
 	Values    map[int]string    `json:"values"`
-	Slip      app.Slip          `json:"slip"`
+	Slip      app.SavePrompt    `json:"slip"`
 	Rule      app.SiteRule      `json:"rule"`
 	At        int64             `json:"at"`
 }
@@ -50,37 +50,37 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 	var err error
 	switch q.Act {
 	case "look":
-		out, err = v.Look(ctx, page)
+		out, err = v.Read(ctx, page)
 	case "visit":
-		out = map[string]bool{"look": v.Tells(page)}
+		out = map[string]bool{"look": v.NeedsReading(page)}
 	case "fill":
-		out, err = v.Fill(ctx, page, app.Want{ID: q.ID, Form: q.Form, What: q.What, Elsewhere: q.Elsewhere, Submit: q.Submit})
+		out, err = v.Fill(ctx, page, app.FillRequest{ID: q.ID, Form: q.Form, What: q.What, Elsewhere: q.Elsewhere, Submit: q.Submit})
 	case "fill-new":
-		out, err = v.FillNew(ctx, page, app.Fresh{Form: q.Form, Username: q.Username, Login: q.ID, Elsewhere: q.Elsewhere})
+		out, err = v.FillNew(ctx, page, app.NewPasswordRequest{Form: q.Form, Username: q.Username, Login: q.ID, Elsewhere: q.Elsewhere})
 	case "typed":
-		err = v.Typed(ctx, page, q.Form, secrets(q.Values))
+		err = v.Submitted(ctx, page, q.Form, secrets(q.Values))
 	case "take":
-		var s *app.Slip
-		s, err = v.Take(ctx, page, q.Form, secrets(q.Values))
-		out = map[string]*app.Slip{"slip": s}
+		var s *app.SavePrompt
+		s, err = v.PromptByHand(ctx, page, q.Form, secrets(q.Values))
+		out = map[string]*app.SavePrompt{"slip": s}
 	case "slip-password":
 		var p secret.Text
-		p, err = v.SlipPassword(q.ID)
+		p, err = v.PromptPassword(q.ID)
 		out = map[string]string{"password": p.Reveal()}
 	case "keep":
 		v.Touch()
-		err = v.KeepSlip(ctx, q.Slip)
+		err = v.AcceptPrompt(ctx, q.Slip)
 	case "not-now":
-		err = v.DropSlip(q.ID)
+		err = v.DismissPrompt(q.ID)
 	case "step-back":
-		err = errors.Join(v.StepBack(ctx, q.Slip.Update), v.DropSlip(q.Slip.ID))
+		err = errors.Join(v.StepBack(ctx, q.Slip.Update), v.DismissPrompt(q.Slip.ID))
 	case "put-away":
 		_, err = v.Archive(ctx, q.Slip.Update)
-		err = errors.Join(err, v.DropSlip(q.Slip.ID))
+		err = errors.Join(err, v.DismissPrompt(q.Slip.ID))
 	case "took":
-		err = errors.Join(v.ConfirmStaged(ctx, q.Slip.Update), v.DropSlip(q.Slip.ID))
+		err = errors.Join(v.ConfirmStaged(ctx, q.Slip.Update), v.DismissPrompt(q.Slip.ID))
 	case "never":
-		err = errors.Join(v.Never(ctx, q.URL), v.DropSlip(q.ID))
+		err = errors.Join(v.NeverAsk(ctx, q.URL), v.DismissPrompt(q.ID))
 	case "rule":
 		r := v.SiteRule(site.Domain(q.URL))
 		r.NoOffer, r.NoAsk = q.Rule.NoOffer, q.Rule.NoAsk
@@ -95,7 +95,7 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 		out, err = b.make(ctx, v, q)
 	case "made":
 		var p secret.Text
-		p, err = v.MadeAt(q.At)
+		p, err = v.GeneratedAt(q.At)
 		out = map[string]string{"text": p.Reveal()}
 	case "copy":
 		out, err = copied(v, q)
@@ -129,14 +129,14 @@ func (b *Bridge) make(ctx context.Context, v *app.Vault, q request) (any, error)
 	}
 	p, err := generator.Password(v.Rand(), o)
 	if err == nil {
-		err = v.PutInDrawer(ctx, app.Made{Password: p.Reveal(), Site: site.Host(q.URL), URL: q.URL})
+		err = v.KeepGenerated(ctx, app.GeneratedPassword{Password: p.Reveal(), Site: site.Host(q.URL), URL: q.URL})
 	}
 	return map[string]string{"password": p.Reveal(), "for": name}, err
 }
 
 // copied hands out one value for the clipboard, by a press in the extension's own window.
 func copied(v *app.Vault, q request) (any, error) {
-	if err := v.NeedsAsking(app.AskShow); err != nil {
+	if err := v.RequireReauth(app.ReauthShow); err != nil {
 		return nil, err
 	}
 	e, err := v.Entry(q.ID)
@@ -170,16 +170,16 @@ type found struct {
 // that a search finds, the drawer, and what is set for the site.
 func (b *Bridge) window(v *app.Vault, q request) (any, error) {
 	out := struct {
-		Person string       `json:"person"`
-		App    string       `json:"app"`
-		Site   string       `json:"site"`
-		List   []found      `json:"list"`
-		Drawer []app.Made   `json:"drawer"`
-		Rule   app.SiteRule `json:"rule"`
-		Clear  int          `json:"clear"` // seconds until what was copied is cleared; 0 for never
-	}{Clear: int(v.Settings().Clipboard.Seconds()), Person: v.Card().Name, App: b.own, Site: site.Domain(q.URL), List: []found{}, Rule: v.SiteRule(site.Domain(q.URL))}
+		Person string                  `json:"person"`
+		App    string                  `json:"app"`
+		Site   string                  `json:"site"`
+		List   []found                 `json:"list"`
+		Drawer []app.GeneratedPassword `json:"drawer"`
+		Rule   app.SiteRule            `json:"rule"`
+		Clear  int                     `json:"clear"` // seconds until what was copied is cleared; 0 for never
+	}{Clear: int(v.Settings().Clipboard.Seconds()), Person: v.Profile().Name, App: b.own, Site: site.Domain(q.URL), List: []found{}, Rule: v.SiteRule(site.Domain(q.URL))}
 	var err error
-	if out.Drawer, err = v.Drawer(); err != nil {
+	if out.Drawer, err = v.Generated(); err != nil {
 		return nil, err
 	}
 	out.Drawer = out.Drawer[:min(len(out.Drawer), 12)]
@@ -187,7 +187,7 @@ func (b *Bridge) window(v *app.Vault, q request) (any, error) {
 		out.Drawer[i].Password = "" // each by a press of its own
 	}
 	if q.Query == "" {
-		view, err := v.Look(context.Background(), app.Page{URL: q.URL, Top: q.URL, Frame: true}) // nothing but what fits
+		view, err := v.Read(context.Background(), app.Page{URL: q.URL, Top: q.URL, Frame: true}) // nothing but what fits
 		for _, o := range view.Offers {
 			out.List = append(out.List, found{Offer: o, Fits: true})
 		}
@@ -203,7 +203,7 @@ func (b *Bridge) window(v *app.Vault, q request) (any, error) {
 			if it.Archived || it.Type != vault.TypeLogin && it.Type != vault.TypeApp || len(out.List) >= most {
 				continue
 			}
-			f := found{Offer: app.Offer{ID: it.ID, Title: it.Title, Username: it.Line, Folder: it.Folder, Code: it.HasCode}}
+			f := found{Offer: app.Offer{ID: it.ID, Title: it.Title, Username: it.Subtitle, Folder: it.Folder, Code: it.HasCode}}
 			for _, a := range it.Addresses {
 				if f.Address == "" {
 					f.Address = a.URL

@@ -250,7 +250,7 @@ func (b *Bridge) Confirm(ctx context.Context, id string, v *app.Vault) error {
 	if err := keep(ctx, v, list); err != nil {
 		return err
 	}
-	wt.profile = v.Card().ID
+	wt.profile = v.Profile().ID
 	return nil
 }
 
@@ -290,7 +290,7 @@ func (b *Bridge) End(ctx context.Context, v *app.Vault, id string) error {
 }
 
 func connections(ctx context.Context, v *app.Vault) (list []connection, err error) {
-	raw, err := v.Kept(ctx, keptAs)
+	raw, err := v.Local(ctx, keptAs)
 	if err != nil || raw == nil {
 		return nil, err
 	}
@@ -302,7 +302,7 @@ func keep(ctx context.Context, v *app.Vault, list []connection) error {
 	if err != nil {
 		return err
 	}
-	return v.Keep(ctx, keptAs, raw)
+	return v.SetLocal(ctx, keptAs, raw)
 }
 
 func (b *Bridge) locked(w http.ResponseWriter, profile string) {
@@ -382,7 +382,7 @@ func (b *Bridge) message(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if s.vault.Locked() {
-		b.locked(w, s.vault.Card().ID)
+		b.locked(w, s.vault.Profile().ID)
 		return
 	}
 	out, err := json.Marshal(b.act(r.Context(), s.vault, plain))

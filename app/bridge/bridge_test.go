@@ -211,7 +211,7 @@ func TestConnectedBrowserFills(t *testing.T) {
 	page := func(act, url, top string) map[string]any {
 		return map[string]any{"act": act, "id": id, "form": 9, "url": url, "top": top, "tab": "1", "snapshot": snapshot}
 	}
-	var view app.View
+	var view app.PageView
 	code, _ := e.ask(page("look", "https://lanternfish.example/in", "https://lanternfish.example/in"), &view)
 	require.Equal(t, 200, code)
 	require.Len(t, view.Offers, 1)
@@ -230,7 +230,7 @@ func TestConnectedBrowserFills(t *testing.T) {
 		e.ask(page("fill", p[0], p[1]), &refused)
 		assert.Contains(t, refused.Error, "doesn't belong", name)
 		assert.Empty(t, refused.Fills, name)
-		var view app.View
+		var view app.PageView
 		e.ask(page("look", p[0], p[1]), &view)
 		assert.Empty(t, view.Offers, name)
 	}

@@ -17,8 +17,8 @@ import (
 	"time"
 
 	"redlocket/app"
-	"redlocket/cloud/wire"
 	"redlocket/core/keys"
+	"redlocket/core/wire"
 )
 
 // Client calls one cloud.

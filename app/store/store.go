@@ -142,8 +142,8 @@ func open(ctx context.Context, file string) (*Store, error) {
 // Close closes the file.
 func (s *Store) Close() error { return s.db.Close() }
 
-// Card reads the profile's card.
-func (s *Store) Card(ctx context.Context) (c app.Card, err error) {
+// Profile reads the profile's card.
+func (s *Store) Profile(ctx context.Context) (c app.Profile, err error) {
 	var text string
 	if err := s.db.GetContext(ctx, &text, `SELECT card FROM card`); err != nil {
 		return c, fmt.Errorf("failed to read the profile's card: %w", err)
@@ -151,8 +151,8 @@ func (s *Store) Card(ctx context.Context) (c app.Card, err error) {
 	return c, json.Unmarshal([]byte(text), &c)
 }
 
-// SetCard writes the profile's card.
-func (s *Store) SetCard(ctx context.Context, c app.Card) error {
+// SetProfile writes the profile's card.
+func (s *Store) SetProfile(ctx context.Context, c app.Profile) error {
 	b, err := json.Marshal(c)
 	if err != nil {
 		return err
@@ -161,8 +161,8 @@ func (s *Store) SetCard(ctx context.Context, c app.Card) error {
 	return err
 }
 
-// Stand reads the last verified head; zero before the first.
-func (s *Store) Stand(ctx context.Context) (st app.Stand, err error) {
+// Checkpoint reads the last verified head; zero before the first.
+func (s *Store) Checkpoint(ctx context.Context) (st app.Checkpoint, err error) {
 	var head, floor []byte
 	err = s.db.QueryRowxContext(ctx, `SELECT number, head, floor, floor_hash FROM stand`).Scan(&st.Number, &head, &st.Floor, &floor)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -214,7 +214,7 @@ func (s *Store) Blobs(ctx context.Context, ids []string) (map[string][]byte, err
 }
 
 // Put writes records, and the stand if one is given.
-func (s *Store) Put(ctx context.Context, rows []app.Row, stand *app.Stand) error {
+func (s *Store) Put(ctx context.Context, rows []app.Row, stand *app.Checkpoint) error {
 	tx, err := s.db.BeginTxx(ctx, nil)
 	if err != nil {
 		return err

@@ -12,7 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"redlocket/cloud"
-	"redlocket/cloud/wire"
+	"redlocket/core/wire"
 	"redlocket/demo"
 	"redlocket/practice"
 )

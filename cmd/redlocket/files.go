@@ -145,7 +145,7 @@ func (o *fileOptions) open(ctx context.Context, t *terminal) (v *app.Vault, done
 		done()
 		return nil, nil, err
 	}
-	var card *app.Card
+	var card *app.Profile
 	for i := range cards {
 		if o.profile == "" && len(cards) == 1 || strings.EqualFold(cards[i].Email, o.profile) {
 			card = &cards[i]
@@ -461,7 +461,7 @@ func runRestore(ctx context.Context, o fileOptions, file, name, email string, ou
 	defer done()
 	s, err := v.RestoreBackup(ctx, f, passphrase, t.bar("Restoring"))
 	if err == nil {
-		fmt.Fprintf(out, "restored: %d items, %d files, into the vault of %s\n", s.Items, s.Files, v.Card().Email)
+		fmt.Fprintf(out, "restored: %d items, %d files, into the vault of %s\n", s.Items, s.Files, v.Profile().Email)
 	}
 	return err
 }

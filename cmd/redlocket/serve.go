@@ -152,7 +152,7 @@ func newDevice(o deviceOptions) (*deviceApp, error) {
 }
 
 func (d *deviceApp) serve(ctx context.Context, name string, l net.Listener) *server {
-	go d.device.Keep(ctx)
+	go d.device.Run(ctx)
 	return serveOn(name, l, d.pages, d.pages.Close)
 }
 

@@ -5,7 +5,7 @@
 // without their values. [Read] sorts the fields into forms and gives each form
 // a [Kind] and each field a [Role]. [Plan] says which value goes into which
 // field, in the form that the field wants; nothing is planned for a field whose
-// role isn't certain enough, nor for one a person can't see. [Typed] says what a
+// role isn't certain enough, nor for one a person can't see. [Submitted] says what a
 // submitted form would mean as a login, and [Judge] what the site made of it.
 // [DemandsOf] reads what a page demands of a new password.
 //

@@ -107,12 +107,12 @@ func TestPlan(t *testing.T) {
 func TestTyped(t *testing.T) {
 	s := page("", "Create account", Field{Type: "email", Label: "E-mail"}, Field{Type: "password"}, Field{Type: "password"})
 	r := Read(s)[0]
-	a, ok := Typed(s, r, map[int]secret.Text{0: secret.New(" maren@x.example "), 1: secret.New("p"), 2: secret.New("p")})
+	a, ok := Submitted(s, r, map[int]secret.Text{0: secret.New(" maren@x.example "), 1: secret.New("p"), 2: secret.New("p")})
 	require.True(t, ok)
-	assert.Equal(t, Attempt{Kind: SignUp, Username: "maren@x.example", Named: true, Password: secret.New("p")}, a)
-	_, ok = Typed(s, r, map[int]secret.Text{1: secret.New("p"), 2: secret.New("q")})
+	assert.Equal(t, Submission{Kind: SignUp, Username: "maren@x.example", Named: true, Password: secret.New("p")}, a)
+	_, ok = Submitted(s, r, map[int]secret.Text{1: secret.New("p"), 2: secret.New("q")})
 	assert.False(t, ok)
-	_, ok = Typed(s, r, nil)
+	_, ok = Submitted(s, r, nil)
 	assert.False(t, ok)
 }
 

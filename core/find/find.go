@@ -59,7 +59,7 @@ type Book struct {
 	Sites []Site
 	Items int  // of all that fit, also where the list was cut
 	More  int  // sites that fit and aren't in the list
-	Slip  bool // nothing fitted until a slip was forgiven
+	Fuzzy bool // nothing fitted until a slip was forgiven
 }
 
 // Options say how an index is made. Zero means English, and no other names.
@@ -99,9 +99,9 @@ type row struct {
 // bytes that aren't letters.
 const (
 	partTitle = iota
-	partAlso
+	partAliases
 	partHosts
-	partLine
+	partSubtitle
 	partOrder // folder and tags
 	partRest  // notes and names of own fields and files
 	partCount
@@ -123,7 +123,7 @@ func NewIndex(items []vault.Item, o Options) *Index {
 	wg.Wait()
 	x := &Index{rows: slices.Concat(parts...), opt: o}
 	slices.SortFunc(x.rows, func(a, b *row) int {
-		return cmp.Or(bytes.Compare(a.sortKey, b.sortKey), strings.Compare(a.item.Line, b.item.Line), strings.Compare(a.item.ID, b.item.ID))
+		return cmp.Or(bytes.Compare(a.sortKey, b.sortKey), strings.Compare(a.item.Subtitle, b.item.Subtitle), strings.Compare(a.item.ID, b.item.ID))
 	})
 	return x
 }
@@ -180,17 +180,17 @@ func (x *Index) foldAll() {
 		for _, a := range it.Addresses {
 			hosts = append(hosts, site.Shown(a.URL))
 		}
-		also := it.Also
+		also := it.Aliases
 		if x.opt.Names != nil && r.domain != "" {
 			also = append(slices.Clone(also), x.opt.Names(r.domain)...)
 		}
 		for p, text := range [partCount]string{
-			partTitle: r.title,
-			partAlso:  f.fold(strings.Join(also, "\n")),
-			partHosts: f.fold(strings.Join(hosts, "\n")),
-			partLine:  f.fold(it.Line),
-			partOrder: f.fold(strings.Join(append([]string{it.Folder}, it.Tags...), "\n")),
-			partRest:  f.fold(strings.Join(append([]string{it.Notes}, it.Labels...), "\n")),
+			partTitle:    r.title,
+			partAliases:  f.fold(strings.Join(also, "\n")),
+			partHosts:    f.fold(strings.Join(hosts, "\n")),
+			partSubtitle: f.fold(it.Subtitle),
+			partOrder:    f.fold(strings.Join(append([]string{it.Folder}, it.Tags...), "\n")),
+			partRest:     f.fold(strings.Join(append([]string{it.Notes}, it.Labels...), "\n")),
 		} {
 			all.WriteString(text)
 			x.ends[i][p] = all.Len()
@@ -267,12 +267,12 @@ func group(rows []*row) []Site {
 type scores struct{ start, word, inside int }
 
 var partScores = [partCount]scores{
-	partTitle: {100, 80, 45},
-	partAlso:  {90, 78, 40},
-	partHosts: {75, 60, 35},
-	partLine:  {42, 36, 20},
-	partOrder: {34, 32, 12},
-	partRest:  {16, 14, 6},
+	partTitle:    {100, 80, 45},
+	partAliases:  {90, 78, 40},
+	partHosts:    {75, 60, 35},
+	partSubtitle: {42, 36, 20},
+	partOrder:    {34, 32, 12},
+	partRest:     {16, 14, 6},
 }
 
 // What is added to a score: for a query that the title begins with as it stands,
@@ -316,8 +316,8 @@ func (x *Index) Find(q Query, now Now, most int) *Book {
 	hits := x.everywhere(func(from, to int) []hit { return x.search(&q, now, extra, from, to) })
 	out := &Book{}
 	if len(hits) == 0 && slices.ContainsFunc(q.Words, func(w string) bool { return len(w) >= minSlip }) {
-		hits = x.everywhere(func(from, to int) []hit { return x.searchSlips(&q, now, extra, from, to) })
-		out.Slip = len(hits) > 0
+		hits = x.everywhere(func(from, to int) []hit { return x.searchFuzzy(&q, now, extra, from, to) })
+		out.Fuzzy = len(hits) > 0
 	}
 	out.Items = len(hits)
 	out.Sites, out.More = x.gather(hits, most)
@@ -386,12 +386,12 @@ func (x *Index) search(q *Query, now Now, extra []uint8, from, to int) (hits []h
 	return hits
 }
 
-func (x *Index) searchSlips(q *Query, now Now, extra []uint8, from, to int) (hits []hit) {
+func (x *Index) searchFuzzy(q *Query, now Now, extra []uint8, from, to int) (hits []hit) {
 	for i := from; i < to; i++ {
 		if !x.fits(q, i, now.Used) {
 			continue
 		}
-		if s, ok := x.scoreSlips(q.Words, i); ok {
+		if s, ok := x.scoreFuzzy(q.Words, i); ok {
 			hits = append(hits, newHit(i, s+int(extra[i])))
 		}
 	}
@@ -529,9 +529,9 @@ func (x *Index) scoreWord(row int, w string, at int) (best int) {
 // are the slip of half the book.
 const minSlip = 4
 
-// scoreSlips scores words of which each may have a slip. Notes are left out: among
+// scoreFuzzy scores words of which each may have a slip. Notes are left out: among
 // so many words some fit by chance.
-func (x *Index) scoreSlips(words []string, row int) (total int, ok bool) {
+func (x *Index) scoreFuzzy(words []string, row int) (total int, ok bool) {
 	begin, end := x.begin(row), x.ends[row][partCount-1]
 	for _, w := range words {
 		if at := strings.Index(x.all[begin:end], w); at >= 0 {

@@ -14,7 +14,7 @@ import (
 )
 
 func item(title, url, user string, more ...func(*vault.Item)) vault.Item {
-	it := vault.Item{ID: title + user, Type: vault.TypeLogin, Title: title, Username: user, Line: user}
+	it := vault.Item{ID: title + user, Type: vault.TypeLogin, Title: title, Username: user, Subtitle: user}
 	if url != "" {
 		it.Addresses = []vault.Address{{URL: url}}
 	}
@@ -117,7 +117,7 @@ func TestScoresAreThoseOfTheRule(t *testing.T) {
 	var items []vault.Item
 	for i := range 400 {
 		it := item(words(9)+"x", "https://"+strings.Trim(strings.NewReplacer(" ", "", "é", "").Replace(words(6)), "-")+"z.example/", words(7))
-		it.ID, it.Also, it.Notes, it.Tags, it.Folder = fmt.Sprint(i), []string{words(4), words(3)}, words(30), []string{words(4)}, words(3)
+		it.ID, it.Aliases, it.Notes, it.Tags, it.Folder = fmt.Sprint(i), []string{words(4), words(3)}, words(30), []string{words(4)}, words(3)
 		items = append(items, it)
 	}
 	x := NewIndex(items, Options{})

@@ -31,9 +31,9 @@ func tsv(t *testing.T, name string, columns int) (rows [][]string) {
 func TestRanking(t *testing.T) {
 	var items []vault.Item
 	for _, r := range tsv(t, "ranking-items.tsv", 8) {
-		it := vault.Item{ID: r[0], Type: vault.TypeLogin, Title: r[1], Addresses: []vault.Address{{URL: r[2]}}, Username: r[3], Line: r[3], Folder: r[4], Notes: r[6]}
+		it := vault.Item{ID: r[0], Type: vault.TypeLogin, Title: r[1], Addresses: []vault.Address{{URL: r[2]}}, Username: r[3], Subtitle: r[3], Folder: r[4], Notes: r[6]}
 		it.Tags = strings.FieldsFunc(r[5], func(c rune) bool { return c == ',' })
-		it.Also = strings.FieldsFunc(r[7], func(c rune) bool { return c == '|' })
+		it.Aliases = strings.FieldsFunc(r[7], func(c rune) bool { return c == '|' })
 		items = append(items, it)
 	}
 	x := NewIndex(items, Options{})
@@ -81,7 +81,7 @@ func TestNarrowing(t *testing.T) {
 		})),
 		item("Mooring", "https://mooring.example/", "", put(func(i *vault.Item) { i.Folder, i.Pinned, i.Undecided = "Bank", true, true })),
 		item("Old gull", "", "x", put(func(i *vault.Item) { i.Archived = true })),
-		{ID: "card", Type: vault.TypeCard, Title: "Debit card", Line: "•••• 1111", Expires: "2027-03", Files: 1, HasCode: true},
+		{ID: "card", Type: vault.TypeCard, Title: "Debit card", Subtitle: "•••• 1111", Expires: "2027-03", Files: 1, HasCode: true},
 	}
 	x := NewIndex(list, Options{Names: func(d string) []string {
 		if d == "mooring.example" {

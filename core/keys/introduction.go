@@ -11,26 +11,26 @@ import (
 // than a cloud that wants to put its own key in between can search through.
 const IntroductionWords = 6
 
-// Newcomer is the new device's side of an introduction: a fresh HPKE key pair
+// Joiner is the new device's side of an introduction: a fresh HPKE key pair
 // (RFC 9180, base mode; ML-KEM-768 + X25519, HKDF-SHA-256, ChaCha20-Poly1305)
 // that serves once.
-type Newcomer struct{ private hpke.PrivateKey }
+type Joiner struct{ private hpke.PrivateKey }
 
-// NewNewcomer makes a fresh key pair, from the system's own randomness.
-func NewNewcomer() (*Newcomer, error) {
+// NewJoiner makes a fresh key pair, from the system's own randomness.
+func NewJoiner() (*Joiner, error) {
 	k, err := hpke.MLKEM768X25519().GenerateKey()
 	if err != nil {
 		return nil, fmt.Errorf("failed to make a key for the introduction: %w", err)
 	}
-	return &Newcomer{k}, nil
+	return &Joiner{k}, nil
 }
 
 // PublicKey returns what the cloud relays to the old device.
-func (n *Newcomer) PublicKey() []byte { return n.private.PublicKey().Bytes() }
+func (n *Joiner) PublicKey() []byte { return n.private.PublicKey().Bytes() }
 
 // Fingerprint returns the words that name a newcomer's public key.
 func Fingerprint(publicKey []byte) []string {
-	return Words(sha256.Sum256(place("introduction", string(publicKey))), IntroductionWords)
+	return Words(sha256.Sum256(associatedData("introduction", string(publicKey))), IntroductionWords)
 }
 
 // Introduction is what the old device hands over: the carried half, and the
@@ -61,7 +61,7 @@ func Introduce(publicKey []byte, words string, in Introduction) ([]byte, error) 
 }
 
 // Open opens an introduction sealed to this newcomer.
-func (n *Newcomer) Open(sealed []byte) (Introduction, error) {
+func (n *Joiner) Open(sealed []byte) (Introduction, error) {
 	var in Introduction
 	plain, err := hpke.Open(n.private, hpke.HKDFSHA256(), hpke.ChaCha20Poly1305(), introductionInfo, sealed)
 	if err != nil {

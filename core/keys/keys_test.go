@@ -238,7 +238,7 @@ func FuzzParseCode(f *testing.F) {
 }
 
 func TestIntroduction(t *testing.T) {
-	n, err := NewNewcomer()
+	n, err := NewJoiner()
 	require.NoError(t, err)
 	words := strings.Join(Fingerprint(n.PublicKey()), ", ")
 	in := Introduction{Carried: make([]byte, CodeSize), VaultID: "v", Head: 3}
@@ -248,7 +248,7 @@ func TestIntroduction(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, in, got)
 
-	stranger, err := NewNewcomer()
+	stranger, err := NewJoiner()
 	require.NoError(t, err)
 	_, err = Introduce(stranger.PublicKey(), words, in)
 	assert.ErrorIs(t, err, ErrWords, "a key put in between")
@@ -296,7 +296,7 @@ func FuzzOpenSealed(f *testing.F) {
 }
 
 func FuzzOpenIntroduction(f *testing.F) {
-	n, err := NewNewcomer()
+	n, err := NewJoiner()
 	if err != nil {
 		f.Fatal(err)
 	}

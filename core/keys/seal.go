@@ -47,13 +47,13 @@ const (
 
 // Wrap seals a vault key under another key.
 func Wrap(rand io.Reader, under Key, p Purpose, vaultID string, k VaultKey) ([]byte, error) {
-	return seal(rand, under, place("wrap", string(p), vaultID), k[:])
+	return seal(rand, under, associatedData("wrap", string(p), vaultID), k[:])
 }
 
 // Unwrap opens what [Wrap] sealed. It returns [ErrOpen] if the key is another,
 // which is how a wrong master password shows.
 func Unwrap(under Key, p Purpose, vaultID string, wrapped []byte) (VaultKey, error) {
-	b, err := open(under, place("wrap", string(p), vaultID), wrapped)
+	b, err := open(under, associatedData("wrap", string(p), vaultID), wrapped)
 	if err != nil || len(b) != KeySize {
 		return VaultKey{}, ErrOpen
 	}
@@ -79,33 +79,33 @@ func (v *Vault) ID() string { return v.id }
 
 // SealRecord seals one revision of one record.
 func (v *Vault) SealRecord(id string, rev uint64, plain []byte) ([]byte, error) {
-	return seal(v.rand, v.record, place("record", v.id, id, number(rev)), plain)
+	return seal(v.rand, v.record, associatedData("record", v.id, id, number(rev)), plain)
 }
 
 // OpenRecord opens what was sealed for exactly this record and revision.
 func (v *Vault) OpenRecord(id string, rev uint64, sealed []byte) ([]byte, error) {
-	return open(v.record, place("record", v.id, id, number(rev)), sealed)
+	return open(v.record, associatedData("record", v.id, id, number(rev)), sealed)
 }
 
 // SealHead seals the head of the given number.
 func (v *Vault) SealHead(n uint64, plain []byte) ([]byte, error) {
-	return seal(v.rand, v.head, place("head", v.id, number(n)), plain)
+	return seal(v.rand, v.head, associatedData("head", v.id, number(n)), plain)
 }
 
 // OpenHead opens what was sealed as exactly this head.
 func (v *Vault) OpenHead(n uint64, sealed []byte) ([]byte, error) {
-	return open(v.head, place("head", v.id, number(n)), sealed)
+	return open(v.head, associatedData("head", v.id, number(n)), sealed)
 }
 
 // SealLocal seals something that stays on this device, such as its cloud
 // session, under a name of its own.
 func (v *Vault) SealLocal(name string, plain []byte) ([]byte, error) {
-	return seal(v.rand, v.local, place("local", v.id, name), plain)
+	return seal(v.rand, v.local, associatedData("local", v.id, name), plain)
 }
 
 // OpenLocal opens what [Vault.SealLocal] sealed under the name.
 func (v *Vault) OpenLocal(name string, sealed []byte) ([]byte, error) {
-	return open(v.local, place("local", v.id, name), sealed)
+	return open(v.local, associatedData("local", v.id, name), sealed)
 }
 
 // ChunkSize is how many bytes of a file are sealed at once. All chunks of a file
@@ -117,15 +117,15 @@ const ChunkSize = 256 << 10
 // Reyhanitabar, Rogaway, Vizár, "Online Authenticated-Encryption and its
 // Nonce-Reuse Misuse-Resistance", 2015; here with random nonces).
 func (v *Vault) SealChunk(file string, n int, last bool, plain []byte) ([]byte, error) {
-	return seal(v.rand, v.blob, place("chunk", v.id, file, number(uint64(n)), end(last)), plain)
+	return seal(v.rand, v.blob, associatedData("chunk", v.id, file, number(uint64(n)), chunkPosition(last)), plain)
 }
 
 // OpenChunk opens what was sealed as exactly this chunk.
 func (v *Vault) OpenChunk(file string, n int, last bool, sealed []byte) ([]byte, error) {
-	return open(v.blob, place("chunk", v.id, file, number(uint64(n)), end(last)), sealed)
+	return open(v.blob, associatedData("chunk", v.id, file, number(uint64(n)), chunkPosition(last)), sealed)
 }
 
-func end(last bool) string {
+func chunkPosition(last bool) string {
 	if last {
 		return "last"
 	}
@@ -134,9 +134,9 @@ func end(last bool) string {
 
 func number(n uint64) string { return string(binary.BigEndian.AppendUint64(nil, n)) }
 
-// place builds associated data: a label and its parts, each after its length
+// associatedData builds associated data: a label and its parts, each after its length
 // in two bytes, so that no two lists of parts give the same bytes.
-func place(kind string, parts ...string) []byte {
+func associatedData(kind string, parts ...string) []byte {
 	b := lengthPrefixed(nil, "redlocket/1 "+kind)
 	for _, p := range parts {
 		b = lengthPrefixed(b, p)

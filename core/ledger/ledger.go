@@ -4,7 +4,7 @@
 //
 // A vault's state is a set of sealed records, each with a revision and the hash
 // of its sealed bytes. A [Head] vouches for one state of the whole set: its
-// number, the hash of the sealed head before it, the [Root] over all records,
+// number, the hash of the sealed head before it, the [StateHash] over all records,
 // and who made it when. Heads are sealed under a key that only the vault's
 // devices hold, so the cloud can store and pass them on but not make one.
 //
@@ -14,11 +14,6 @@
 // root must be the root of what the device would then hold. If anything was
 // altered, swapped, dropped, replayed, reordered, invented, rolled back or
 // forked, it returns a [*Fault] that says which, and the device keeps what it has.
-//
-// # Merging
-//
-// [Merge] joins two versions of an entry. It is commutative, associative and
-// idempotent, so devices that have seen the same edits hold the same entry.
 //
 // What this can't show: a cloud that withholds the newest commits altogether
 // looks like a quiet one, and a device that has never seen the vault can be shown
@@ -51,9 +46,9 @@ type Mark struct {
 // State maps record ids to marks.
 type State map[string]Mark
 
-// Root condenses a state to one hash: SHA-256 over the label, then per record in
+// StateHash condenses a state to one hash: SHA-256 over the label, then per record in
 // order of id (bytewise) its length-prefixed id, revision and hash.
-func Root(s State) Hash {
+func StateHash(s State) Hash {
 	ids := make([]string, 0, len(s))
 	for id := range s {
 		ids = append(ids, id)
@@ -76,11 +71,11 @@ func Root(s State) Hash {
 // Head vouches for a state. Number 0 is the state before the first commit: no
 // records, and no sealed bytes.
 type Head struct {
-	Number uint64 `json:"n"`
-	Prev   Hash   `json:"prev"` // hash of the sealed head before; zero for number 1
-	Root   Hash   `json:"root"`
-	Device string `json:"device"`
-	At     int64  `json:"at"` // milliseconds since 1970, by the device's clock
+	Number    uint64 `json:"n"`
+	Prev      Hash   `json:"prev"` // hash of the sealed head before; zero for number 1
+	StateHash Hash   `json:"root"`
+	Device    string `json:"device"`
+	At        int64  `json:"at"` // milliseconds since 1970, by the device's clock
 }
 
 // MarshalText writes a hash as lower-case hex.
@@ -243,7 +238,7 @@ func (c Chain) Verify(o Opener, latest uint64, heads []SealedHead, records []Sea
 		next.State[r.ID] = Mark{r.Rev, h}
 		opened = append(opened, Opened{r, h, plain})
 	}
-	if Root(next.State) != last.Root {
+	if StateHash(next.State) != last.StateHash {
 		return c, nil, &Fault{Kind: Incomplete, Detail: fmt.Sprintf("the records don't add up to head %d: some were dropped or are old", last.Number)}
 	}
 	return next, opened, nil
@@ -258,5 +253,5 @@ func (c Chain) Next(device string, at int64, changed State) (Head, State) {
 	for id, m := range changed {
 		state[id] = m
 	}
-	return Head{Number: c.Number + 1, Prev: c.Head, Root: Root(state), Device: device, At: at}, state
+	return Head{Number: c.Number + 1, Prev: c.Head, StateHash: StateHash(state), Device: device, At: at}, state
 }

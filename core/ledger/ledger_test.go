@@ -100,14 +100,14 @@ func TestHostileCloud(t *testing.T) {
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
-			before := Root(c.from.State)
+			before := StateHash(c.from.State)
 			next, opened, err := c.from.Verify(h.vault, c.latest, c.heads, c.records)
 			var f *Fault
 			require.ErrorAs(t, err, &f)
 			assert.Equal(t, c.want, f.Kind, f.Error())
 			assert.Empty(t, opened)
 			assert.Equal(t, c.from, next)
-			assert.Equal(t, before, Root(c.from.State))
+			assert.Equal(t, before, StateHash(c.from.State))
 		})
 	}
 }
@@ -118,7 +118,7 @@ func TestRootCoversEverything(t *testing.T) {
 		"revision": {"a": {2, Hash{1}}, "b": {2, Hash{2}}}, "hash": {"a": {1, Hash{9}}, "b": {2, Hash{2}}},
 		"id": {"ab": {1, Hash{1}}, "b": {2, Hash{2}}}, "fewer": {"a": {1, Hash{1}}}, "none": {},
 	} {
-		assert.NotEqual(t, Root(s), Root(other), name)
+		assert.NotEqual(t, StateHash(s), StateHash(other), name)
 	}
 }
 
@@ -129,7 +129,7 @@ func FuzzDecodeHead(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if again, err := DecodeHead(h.Encode()); err != nil || again.Root != h.Root || again.Number != h.Number {
+		if again, err := DecodeHead(h.Encode()); err != nil || again.StateHash != h.StateHash || again.Number != h.Number {
 			t.Fatal(err)
 		}
 	})
@@ -143,7 +143,7 @@ func FuzzVerify(f *testing.F) {
 	f.Add(uint64(2), uint64(2), h.heads[1].Blob, "a", uint64(2), h.newest("a").Blob)
 	f.Fuzz(func(t *testing.T, latest, n uint64, head []byte, id string, rev uint64, record []byte) {
 		next, opened, err := h.states[1].Verify(h.vault, latest, []SealedHead{{n, head}}, []SealedRecord{{id, rev, record}})
-		if err == nil && (next.Head != h.states[2].Head || len(opened) != 1 || Root(next.State) != Root(h.states[2].State)) {
+		if err == nil && (next.Head != h.states[2].Head || len(opened) != 1 || StateHash(next.State) != StateHash(h.states[2].State)) {
 			t.Fatalf("took %d, %d, %s", latest, n, id)
 		}
 	})

@@ -82,9 +82,9 @@ func (s Step) apply(by vault.Stamp, newID func() string, sources []Source) ([]ed
 	var err error
 	switch s.Decision {
 	case DecideNewer:
-		e, err = e.Settle(by, e.Secret(vault.FieldPassword))
+		e, err = e.Resolve(by, e.Secret(vault.FieldPassword))
 	case DecideThis:
-		e, err = e.Settle(by, s.Candidates[s.Pick].Password)
+		e, err = e.Resolve(by, s.Candidates[s.Pick].Password)
 	}
 	if err != nil || s.have != nil && len(s.nameless) == 0 && reflect.DeepEqual(e, *s.have) {
 		return nil, err
@@ -137,7 +137,7 @@ func (s Step) finish(e vault.Entry, rows []Row, by vault.Stamp, newID func() str
 			e.Created = by.At
 		}
 	}
-	from := e.From()
+	from := e.SourceFiles()
 	for _, r := range rows {
 		if name := sources[r.Source].Name; name != "" && !slices.Contains(from, name) {
 			from = append(from, name)
@@ -358,8 +358,8 @@ func (u *Undone) restore(e vault.Entry, list []change, by vault.Stamp) error {
 		return nil
 	}
 	out, err := e.With(by, c)
-	if err == nil && slices.ContainsFunc(out.Rivals(), func(p vault.Past) bool { return p.From.By == "" }) { // the file's passwords are history now
-		out, err = out.Settle(by, out.Secret(vault.FieldPassword))
+	if err == nil && slices.ContainsFunc(out.Conflicts(), func(p vault.Past) bool { return p.From.By == "" }) { // the file's passwords are history now
+		out, err = out.Resolve(by, out.Secret(vault.FieldPassword))
 	}
 	if err == nil && archived {
 		out, err = out.Archive(by)

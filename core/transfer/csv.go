@@ -116,7 +116,7 @@ func csvNotes(e vault.Entry) string {
 			}
 		}
 	}
-	for _, o := range e.Owns() {
+	for _, o := range e.CustomFields() {
 		if v := o.Value.Reveal(); v != "" {
 			lines = append(lines, o.Label+": "+v)
 		}

@@ -209,7 +209,7 @@ func (it exchangeItem) row(folder string) (row Row, ok bool) {
 	row = Row{Entry: vault.Entry{Fields: map[vault.Field]vault.Register{}}, Named: it.Title != ""}
 	at := max(it.Modified*1000, it.Created*1000, Unknown)
 	values := map[vault.Field]string{}
-	var owns []vault.Own
+	var owns []vault.CustomField
 	for _, c := range it.Creds {
 		var name string
 		_ = json.Unmarshal(c["type"], &name)
@@ -247,7 +247,7 @@ func (it exchangeItem) row(folder string) (row Row, ok bool) {
 				if f.Label == "" {
 					f.Label = "Field"
 				}
-				owns = append(owns, vault.Own{Label: f.Label, Form: form, Value: secret.New(f.Value)})
+				owns = append(owns, vault.CustomField{Label: f.Label, Form: form, Value: secret.New(f.Value)})
 			}
 		}
 	}
@@ -285,7 +285,7 @@ func (it exchangeItem) row(folder string) (row Row, ok bool) {
 
 // scope sets where an item works. The program of a login that has addresses too comes
 // back as a field.
-func (it exchangeItem) scope(row *Row, values map[vault.Field]string) (owns []vault.Own) {
+func (it exchangeItem) scope(row *Row, values map[vault.Field]string) (owns []vault.CustomField) {
 	if it.Scope == nil {
 		return nil
 	}
@@ -299,7 +299,7 @@ func (it exchangeItem) scope(row *Row, values map[vault.Field]string) (owns []va
 		sortAddresses(list)
 		row.set(vault.FieldAddresses, list, Unknown)
 		for _, a := range it.Scope.Apps {
-			owns = append(owns, vault.Own{Label: "Program", Form: vault.FormText, Value: secret.New(a.Bundle)})
+			owns = append(owns, vault.CustomField{Label: "Program", Form: vault.FormText, Value: secret.New(a.Bundle)})
 		}
 	} else if len(it.Scope.Apps) > 0 && row.Entry.Type == vault.TypeLogin {
 		row.Entry.Type = vault.TypeApp
@@ -462,7 +462,7 @@ func exchangeOwns(e vault.Entry, written map[vault.Field]bool) (list []exchangeF
 			list = append(list, f)
 		}
 	}
-	for _, o := range e.Owns() {
+	for _, o := range e.CustomFields() {
 		f := exchangeField{Type: "string", Value: o.Value.Reveal(), Label: o.Label}
 		if o.Form == vault.FormHidden {
 			f.Type = "concealed-string"

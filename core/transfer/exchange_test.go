@@ -35,7 +35,7 @@ func everyKind(t testing.TB) (out []vault.Entry) {
 		if k.HasAddresses() {
 			c[vault.FieldAddresses] = []vault.Address{{URL: "https://kelp.example/in"}}
 		}
-		f, v := vault.Own{ID: "x", Label: "Of my own", Form: vault.FormHidden, Value: secret.New("hidden away")}.Register()
+		f, v := vault.CustomField{ID: "x", Label: "Of my own", Form: vault.FormHidden, Value: secret.New("hidden away")}.Register()
 		c[f] = v
 		e, err := vault.New(ids(&n)(), k.Type, vault.Stamp{At: 1700000000000, By: "desk"}, c)
 		require.NoError(t, err)
@@ -63,7 +63,7 @@ func TestExchangeKeepsEverything(t *testing.T) {
 		for f := range r.Entry.Fields {
 			all = append(all, r.Entry.Text(f))
 		}
-		for _, o := range r.Entry.Owns() {
+		for _, o := range r.Entry.CustomFields() {
 			all = append(all, o.Value.Reveal())
 		}
 		k, _ := vault.KindOf(have[i].Type)

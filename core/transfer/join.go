@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"redlocket/core/ledger"
 	"redlocket/core/vault"
 )
 
@@ -57,7 +56,7 @@ func join(e vault.Entry, r Row, by vault.Stamp) vault.Entry {
 	in.ID, in.Type, in.Created = e.ID, e.Type, e.Created
 	if whole {
 		in.Created = r.Entry.Created
-		return ledger.Merge(e, in)
+		return vault.Merge(e, in)
 	}
 	delete(in.Fields, vault.FieldKind)
 	joinTitle(&e, &in)
@@ -77,7 +76,7 @@ func join(e vault.Entry, r Row, by vault.Stamp) vault.Entry {
 			delete(in.Fields, f)
 		}
 	}
-	return ledger.Merge(e, in)
+	return vault.Merge(e, in)
 }
 
 // own makes an entry's registers its own before one is set.
@@ -102,7 +101,7 @@ func bringsPassword(e, in vault.Entry) bool {
 	if theirs.Value.IsEmpty() || ours.Value == theirs.Value {
 		return false
 	}
-	return !hasPassword(e, in.Text(vault.FieldPassword)) || theirs.Stamp.At > givenByFile && ledger.Later(theirs, ours)
+	return !hasPassword(e, in.Text(vault.FieldPassword)) || theirs.Stamp.At > givenByFile && vault.Later(theirs, ours)
 }
 
 func joinPassword(e, in *vault.Entry) {
@@ -147,10 +146,10 @@ func joinLists(e, in *vault.Entry, by vault.Stamp) {
 	if list, more := unite(ours.Tags, theirs.Tags, byText, fromFile(*e, vault.FieldTags)); more {
 		set(e, vault.FieldTags, list, by)
 	}
-	if list, more := unite(ours.Also, theirs.Also, byText, fromFile(*e, vault.FieldAlso)); more {
-		set(e, vault.FieldAlso, list, by)
+	if list, more := unite(ours.Aliases, theirs.Aliases, byText, fromFile(*e, vault.FieldAliases)); more {
+		set(e, vault.FieldAliases, list, by)
 	}
-	for _, f := range []vault.Field{vault.FieldAddresses, vault.FieldTags, vault.FieldAlso} {
+	for _, f := range []vault.Field{vault.FieldAddresses, vault.FieldTags, vault.FieldAliases} {
 		delete(in.Fields, f)
 	}
 }

@@ -39,7 +39,7 @@ func anyEntry(t *rapid.T) vault.Entry {
 				c[s.Field] = secret.New(rapid.String().Draw(t, string(s.Field)))
 			}
 		}
-		f, v := vault.Own{ID: "a", Label: "l", Form: vault.FormHidden, Order: i, Value: secret.New(rapid.String().Draw(t, "own"))}.Register()
+		f, v := vault.CustomField{ID: "a", Label: "l", Form: vault.FormHidden, Order: i, Value: secret.New(rapid.String().Draw(t, "own"))}.Register()
 		c[f] = v
 		c[vault.FileField("f")] = vault.File{Name: rapid.StringN(1, 10, -1).Draw(t, "file"), Type: "text/plain", Size: int64(i), Chunks: 1}
 		c[vault.FieldTags] = rapid.SliceOfN(rapid.String(), 0, 3).Draw(t, "tags")

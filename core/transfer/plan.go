@@ -238,8 +238,8 @@ func added(before, after vault.Entry) (out []string) {
 			continue
 		}
 		label := vault.Label(after.Kind(), f)
-		for _, o := range after.Owns() {
-			if vault.OwnField(o.ID) == f {
+		for _, o := range after.CustomFields() {
+			if vault.CustomFieldKey(o.ID) == f {
 				label = o.Label
 			}
 		}

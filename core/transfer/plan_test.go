@@ -76,7 +76,7 @@ func shown(entries []vault.Entry) []string {
 		}
 		slices.Sort(past)
 		owns := []string{}
-		for _, o := range e.Owns() {
+		for _, o := range e.CustomFields() {
 			owns = append(owns, o.Label+"="+o.Value.Reveal())
 		}
 		slices.Sort(owns)
@@ -138,13 +138,13 @@ func TestThePlan(t *testing.T) {
 	got := bring(t, have, now, a, b)
 	e := got[3]
 	assert.Equal(t, "BEANS", e.Text(vault.FieldPassword), "the newer one")
-	assert.Empty(t, e.Rivals(), "that was decided")
+	assert.Empty(t, e.Conflicts(), "that was decided")
 	assert.True(t, hasPassword(e, "beans") && hasPassword(e, "sprouts"), "nothing is lost")
 	assert.Equal(t, "maren@cormorant.example", got[2].Text(vault.FieldUsername))
 	assert.Equal(t, "maren@cormorant.example", got[0].Text(vault.FieldUsername), "as its user wrote it")
-	assert.Equal(t, []string{"desk.csv", "laptop.csv"}, got[slices.IndexFunc(got, func(e vault.Entry) bool { return e.Text(vault.FieldTitle) == "Brackish" })].From())
+	assert.Equal(t, []string{"desk.csv", "laptop.csv"}, got[slices.IndexFunc(got, func(e vault.Entry) bool { return e.Text(vault.FieldTitle) == "Brackish" })].SourceFiles())
 	jetty := got[slices.IndexFunc(got, func(e vault.Entry) bool { return e.Text(vault.FieldTitle) == "Jettycafe" })]
-	assert.Len(t, jetty.Rivals(), 1, "undecided until it was tried")
+	assert.Len(t, jetty.Conflicts(), 1, "undecided until it was tried")
 	again := NewPlan(got, []Source{a, b}, Options{By: later})
 	assert.Equal(t, 10, again.Count(GroupKnown).Rows)
 }
@@ -193,7 +193,7 @@ func TestDecisions(t *testing.T) {
 		}
 		slices.Sort(current)
 		assert.Equal(t, c.current, current, name)
-		assert.Len(t, got[0].Rivals(), c.rivals, name)
+		assert.Len(t, got[0].Conflicts(), c.rivals, name)
 		if c.d != DecideSkip && c.d != DecideApart {
 			assert.True(t, hasPassword(got[0], "one") && hasPassword(got[0], "two") && hasPassword(got[0], "old"), name)
 		}
@@ -235,7 +235,7 @@ func TestUndo(t *testing.T) {
 	assert.Equal(t, 1, u.Gone)
 	after := put(got, u.Entries)
 	assert.Equal(t, "old", after[0].Text(vault.FieldPassword))
-	assert.Empty(t, after[0].Rivals(), "and nothing is undecided")
+	assert.Empty(t, after[0].Conflicts(), "and nothing is undecided")
 	assert.Empty(t, after[0].Text(vault.FieldNotes))
 	assert.Equal(t, "https://kelpandcrown.example/mine", vault.View(after[1]).Addresses[0].URL)
 	assert.True(t, after[2].Archived())

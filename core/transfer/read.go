@@ -47,7 +47,7 @@ func FromTable(t Table, columns []Column, source int) (rows []Row, broken []Brok
 // record is what a row of a table says, by meaning.
 type record struct {
 	cells map[Meaning]string
-	owns  []vault.Own
+	owns  []vault.CustomField
 	notes []string
 }
 
@@ -92,7 +92,7 @@ func (r *record) add(c Column, cell string) {
 		r.notes = append(r.notes, strings.TrimRight(cell, " \r\n"))
 	case MeansOwn:
 		if trimmed != "" {
-			r.owns = append(r.owns, vault.Own{Label: c.Name, Form: vault.FormText, Value: secret.New(trimmed)})
+			r.owns = append(r.owns, vault.CustomField{Label: c.Name, Form: vault.FormText, Value: secret.New(trimmed)})
 		}
 	default:
 		r.cells[c.Meaning] = trimmed
@@ -134,7 +134,7 @@ func (r record) entry() (Row, error) {
 	}
 	owns := r.owns
 	for _, bad := range rest {
-		owns = append(owns, vault.Own{Label: "Address", Form: vault.FormText, Value: secret.New(bad)})
+		owns = append(owns, vault.CustomField{Label: "Address", Form: vault.FormText, Value: secret.New(bad)})
 	}
 	switch {
 	case kindNames[foldName(r.get(MeansKind))] != "":
@@ -172,7 +172,7 @@ func (r record) entry() (Row, error) {
 		if setup, err := otp.Parse(secret.New(s)); err == nil {
 			set(vault.FieldSetup, setup.String())
 		} else {
-			owns = append(owns, vault.Own{Label: "Setup key", Form: vault.FormHidden, Value: secret.New(s)})
+			owns = append(owns, vault.CustomField{Label: "Setup key", Form: vault.FormHidden, Value: secret.New(s)})
 		}
 	}
 	set(vault.FieldNotes, strings.Join(r.notes, "\n\n"))
@@ -191,10 +191,10 @@ func (r record) entry() (Row, error) {
 
 // setOwns adds fields of the user's own. Their registers are named by their labels, so
 // that the same field of two files is one.
-func (row *Row) setOwns(owns []vault.Own) {
+func (row *Row) setOwns(owns []vault.CustomField) {
 	seen := map[string]int{}
 	for i, o := range owns {
-		o, err := vault.CheckOwn(vault.Own{Label: clip(o.Label, 80), Form: o.Form, Order: i, Value: o.Value})
+		o, err := vault.CheckCustomField(vault.CustomField{Label: clip(o.Label, 80), Form: o.Form, Order: i, Value: o.Value})
 		if err != nil {
 			continue // its name is blank
 		}

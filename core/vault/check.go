@@ -213,8 +213,8 @@ func Expiry(s string) (t time.Time, ok bool) {
 // OwnForms are the forms that own fields may have.
 func OwnForms() []Form { return []Form{FormText, FormHidden, FormDate, FormYesNo, FormAddress} }
 
-// CheckOwn checks an own field's label and value.
-func CheckOwn(o Own) (Own, error) {
+// CheckCustomField checks an own field's label and value.
+func CheckCustomField(o CustomField) (CustomField, error) {
 	o.Label = strings.Join(strings.FieldsFunc(o.Label, func(r rune) bool { return unicode.IsSpace(r) || unicode.IsControl(r) }), " ")
 	if !slices.Contains(OwnForms(), o.Form) {
 		return o, errors.New("choose what kind of field this is")

@@ -41,8 +41,8 @@ const (
 type Field string
 
 // The registers this version knows. Values are JSON: strings, but for
-// FieldAddresses (array of [Address]), FieldTags, FieldAlso and FieldFrom (arrays of strings),
-// FieldPinned (boolean), and the registers of own fields and files ([Own], [File]).
+// FieldAddresses (array of [Address]), FieldTags, FieldAliases and FieldFrom (arrays of strings),
+// FieldPinned (boolean), and the registers of own fields and files ([CustomField], [File]).
 const (
 	FieldTitle     Field = "title"
 	FieldUsername  Field = "username"
@@ -52,7 +52,7 @@ const (
 	FieldFolder    Field = "folder"
 	FieldTags      Field = "tags"
 	FieldPinned    Field = "pinned"
-	FieldAlso      Field = "also" // other names of the same site
+	FieldAliases   Field = "also" // other names of the same site
 	FieldKind      Field = "kind" // a type that the user chose later
 	FieldFrom      Field = "from" // names of the files that it was brought in from
 
@@ -291,9 +291,9 @@ func (e Entry) contentDigest() string {
 	return hex.EncodeToString(h.Sum(nil)[:16])
 }
 
-// Rivals returns the passwords that lost in a merge and that nobody has decided
+// Conflicts returns the passwords that lost in a merge and that nobody has decided
 // about yet, latest first. While there are any, the current one is undecided.
-func (e Entry) Rivals() []Past {
+func (e Entry) Conflicts() []Past {
 	var out []Past
 	for _, p := range e.Past {
 		if p.Field == FieldPassword && p.Until == 0 && p.Value != e.Fields[FieldPassword].Value {
@@ -304,9 +304,9 @@ func (e Entry) Rivals() []Past {
 	return out
 }
 
-// Settle decides between rivals: password becomes or stays the current one,
+// Resolve decides between rivals: password becomes or stays the current one,
 // and the rivals known now are plain history from here on.
-func (e Entry) Settle(by Stamp, password secret.Text) (Entry, error) {
+func (e Entry) Resolve(by Stamp, password secret.Text) (Entry, error) {
 	out := e
 	out.Past = slices.Clone(e.Past)
 	for i, p := range out.Past {
@@ -345,8 +345,8 @@ func JoinPast(a, b []Past) []Past {
 	return out
 }
 
-// Beaten returns how r, the value of f, stands in the past after losing a merge;
+// Superseded returns how r, the value of f, stands in the past after losing a merge;
 // ok is false where nothing worth keeping was lost.
-func Beaten(f Field, r Register) (p Past, ok bool) {
+func Superseded(f Field, r Register) (p Past, ok bool) {
 	return Past{Field: f, Value: r.Value, From: r.Stamp}, keepsPast(f) && !isBlank(r.Value.Reveal())
 }

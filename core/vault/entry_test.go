@@ -68,12 +68,12 @@ func TestArchiveLosesToAnEdit(t *testing.T) {
 func TestRivalsAndSettling(t *testing.T) {
 	e := login(t, Changes{FieldPassword: secret.New("mine")})
 	e.Past = addPast(e.Past, Past{Field: FieldPassword, Value: secret.New(`"theirs"`), From: Stamp{900, "laptop"}})
-	require.Len(t, e.Rivals(), 1)
+	require.Len(t, e.Conflicts(), 1)
 	assert.True(t, View(e).Undecided)
 
-	settled, err := e.Settle(at(500), secret.New("theirs"))
+	settled, err := e.Resolve(at(500), secret.New("theirs"))
 	require.NoError(t, err)
-	assert.Empty(t, settled.Rivals())
+	assert.Empty(t, settled.Conflicts())
 	assert.Equal(t, "theirs", settled.Text(FieldPassword))
 	assert.Len(t, settled.Past, 2, "both passwords stay readable")
 }

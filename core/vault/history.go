@@ -56,12 +56,12 @@ func (e Entry) AsOf(ms int64) (out Entry, ok bool) {
 func (e Entry) editedIn(after, until int64) bool {
 	in := func(ms int64) bool { return ms > after && ms <= until }
 	for f, r := range e.Fields {
-		if told(f) && f != fieldArchived && in(r.Stamp.At) {
+		if inHistory(f) && f != fieldArchived && in(r.Stamp.At) {
 			return true
 		}
 	}
 	return slices.ContainsFunc(e.Past, func(p Past) bool {
-		return told(p.Field) && p.Field != fieldArchived && (in(p.From.At) || in(p.Until))
+		return inHistory(p.Field) && p.Field != fieldArchived && (in(p.From.At) || in(p.Until))
 	})
 }
 
@@ -88,7 +88,7 @@ type Change struct {
 func (e Entry) History() []Version {
 	moments := map[Stamp]map[Field]Register{}
 	note := func(f Field, r Register) {
-		if !told(f) {
+		if !inHistory(f) {
 			return
 		}
 		if moments[r.Stamp] == nil {
@@ -109,7 +109,7 @@ func (e Entry) History() []Version {
 		v := Version{Stamp: s, First: i == 0}
 		for _, f := range slices.Sorted(maps.Keys(moments[s])) {
 			r := moments[s][f]
-			if c, ok := e.change(f, before[f], r); ok {
+			if c, ok := e.describeChange(f, before[f], r); ok {
 				v.Changes = append(v.Changes, c)
 			}
 			before[f] = r
@@ -122,10 +122,10 @@ func (e Entry) History() []Version {
 	return out
 }
 
-// told reports whether histories speak of a field.
-func told(f Field) bool { return f != FieldPinned && f != fieldPurged }
+// inHistory reports whether histories speak of a field.
+func inHistory(f Field) bool { return f != FieldPinned && f != fieldPurged }
 
-func (e Entry) change(f Field, from, to Register) (c Change, ok bool) {
+func (e Entry) describeChange(f Field, from, to Register) (c Change, ok bool) {
 	was, is := from.Value.Reveal(), to.Value.Reveal()
 	c = Change{Field: f, Label: Label(e.Kind(), f), Added: isBlank(was), Removed: isBlank(is), Past: -1, Hidden: hides(f)}
 	if c.Added && c.Removed {
@@ -139,7 +139,7 @@ func (e Entry) change(f Field, from, to Register) (c Change, ok bool) {
 		return c, true
 	}
 	c.Past = slices.IndexFunc(e.Past, func(p Past) bool { return p.Field == f && p.From == from.Stamp && p.Value == from.Value })
-	if name := e.nameOf(f, to, from); name != "" {
+	if name := e.fieldLabel(f, to, from); name != "" {
 		c.Label = name
 	}
 	if !c.Hidden {
@@ -159,8 +159,8 @@ func kindWord(t string, or Type) string {
 	return k.Word
 }
 
-// nameOf names an own field or file by what its register says.
-func (e Entry) nameOf(f Field, list ...Register) string {
+// fieldLabel names an own field or file by what its register says.
+func (e Entry) fieldLabel(f Field, list ...Register) string {
 	for _, r := range list {
 		var w struct {
 			Name string `json:"n"`
@@ -203,7 +203,7 @@ func Plain(value secret.Text) string {
 		}
 		return strings.Join(urls, ", ")
 	}
-	var w wireOwn
+	var w customFieldJSON
 	if json.Unmarshal(text, &w) == nil {
 		return w.Value
 	}
@@ -219,7 +219,7 @@ func (e Entry) RestoreAt(by Stamp, ms int64) (Entry, error) {
 	}
 	c := Changes{}
 	for f := range e.Fields {
-		if !told(f) || f == fieldArchived {
+		if !inHistory(f) || f == fieldArchived {
 			continue
 		}
 		c[f] = then.valueOf(f)
@@ -234,7 +234,7 @@ func (e Entry) valueOf(f Field) any {
 		return json.RawMessage(r.Value.Reveal())
 	}
 	switch {
-	case f == FieldAddresses || f == FieldTags || f == FieldAlso:
+	case f == FieldAddresses || f == FieldTags || f == FieldAliases:
 		return []string{}
 	case f == FieldPinned:
 		return false

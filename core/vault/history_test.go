@@ -74,7 +74,7 @@ func TestAsOf(t *testing.T) {
 // Whatever is done to an entry, each moment of it can be read again and restored.
 func TestEveryMomentCanBeReadAgain(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		fields := []Field{FieldTitle, FieldPassword, FieldNotes, FieldFolder, OwnField("x")}
+		fields := []Field{FieldTitle, FieldPassword, FieldNotes, FieldFolder, CustomFieldKey("x")}
 		e, err := New("01", TypeLogin, at(1000), Changes{FieldTitle: "first"})
 		if err != nil {
 			t.Fatal(err)

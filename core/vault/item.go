@@ -30,9 +30,9 @@ type Item struct {
 	Type        Type
 	Title       string
 	Username    string
-	Line        string // what tells it from its like: the user name, a card's last digits
+	Subtitle    string // what tells it from its like: the user name, a card's last digits
 	Addresses   []Address
-	Also        []string // other names it goes by
+	Aliases     []string // other names it goes by
 	Notes       string
 	Folder      string
 	Tags        []string
@@ -52,9 +52,9 @@ type Item struct {
 	Modified    Stamp
 }
 
-// Joining reports a login that was made for signing up, and that its site has yet to take:
+// SigningUp reports a login that was made for signing up, and that its site has yet to take:
 // it has no other password than the one that waits.
-func (it Item) Joining() bool { return it.Staged && !it.HasPassword }
+func (it Item) SigningUp() bool { return it.Staged && !it.HasPassword }
 
 // SignsInWith is the password to try first: the entry's own or, where it has none yet, the
 // one that waits for the site to take it.
@@ -71,7 +71,7 @@ func View(e Entry) Item {
 		ID: e.ID, Type: e.Kind(), Created: e.Created,
 		Title: e.Text(FieldTitle), Username: e.Text(FieldUsername),
 		Notes: e.Text(FieldNotes), Folder: e.Text(FieldFolder),
-		Archived: e.Archived(), Undecided: len(e.Rivals()) > 0,
+		Archived: e.Archived(), Undecided: len(e.Conflicts()) > 0,
 		HasPassword: e.Text(FieldPassword) != "", HasCode: e.Text(FieldSetup) != "", Staged: e.Text(FieldStaged) != "", App: e.Text(FieldApp), Modified: e.Modified(),
 	}
 	var ok bool
@@ -79,7 +79,7 @@ func View(e Entry) Item {
 		it.Addresses = nil
 		e.read(FieldAddresses, &it.Addresses)
 	}
-	for f, list := range map[Field]*[]string{FieldTags: &it.Tags, FieldAlso: &it.Also} {
+	for f, list := range map[Field]*[]string{FieldTags: &it.Tags, FieldAliases: &it.Aliases} {
 		if r, ok := e.Fields[f]; ok && r.Value.Reveal() != "[]" {
 			e.read(f, list)
 		}
@@ -88,7 +88,7 @@ func View(e Entry) Item {
 	for f := range e.Fields {
 		switch {
 		case strings.HasPrefix(string(f), ownPrefix):
-			var w wireOwn
+			var w customFieldJSON
 			if e.read(f, &w); w.Label != "" {
 				it.Labels = append(it.Labels, w.Label)
 			}
@@ -99,7 +99,7 @@ func View(e Entry) Item {
 		}
 	}
 	slices.Sort(it.Labels) // fields have no order
-	it.Line = it.Username
+	it.Subtitle = it.Username
 	if it.Type != TypeLogin {
 		it.describe(e)
 	}
@@ -121,7 +121,7 @@ func (it *Item) describe(e Entry) {
 				out = append(out, p)
 			}
 		}
-		it.Line = strings.Join(out, " · ")
+		it.Subtitle = strings.Join(out, " · ")
 	}
 	switch it.Type {
 	case TypeApp:
@@ -133,7 +133,7 @@ func (it *Item) describe(e Entry) {
 	case TypePerson:
 		join(strings.TrimSpace(e.Text("given-name")+" "+e.Text("family-name")), e.Text("address-level2"))
 	case TypePaper:
-		join(k.words(FieldPaper, e.Text(FieldPaper)), e.Text(FieldHolder))
+		join(k.choiceLabel(FieldPaper, e.Text(FieldPaper)), e.Text(FieldHolder))
 	case TypeMembership:
 		join(e.Text(FieldHolder), e.Text(FieldNumber))
 	case TypeWiFi:
@@ -143,8 +143,8 @@ func (it *Item) describe(e Entry) {
 	}
 }
 
-// words returns what a choice is called.
-func (k Kind) words(f Field, value string) string {
+// choiceLabel returns what a choice is called.
+func (k Kind) choiceLabel(f Field, value string) string {
 	s, _ := k.Spec(f)
 	for _, c := range s.Choices {
 		if c.Value == value {

@@ -245,7 +245,7 @@ func Label(t Type, f Field) string {
 		return "Tags"
 	case FieldAddresses:
 		return "Works at"
-	case FieldAlso:
+	case FieldAliases:
 		return "Also known as"
 	case FieldKind:
 		return "Kind"

@@ -127,7 +127,7 @@ func TestViewOfKinds(t *testing.T) {
 		"":                           make_(t, TypeNote, Changes{FieldNotes: "padlock"}),
 	} {
 		it := View(e)
-		assert.Equal(t, want, it.Line)
+		assert.Equal(t, want, it.Subtitle)
 		assert.True(t, e.IsItem())
 	}
 	assert.Equal(t, "2027-03", View(make_(t, TypeCard, Changes{FieldExpiry: "2027-03"})).Expires)
@@ -147,15 +147,15 @@ func make_(t testing.TB, k Type, c Changes) Entry {
 
 func TestOwnFieldsAndFiles(t *testing.T) {
 	c := Changes{}
-	for i, o := range []Own{{ID: "b", Label: "Limit", Form: FormText, Order: 2, Value: secret.New("300")}, {ID: "a", Label: "Gate", Form: FormHidden, Order: 1, Value: secret.New("4711")}} {
-		o, err := CheckOwn(o)
+	for i, o := range []CustomField{{ID: "b", Label: "Limit", Form: FormText, Order: 2, Value: secret.New("300")}, {ID: "a", Label: "Gate", Form: FormHidden, Order: 1, Value: secret.New("4711")}} {
+		o, err := CheckCustomField(o)
 		require.NoError(t, err, i)
 		f, v := o.Register()
 		c[f] = v
 	}
 	c[FileField("f1")] = File{Name: "passport.png", Type: "image/png", Size: 3, Chunks: 1}
 	e := make_(t, TypeNote, c)
-	owns := e.Owns()
+	owns := e.CustomFields()
 	require.Len(t, owns, 2)
 	assert.Equal(t, "Gate", owns[0].Label)
 	assert.Equal(t, "4711", owns[0].Value.Reveal())
@@ -163,12 +163,12 @@ func TestOwnFieldsAndFiles(t *testing.T) {
 	it := View(e)
 	assert.ElementsMatch(t, []string{"Gate", "Limit", "passport.png"}, it.Labels)
 	assert.Equal(t, 1, it.Files)
-	off := edit(t, e, at(2000), Changes{FileField("f1"): nil, OwnField("b"): nil})
+	off := edit(t, e, at(2000), Changes{FileField("f1"): nil, CustomFieldKey("b"): nil})
 	assert.Empty(t, off.Files())
-	assert.Len(t, off.Owns(), 1)
-	assert.Equal(t, []string{"f1"}, off.EveryFile(), "the past still names it")
-	for _, bad := range []Own{{Label: "", Form: FormText, Value: secret.New("x")}, {Label: "x", Form: "colour"}, {Label: "x", Form: FormDate, Value: secret.New("never")}, {Label: strings.Repeat("x", 81), Form: FormText}} {
-		_, err := CheckOwn(bad)
+	assert.Len(t, off.CustomFields(), 1)
+	assert.Equal(t, []string{"f1"}, off.AllFileIDs(), "the past still names it")
+	for _, bad := range []CustomField{{Label: "", Form: FormText, Value: secret.New("x")}, {Label: "x", Form: "colour"}, {Label: "x", Form: FormDate, Value: secret.New("never")}, {Label: strings.Repeat("x", 81), Form: FormText}} {
+		_, err := CheckCustomField(bad)
 		assert.Error(t, err)
 	}
 }
@@ -195,7 +195,7 @@ func TestEveryKindIsReadBackAsItWas(t *testing.T) {
 					c[s.Field] = secret.New(rapid.String().Draw(t, string(s.Field)))
 				}
 			}
-			own := Own{ID: "a", Label: rapid.StringN(1, 10, -1).Draw(t, "label"), Form: FormHidden, Order: i, Value: secret.New(rapid.String().Draw(t, "own"))}
+			own := CustomField{ID: "a", Label: rapid.StringN(1, 10, -1).Draw(t, "label"), Form: FormHidden, Order: i, Value: secret.New(rapid.String().Draw(t, "own"))}
 			f, v := own.Register()
 			c[f] = v
 			c[FileField("f")] = File{Name: rapid.StringN(1, 10, -1).Draw(t, "file"), Type: "text/plain", Size: int64(i), Chunks: 1}
@@ -215,7 +215,7 @@ func TestEveryKindIsReadBackAsItWas(t *testing.T) {
 		if !reflect.DeepEqual(e, back) {
 			t.Fatalf("%s is read back as another", b)
 		}
-		if !reflect.DeepEqual(View(e), View(back)) || !reflect.DeepEqual(e.Owns(), back.Owns()) || !reflect.DeepEqual(e.History(), back.History()) {
+		if !reflect.DeepEqual(View(e), View(back)) || !reflect.DeepEqual(e.CustomFields(), back.CustomFields()) || !reflect.DeepEqual(e.History(), back.History()) {
 			t.Fatalf("%s looks different", b)
 		}
 	})

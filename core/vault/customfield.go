@@ -15,9 +15,9 @@ const (
 	filePrefix = "file:"
 )
 
-// Own is a field that its user added: a label and a value of one of the forms
+// CustomField is a field that its user added: a label and a value of one of the forms
 // FormText, FormHidden, FormDate, FormYesNo and FormAddress.
-type Own struct {
+type CustomField struct {
 	ID    string // of the register, unique in the entry
 	Label string
 	Form  Form
@@ -25,7 +25,7 @@ type Own struct {
 	Value secret.Text
 }
 
-type wireOwn struct {
+type customFieldJSON struct {
 	Label string `json:"n"`
 	Form  Form   `json:"k"`
 	Order int    `json:"o,omitempty"`
@@ -33,28 +33,28 @@ type wireOwn struct {
 }
 
 // Register returns the register that holds the field, and its value for [Changes].
-func (o Own) Register() (Field, any) {
-	return Field(ownPrefix + o.ID), wireOwn{o.Label, o.Form, o.Order, o.Value.Reveal()}
+func (o CustomField) Register() (Field, any) {
+	return Field(ownPrefix + o.ID), customFieldJSON{o.Label, o.Form, o.Order, o.Value.Reveal()}
 }
 
-// OwnField names the register of the own field with the given id. Setting it to
+// CustomFieldKey names the register of the own field with the given id. Setting it to
 // nil removes the field.
-func OwnField(id string) Field { return Field(ownPrefix + id) }
+func CustomFieldKey(id string) Field { return Field(ownPrefix + id) }
 
-// Owns returns the entry's own fields in their order.
-func (e Entry) Owns() []Own {
-	var out []Own
+// CustomFields returns the entry's own fields in their order.
+func (e Entry) CustomFields() []CustomField {
+	var out []CustomField
 	for f := range e.Fields {
 		id, ok := strings.CutPrefix(string(f), ownPrefix)
 		if !ok {
 			continue
 		}
-		var w wireOwn
+		var w customFieldJSON
 		if e.read(f, &w); w.Label != "" {
-			out = append(out, Own{id, w.Label, w.Form, w.Order, secret.New(w.Value)})
+			out = append(out, CustomField{id, w.Label, w.Form, w.Order, secret.New(w.Value)})
 		}
 	}
-	slices.SortFunc(out, func(a, b Own) int { return cmp.Or(cmp.Compare(a.Order, b.Order), strings.Compare(a.ID, b.ID)) })
+	slices.SortFunc(out, func(a, b CustomField) int { return cmp.Or(cmp.Compare(a.Order, b.Order), strings.Compare(a.ID, b.ID)) })
 	return out
 }
 
@@ -93,9 +93,9 @@ func (e Entry) Files() []File {
 	return out
 }
 
-// EveryFile returns the ids of the files that the entry or its past names: their
+// AllFileIDs returns the ids of the files that the entry or its past names: their
 // bytes are kept for as long as the entry is.
-func (e Entry) EveryFile() []string {
+func (e Entry) AllFileIDs() []string {
 	var out []string
 	add := func(f Field) {
 		if id, ok := strings.CutPrefix(string(f), filePrefix); ok && !slices.Contains(out, id) {
@@ -127,8 +127,8 @@ func (e Entry) file(f Field) (File, bool) {
 	return out, out.Name != ""
 }
 
-// From returns the names of the files that the entry was brought in from.
-func (e Entry) From() (names []string) {
+// SourceFiles returns the names of the files that the entry was brought in from.
+func (e Entry) SourceFiles() (names []string) {
 	e.read(FieldFrom, &names)
 	return names
 }

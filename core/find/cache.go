@@ -24,7 +24,7 @@ func (x *Index) Encode() []byte {
 	}
 	for _, r := range x.rows {
 		it := &r.item
-		for _, s := range []string{it.ID, string(it.Type), it.Title, it.Username, it.Line, it.Notes, it.Folder, it.Expires, it.App, it.Modified.By, r.domain} {
+		for _, s := range []string{it.ID, string(it.Type), it.Title, it.Username, it.Subtitle, it.Notes, it.Folder, it.Expires, it.App, it.Modified.By, r.domain} {
 			text(s)
 		}
 		var flags byte
@@ -42,7 +42,7 @@ func (x *Index) Encode() []byte {
 			text(string(a.Match))
 		}
 		b = binary.AppendUvarint(b, uint64(it.Files))
-		for _, list := range [][]string{it.Tags, it.Also, it.Labels} {
+		for _, list := range [][]string{it.Tags, it.Aliases, it.Labels} {
 			b = binary.AppendUvarint(b, uint64(len(list)))
 			for _, t := range list {
 				text(t)
@@ -55,7 +55,7 @@ func (x *Index) Encode() []byte {
 // DecodeIndex reads what [Index.Encode] wrote. The order of the book is the one it
 // was encoded in, whatever the language.
 func DecodeIndex(b []byte, o Options) (*Index, error) {
-	r := shelfReader{s: string(b)}
+	r := cacheReader{s: string(b)}
 	if r.byte() != shelfVersion {
 		return nil, ErrShelf
 	}
@@ -66,7 +66,7 @@ func DecodeIndex(b []byte, o Options) (*Index, error) {
 	for i := range rows {
 		w := &rows[i]
 		it := &w.item
-		it.ID, it.Type, it.Title, it.Username, it.Line = r.text(), vault.Type(r.text()), r.text(), r.text(), r.text()
+		it.ID, it.Type, it.Title, it.Username, it.Subtitle = r.text(), vault.Type(r.text()), r.text(), r.text(), r.text()
 		it.Notes, it.Folder, it.Expires, it.App, it.Modified.By, w.domain = r.text(), r.text(), r.text(), r.text(), r.text(), r.text()
 		flags := r.byte()
 		it.Pinned, it.Undecided, it.HasPassword, it.HasCode, it.Archived = flags&1 != 0, flags&2 != 0, flags&4 != 0, flags&8 != 0, flags&16 != 0
@@ -79,7 +79,7 @@ func DecodeIndex(b []byte, o Options) (*Index, error) {
 			}
 		}
 		it.Files = int(r.uvarint())
-		for _, list := range []*[]string{&it.Tags, &it.Also, &it.Labels} {
+		for _, list := range []*[]string{&it.Tags, &it.Aliases, &it.Labels} {
 			if k := r.count(); k > 0 {
 				*list = make([]string, k)
 				for j := range *list {
@@ -99,14 +99,14 @@ func DecodeIndex(b []byte, o Options) (*Index, error) {
 	return x, nil
 }
 
-// shelfReader walks encoded bytes; once they are bad it returns nothing.
-type shelfReader struct {
+// cacheReader walks encoded bytes; once they are bad it returns nothing.
+type cacheReader struct {
 	s   string
 	i   int
 	bad bool
 }
 
-func (r *shelfReader) byte() byte {
+func (r *cacheReader) byte() byte {
 	if r.i >= len(r.s) {
 		r.bad = true
 		return 0
@@ -115,7 +115,7 @@ func (r *shelfReader) byte() byte {
 	return r.s[r.i-1]
 }
 
-func (r *shelfReader) uvarint() (n uint64) {
+func (r *cacheReader) uvarint() (n uint64) {
 	for shift := 0; shift < 64; shift += 7 {
 		b := r.byte()
 		n |= uint64(b&0x7f) << shift
@@ -127,13 +127,13 @@ func (r *shelfReader) uvarint() (n uint64) {
 	return 0
 }
 
-func (r *shelfReader) varint() int64 {
+func (r *cacheReader) varint() int64 {
 	n := r.uvarint()
 	return int64(n>>1) ^ -int64(n&1)
 }
 
 // count takes a number of things, each of which takes a byte at least.
-func (r *shelfReader) count() int {
+func (r *cacheReader) count() int {
 	n := r.uvarint()
 	if r.bad || n > uint64(len(r.s)-r.i) {
 		r.bad = true
@@ -142,7 +142,7 @@ func (r *shelfReader) count() int {
 	return int(n)
 }
 
-func (r *shelfReader) text() string {
+func (r *cacheReader) text() string {
 	n := r.count()
 	if r.bad {
 		return ""

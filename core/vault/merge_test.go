@@ -1,4 +1,4 @@
-package ledger
+package vault_test
 
 import (
 	"fmt"
@@ -28,34 +28,34 @@ func TestMergeByField(t *testing.T) {
 	base := entry(t, vault.Changes{vault.FieldTitle: "Ferrylink", vault.FieldUsername: "mtolliver"})
 	a := with(t, base, 2000, "desk", vault.Changes{vault.FieldTitle: "Ferrylink tickets"})
 	b := with(t, base, 3000, "laptop", vault.Changes{vault.FieldUsername: "maren"})
-	m := Merge(a, b)
+	m := vault.Merge(a, b)
 	assert.Equal(t, "Ferrylink tickets", m.Text(vault.FieldTitle))
 	assert.Equal(t, "maren", m.Text(vault.FieldUsername))
-	assert.Empty(t, m.Rivals())
+	assert.Empty(t, m.Conflicts())
 }
 
 func TestTwoNewPasswordsAreBothKept(t *testing.T) {
 	base := entry(t, vault.Changes{vault.FieldPassword: secret.New("old")})
 	a := with(t, base, 2000, "desk", vault.Changes{vault.FieldPassword: secret.New("from desk")})
 	b := with(t, base, 3000, "laptop", vault.Changes{vault.FieldPassword: secret.New("from laptop")})
-	m := Merge(a, b)
+	m := vault.Merge(a, b)
 	assert.Equal(t, "from laptop", m.Text(vault.FieldPassword))
-	require.Len(t, m.Rivals(), 1)
-	assert.Equal(t, `"from desk"`, m.Rivals()[0].Value.Reveal())
+	require.Len(t, m.Conflicts(), 1)
+	assert.Equal(t, `"from desk"`, m.Conflicts()[0].Value.Reveal())
 
 	// Somebody who has seen both decides; merging the stale side in again changes nothing.
-	settled, err := m.Settle(vault.Stamp{At: 4000, By: "desk"}, secret.New("from desk"))
+	settled, err := m.Resolve(vault.Stamp{At: 4000, By: "desk"}, secret.New("from desk"))
 	require.NoError(t, err)
-	assert.Empty(t, Merge(settled, b).Rivals())
-	assert.Equal(t, "from desk", Merge(settled, b).Text(vault.FieldPassword))
+	assert.Empty(t, vault.Merge(settled, b).Conflicts())
+	assert.Equal(t, "from desk", vault.Merge(settled, b).Text(vault.FieldPassword))
 }
 
 func TestALaterEditIsNoContest(t *testing.T) {
 	base := entry(t, vault.Changes{vault.FieldPassword: secret.New("old")})
 	a := with(t, base, 2000, "desk", vault.Changes{vault.FieldPassword: secret.New("one")})
 	b := with(t, a, 3000, "laptop", vault.Changes{vault.FieldPassword: secret.New("two")})
-	assert.Empty(t, Merge(a, b).Rivals(), "two grew from one")
-	assert.Equal(t, b, Merge(a, b))
+	assert.Empty(t, vault.Merge(a, b).Conflicts(), "two grew from one")
+	assert.Equal(t, b, vault.Merge(a, b))
 }
 
 func TestDeletionLosesToAnEdit(t *testing.T) {
@@ -63,8 +63,8 @@ func TestDeletionLosesToAnEdit(t *testing.T) {
 	gone, err := base.Archive(vault.Stamp{At: 5000, By: "desk"})
 	require.NoError(t, err)
 	edited := with(t, base, 2000, "laptop", vault.Changes{vault.FieldNotes: "Wren uses it"})
-	assert.False(t, Merge(gone, edited).Archived())
-	assert.True(t, Merge(gone, base).Archived())
+	assert.False(t, vault.Merge(gone, edited).Archived())
+	assert.True(t, vault.Merge(gone, base).Archived())
 }
 
 // Devices edit one entry without hearing of each other, then meet in some
@@ -113,7 +113,7 @@ func TestAnyOrderOfMergesConverges(t *testing.T) {
 				t.Fatalf("password %q was lost: %v", p, have)
 			}
 		}
-		if again := Merge(merged, versions[0]); encode(t, again) != first {
+		if again := vault.Merge(merged, versions[0]); encode(t, again) != first {
 			t.Fatalf("merging twice changes the entry")
 		}
 	})
@@ -122,7 +122,7 @@ func TestAnyOrderOfMergesConverges(t *testing.T) {
 func fold(t require.TestingT, versions []vault.Entry) string {
 	m := versions[0]
 	for _, v := range versions[1:] {
-		m = Merge(v, m)
+		m = vault.Merge(v, m)
 	}
 	return encode(t, m)
 }
@@ -146,11 +146,11 @@ func TestPurgeLosesToAnEdit(t *testing.T) {
 	require.NoError(t, err)
 
 	for _, known := range []vault.Entry{e, gone} {
-		assert.True(t, Merge(purged, known).Purged())
-		assert.Equal(t, Merge(purged, known), Merge(known, purged))
+		assert.True(t, vault.Merge(purged, known).Purged())
+		assert.Equal(t, vault.Merge(purged, known), vault.Merge(known, purged))
 	}
 	for _, order := range [][]vault.Entry{{purged, edited, gone}, {edited, gone, purged}, {gone, purged, edited}, {purged, gone, edited}} {
-		m := Merge(Merge(order[0], order[1]), order[2])
+		m := vault.Merge(vault.Merge(order[0], order[1]), order[2])
 		assert.False(t, m.Purged())
 		assert.Equal(t, "still used", m.Text(vault.FieldNotes))
 		assert.Equal(t, "A", m.Text(vault.FieldTitle))

@@ -1,10 +1,8 @@
-package ledger
+package vault
 
 import (
 	"encoding/json"
 	"maps"
-
-	"redlocket/core/vault"
 )
 
 // Merge joins two versions of one entry. Every register carries the stamp of the
@@ -14,17 +12,17 @@ import (
 // seen the same edits hold the same entry, in whatever order they met.
 //
 // A value that loses moves to the past, so no password is ever dropped. If
-// nobody had replaced it knowingly it stays a rival ([vault.Entry.Rivals]) until
+// nobody had replaced it knowingly it stays a rival ([Entry.Conflicts]) until
 // the user says which one the site accepts. An entry deleted for good stays so
 // unless the other version was edited elsewhere.
-func Merge(a, b vault.Entry) vault.Entry {
+func Merge(a, b Entry) Entry {
 	out := a
 	out.Created = min(a.Created, b.Created)
 	out.Fields = maps.Clone(a.Fields)
 	if out.Fields == nil {
-		out.Fields = map[vault.Field]vault.Register{}
+		out.Fields = map[Field]Register{}
 	}
-	out.Past = vault.JoinPast(a.Past, b.Past)
+	out.Past = JoinPast(a.Past, b.Past)
 	out.Extra = mergeExtra(a.Extra, b.Extra)
 	for f, theirs := range b.Fields {
 		ours, both := a.Fields[f]
@@ -37,8 +35,8 @@ func Merge(a, b vault.Entry) vault.Entry {
 			winner, loser = theirs, ours
 		}
 		out.Fields[f] = winner
-		if p, ok := vault.Beaten(f, loser); ok && winner != loser {
-			out.Past = vault.JoinPast(out.Past, []vault.Past{p})
+		if p, ok := Superseded(f, loser); ok && winner != loser {
+			out.Past = JoinPast(out.Past, []Past{p})
 		}
 	}
 	return out.Normal()
@@ -46,7 +44,7 @@ func Merge(a, b vault.Entry) vault.Entry {
 
 // Later orders registers. Equal stamps with different values can't come from
 // one device's own edits, but must still be ordered the same everywhere.
-func Later(a, b vault.Register) bool {
+func Later(a, b Register) bool {
 	if c := a.Stamp.Compare(b.Stamp); c != 0 {
 		return c > 0
 	}

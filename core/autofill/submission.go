@@ -6,8 +6,8 @@ import (
 	"redlocket/core/secret"
 )
 
-// Attempt is what somebody typed and sent.
-type Attempt struct {
+// Submission is what somebody typed and sent.
+type Submission struct {
 	Kind     Kind
 	Username string
 	Named    bool        // the user name stood in this form, and not on a page before
@@ -15,10 +15,10 @@ type Attempt struct {
 	Current  secret.Text // what was typed as the current one of a change
 }
 
-// Typed reads an attempt out of a submitted form: values by field id, as the
+// Submitted reads an attempt out of a submitted form: values by field id, as the
 // extension saw them at the submit. ok is false where it holds nothing worth keeping:
 // no password and no user name, or new passwords that differ.
-func Typed(s Snapshot, r Reading, values map[int]secret.Text) (a Attempt, ok bool) {
+func Submitted(s Snapshot, r Reading, values map[int]secret.Text) (a Submission, ok bool) {
 	a.Kind = r.Kind
 	var fresh []secret.Text
 	for _, f := range s.Bound().Fields {
