@@ -17,7 +17,11 @@ import (
 
 	"redlocket/app"
 	"redlocket/app/cloudclient"
+	"redlocket/app/filling"
+	"redlocket/app/gate"
+	"redlocket/app/records"
 	"redlocket/app/store"
+	"redlocket/app/syncing"
 	"redlocket/cloud"
 	"redlocket/core/secret"
 	"redlocket/core/vault"
@@ -36,8 +40,8 @@ type world struct {
 	down  atomic.Bool
 	// between, if set, sees every request on its way to the cloud.
 	between atomic.Pointer[func(http.ResponseWriter, *http.Request, http.Handler)]
-	now     atomic.Int64 // milliseconds added to the clock
-	sites   app.Asker    // what sites publish; nil for no network
+	now     atomic.Int64  // milliseconds added to the clock
+	sites   filling.Asker // what sites publish; nil for no network
 }
 
 func newWorld(t *testing.T) *world {
@@ -89,7 +93,7 @@ func (w *world) create(d *app.Device) *app.Vault {
 }
 
 func (w *world) join(d *app.Device, v *app.Vault) *app.Vault {
-	sheet, err := v.Sheet(w.t.Context())
+	sheet, err := v.Account.Sheet(w.t.Context())
 	require.NoError(w.t, err)
 	w.inStep(v)
 	out, err := d.Join(w.t.Context(), app.Join{Email: email, Cloud: w.url, Password: secret.New(master), Carried: strings.Join(sheet.Carried, "-"), DeviceName: "laptop"})
@@ -101,7 +105,7 @@ func (w *world) inStep(vs ...*app.Vault) {
 	w.t.Helper()
 	require.Eventually(w.t, func() bool {
 		for _, v := range vs {
-			if s := v.Status(); s.State != app.InStep || s.Waits > 0 {
+			if s := v.Sync.Status(); s.State != syncing.InStep || s.Waiting > 0 {
 				return false
 			}
 		}
@@ -114,7 +118,7 @@ func login(title, password string) vault.Changes {
 }
 
 func password(t *testing.T, v *app.Vault, id string) string {
-	e, err := v.Entry(id)
+	e, err := v.Items.Entry(id)
 	require.NoError(t, err)
 	return e.Text(vault.FieldPassword)
 }
@@ -123,50 +127,52 @@ func TestALoginTravels(t *testing.T) {
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop := w.join(w.device("laptop"), desk)
-	id := app.NewID()
-	require.NoError(t, desk.Save(t.Context(), id, login("Ferrylink", "pw-1")))
-	require.Eventually(t, func() bool { _, err := laptop.Entry(id); return err == nil }, 5*time.Second, time.Millisecond)
+	id := records.NewID()
+	require.NoError(t, desk.Items.Save(t.Context(), id, login("Ferrylink", "pw-1")))
+	require.Eventually(t, func() bool { _, err := laptop.Items.Entry(id); return err == nil }, 5*time.Second, time.Millisecond)
 	assert.Equal(t, "pw-1", password(t, laptop, id))
 	assert.Equal(t, desk.Profile().Seed, laptop.Profile().Seed, "the medallion is the same on both")
 	assert.Equal(t, "Maren Tolliver", laptop.Profile().Name)
 
 	w.inStep(desk, laptop)
-	list, away, err := desk.Devices(t.Context())
+	list, away, err := desk.Account.Devices(t.Context())
 	require.NoError(t, err)
 	assert.False(t, away)
 	require.Len(t, list, 2)
 	assert.Equal(t, "desk", list[0].Name)
 	assert.True(t, list[1].SignedIn)
 
-	require.NoError(t, desk.ShutOut(t.Context(), list[1].ID))
-	require.NoError(t, desk.Save(t.Context(), id, vault.Changes{vault.FieldNotes: "after"}))
-	require.Eventually(t, func() bool { return laptop.Status().State == app.Ended }, 5*time.Second, time.Millisecond)
+	require.NoError(t, desk.Account.ShutOut(t.Context(), list[1].ID))
+	require.NoError(t, desk.Items.Save(t.Context(), id, vault.Changes{vault.FieldNotes: "after"}))
+	require.Eventually(t, func() bool { return laptop.Sync.Status().State == syncing.Ended }, 5*time.Second, time.Millisecond)
 }
 
 func TestOfflineEditsMergeAndBothPasswordsStay(t *testing.T) {
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop := w.join(w.device("laptop"), desk)
-	id := app.NewID()
-	require.NoError(t, desk.Save(t.Context(), id, login("Brackish", "old")))
-	require.Eventually(t, func() bool { _, err := laptop.Entry(id); return err == nil }, 5*time.Second, time.Millisecond)
+	id := records.NewID()
+	require.NoError(t, desk.Items.Save(t.Context(), id, login("Brackish", "old")))
+	require.Eventually(t, func() bool { _, err := laptop.Items.Entry(id); return err == nil }, 5*time.Second, time.Millisecond)
 	w.inStep(desk, laptop)
 
 	w.down.Store(true)
-	require.NoError(t, desk.Save(t.Context(), id, vault.Changes{vault.FieldPassword: secret.New("from desk"), vault.FieldNotes: "desk's note"}))
-	require.NoError(t, laptop.Save(t.Context(), id, vault.Changes{vault.FieldPassword: secret.New("from laptop"), vault.FieldTitle: "Brackish Radio"}))
-	require.Eventually(t, func() bool { return desk.Status().State == app.Away && laptop.Status().State == app.Away }, 5*time.Second, time.Millisecond)
-	assert.Equal(t, 1, desk.Status().Waits)
+	require.NoError(t, desk.Items.Save(t.Context(), id, vault.Changes{vault.FieldPassword: secret.New("from desk"), vault.FieldNotes: "desk's note"}))
+	require.NoError(t, laptop.Items.Save(t.Context(), id, vault.Changes{vault.FieldPassword: secret.New("from laptop"), vault.FieldTitle: "Brackish Radio"}))
+	require.Eventually(t, func() bool {
+		return desk.Sync.Status().State == syncing.Away && laptop.Sync.Status().State == syncing.Away
+	}, 5*time.Second, time.Millisecond)
+	assert.Equal(t, 1, desk.Sync.Status().Waiting)
 	w.down.Store(false)
 
 	require.Eventually(t, func() bool {
-		a, _ := desk.Entry(id)
-		b, _ := laptop.Entry(id)
+		a, _ := desk.Items.Entry(id)
+		b, _ := laptop.Items.Entry(id)
 		x, _ := a.Encode()
 		y, _ := b.Encode()
 		return string(x) == string(y) && a.Text(vault.FieldTitle) == "Brackish Radio"
 	}, 20*time.Second, 5*time.Millisecond)
-	e, err := desk.Entry(id)
+	e, err := desk.Items.Entry(id)
 	require.NoError(t, err)
 	assert.Equal(t, "desk's note", e.Text(vault.FieldNotes))
 	require.Len(t, e.Conflicts(), 1)
@@ -174,8 +180,8 @@ func TestOfflineEditsMergeAndBothPasswordsStay(t *testing.T) {
 	assert.Contains(t, both, "from desk")
 	assert.Contains(t, both, "from laptop")
 
-	require.NoError(t, laptop.Resolve(t.Context(), id, secret.New("from desk")))
-	require.Eventually(t, func() bool { e, _ := desk.Entry(id); return len(e.Conflicts()) == 0 }, 5*time.Second, time.Millisecond)
+	require.NoError(t, laptop.Items.Resolve(t.Context(), id, secret.New("from desk")))
+	require.Eventually(t, func() bool { e, _ := desk.Items.Entry(id); return len(e.Conflicts()) == 0 }, 5*time.Second, time.Millisecond)
 	assert.Equal(t, "from desk", password(t, desk, id))
 }
 
@@ -185,15 +191,15 @@ func TestUnlockAndLock(t *testing.T) {
 	require.NoError(t, err)
 	d := w.deviceIn(folder)
 	v := w.create(d)
-	id := app.NewID()
-	require.NoError(t, v.Save(t.Context(), id, login("Lanternfish", "pw")))
+	id := records.NewID()
+	require.NoError(t, v.Items.Save(t.Context(), id, login("Lanternfish", "pw")))
 	notices, end := v.Listen()
 	defer end()
 	v.Lock()
 	require.Eventually(t, func() bool { return (<-notices).Kind == app.NoticeLocked }, time.Second, time.Millisecond)
-	_, err = v.Entry(id)
-	assert.ErrorIs(t, err, app.ErrLocked)
-	assert.ErrorIs(t, v.Save(t.Context(), id, login("x", "y")), app.ErrLocked)
+	_, err = v.Items.Entry(id)
+	assert.ErrorIs(t, err, gate.ErrLocked)
+	assert.ErrorIs(t, v.Items.Save(t.Context(), id, login("x", "y")), gate.ErrLocked)
 
 	profile := v.Profile().ID
 	for range 3 {
@@ -219,11 +225,11 @@ func TestIdleAndSleepLock(t *testing.T) {
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)
-	set := v.Settings()
+	set := v.Settings.Get()
 	set.LockAfter = time.Hour
-	require.NoError(t, v.ChangeSettings(t.Context(), set))
+	require.NoError(t, v.Settings.Change(t.Context(), set))
 	set.LockAfter = 2 * time.Second
-	assert.Error(t, v.ChangeSettings(t.Context(), set))
+	assert.Error(t, v.Settings.Change(t.Context(), set))
 	d.LookNow(false)
 	assert.False(t, v.Locked())
 	w.now.Add((59 * time.Minute).Milliseconds())
@@ -245,13 +251,13 @@ func TestRecoverySheet(t *testing.T) {
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)
-	sheet, err := v.Sheet(t.Context())
+	sheet, err := v.Account.Sheet(t.Context())
 	require.NoError(t, err)
-	require.True(t, v.SheetWaits(t.Context()))
-	assert.Error(t, v.CheckSheet(t.Context(), 1, "00000", 2, sheet.Recovery[1]))
-	require.NoError(t, v.CheckSheet(t.Context(), 3, strings.ToLower(sheet.Carried[2]), 8, sheet.Recovery[7]))
-	assert.False(t, v.SheetWaits(t.Context()))
-	after, err := v.Sheet(t.Context())
+	require.True(t, v.Account.SheetWaits(t.Context()))
+	assert.Error(t, v.Account.CheckSheet(t.Context(), 1, "00000", 2, sheet.Recovery[1]))
+	require.NoError(t, v.Account.CheckSheet(t.Context(), 3, strings.ToLower(sheet.Carried[2]), 8, sheet.Recovery[7]))
+	assert.False(t, v.Account.SheetWaits(t.Context()))
+	after, err := v.Account.Sheet(t.Context())
 	require.NoError(t, err)
 	assert.Empty(t, after.Recovery, "nobody can print it again")
 
@@ -270,22 +276,22 @@ func TestRecoverySheet(t *testing.T) {
 	assert.Error(t, err, "the old master password is no longer good")
 	_, err = d.Unlock(t.Context(), profile, fresh)
 	require.NoError(t, err)
-	laptop.Sync(t.Context())
-	require.Eventually(t, func() bool { return laptop.Sync(t.Context()) == app.ErrToken }, 5*time.Second, 10*time.Millisecond, "other devices have to sign in again")
-	assert.Error(t, laptop.SignInAgain(t.Context(), secret.New(master)), "with the new master password")
-	require.NoError(t, laptop.SignInAgain(t.Context(), fresh))
+	laptop.Sync.Sync(t.Context())
+	require.Eventually(t, func() bool { return laptop.Sync.Sync(t.Context()) == syncing.ErrToken }, 5*time.Second, 10*time.Millisecond, "other devices have to sign in again")
+	assert.Error(t, laptop.Account.SignInAgain(t.Context(), secret.New(master)), "with the new master password")
+	require.NoError(t, laptop.Account.SignInAgain(t.Context(), fresh))
 	w.inStep(laptop)
 }
 
 func TestRecoveryOnADeviceThatJoined(t *testing.T) {
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
-	sheet, err := desk.Sheet(t.Context())
+	sheet, err := desk.Account.Sheet(t.Context())
 	require.NoError(t, err)
 	other := w.device("laptop")
 	laptop := w.join(other, desk)
-	id := app.NewID()
-	require.NoError(t, laptop.Save(t.Context(), id, login("Kelp", "pw")))
+	id := records.NewID()
+	require.NoError(t, laptop.Items.Save(t.Context(), id, login("Kelp", "pw")))
 	w.inStep(laptop)
 	laptop.Lock()
 	fresh := secret.New("a patient tide comes back")
@@ -305,18 +311,18 @@ func TestIntroduction(t *testing.T) {
 	a, err := fresh.BeginIntroduction(t.Context(), strings.ToUpper(email), w.url)
 	require.NoError(t, err)
 	_, err = fresh.IntroductionAnswered(t.Context(), a.ID)
-	assert.ErrorIs(t, err, app.ErrNotReady)
-	assert.Error(t, desk.Introduce(t.Context(), "these are not the right words"))
-	require.NoError(t, desk.Introduce(t.Context(), strings.Join(a.Words, " ")))
+	assert.ErrorIs(t, err, syncing.ErrNotReady)
+	assert.Error(t, desk.Account.Introduce(t.Context(), "these are not the right words"))
+	require.NoError(t, desk.Account.Introduce(t.Context(), strings.Join(a.Words, " ")))
 	_, err = fresh.IntroductionAnswered(t.Context(), a.ID)
 	require.NoError(t, err)
-	_, err = fresh.Join(t.Context(), app.Join{Arrival: a.ID, Password: secret.New("not the master")})
+	_, err = fresh.Join(t.Context(), app.Join{Introduction: a.ID, Password: secret.New("not the master")})
 	assert.Error(t, err)
-	v, err := fresh.Join(t.Context(), app.Join{Arrival: a.ID, Password: secret.New(master), DeviceName: "laptop"})
+	v, err := fresh.Join(t.Context(), app.Join{Introduction: a.ID, Password: secret.New(master), DeviceName: "laptop"})
 	require.NoError(t, err)
 	w.inStep(v)
-	_, err = fresh.Join(t.Context(), app.Join{Arrival: a.ID, Password: secret.New(master)})
-	assert.ErrorIs(t, err, app.ErrOver, "it serves once")
+	_, err = fresh.Join(t.Context(), app.Join{Introduction: a.ID, Password: secret.New(master)})
+	assert.ErrorIs(t, err, syncing.ErrOver, "it serves once")
 }
 
 func TestWithoutACloudAndJoiningLater(t *testing.T) {
@@ -324,12 +330,12 @@ func TestWithoutACloudAndJoiningLater(t *testing.T) {
 	d := w.device("desk")
 	v, err := d.Create(t.Context(), app.NewVault{Email: email, Password: secret.New(master), Repeat: secret.New(master)})
 	require.NoError(t, err)
-	require.NoError(t, v.Save(t.Context(), app.NewID(), login("Harbour", "pw")))
-	assert.Equal(t, app.NoCloud, v.Status().State)
-	require.NoError(t, v.JoinCloud(t.Context(), w.url))
+	require.NoError(t, v.Items.Save(t.Context(), records.NewID(), login("Harbour", "pw")))
+	assert.Equal(t, syncing.NoCloud, v.Sync.Status().State)
+	require.NoError(t, v.Account.JoinCloud(t.Context(), w.url))
 	w.inStep(v)
 	other := w.join(w.device("laptop"), v)
-	items, err := other.Logins()
+	items, err := other.Book.Logins()
 	require.NoError(t, err)
 	assert.Len(t, items, 1)
 }
@@ -347,7 +353,7 @@ func TestRefusals(t *testing.T) {
 		n := good
 		change(&n)
 		_, err := d.Create(t.Context(), n)
-		var in *app.InputError
+		var in *records.InputError
 		require.ErrorAs(t, err, &in, field)
 		assert.Equal(t, field, in.Field)
 	}
@@ -358,7 +364,7 @@ func TestRefusals(t *testing.T) {
 	_, err = d.Create(t.Context(), good)
 	require.NoError(t, err)
 	_, err = w.device("other").Create(t.Context(), good)
-	assert.ErrorIs(t, err, app.ErrTaken)
+	assert.ErrorIs(t, err, syncing.ErrTaken)
 	_, err = d.Unlock(t.Context(), "../../etc/passwd", secret.New(master))
 	assert.ErrorIs(t, err, app.ErrNoProfile)
 }
@@ -366,14 +372,14 @@ func TestRefusals(t *testing.T) {
 func TestADoubleSubmitMakesOneLogin(t *testing.T) {
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
-	id := app.NewID()
+	id := records.NewID()
 	for range 2 {
-		require.NoError(t, v.Save(t.Context(), id, login("Kelp", "pw")))
+		require.NoError(t, v.Items.Save(t.Context(), id, login("Kelp", "pw")))
 	}
-	items, err := v.Logins()
+	items, err := v.Book.Logins()
 	require.NoError(t, err)
 	assert.Len(t, items, 1)
-	e, _ := v.Entry(id)
+	e, _ := v.Items.Entry(id)
 	assert.Empty(t, e.Past)
-	assert.Error(t, v.Save(t.Context(), "nonsense", nil))
+	assert.Error(t, v.Items.Save(t.Context(), "nonsense", nil))
 }

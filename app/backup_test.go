@@ -15,6 +15,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"redlocket/app"
+	"redlocket/app/importing"
+	"redlocket/app/reauth"
+	"redlocket/app/records"
 	"redlocket/core/find"
 	"redlocket/core/secret"
 	"redlocket/core/vault"
@@ -27,28 +30,28 @@ func TestBackupComesBackOnAnEmptyMachine(t *testing.T) {
 	d := w.device("desk")
 	d.SetLightBackups()
 	v := w.create(d)
-	id := save(t, v, vault.TypeLogin, app.ItemForm{Title: "Gannet Books", Addresses: []vault.Address{{URL: "gannet.example"}}, Values: map[vault.Field]string{vault.FieldPassword: "one"}})
-	require.NoError(t, v.Save(t.Context(), id, vault.Changes{vault.FieldPassword: secret.New("two")}))
+	id := save(t, v, vault.TypeLogin, records.Form{Title: "Gannet Books", Addresses: []vault.Address{{URL: "gannet.example"}}, Values: map[vault.Field]string{vault.FieldPassword: "one"}})
+	require.NoError(t, v.Items.Save(t.Context(), id, vault.Changes{vault.FieldPassword: secret.New("two")}))
 	scan := make([]byte, 700_000)
 	_, err := rand.Read(scan)
 	require.NoError(t, err)
-	f, err := v.Attach(t.Context(), id, "scan.bin", bytes.NewReader(scan))
+	f, err := v.Files.Attach(t.Context(), id, "scan.bin", bytes.NewReader(scan))
 	require.NoError(t, err)
-	gone, err := v.Attach(t.Context(), id, "old.txt", strings.NewReader("taken off"))
+	gone, err := v.Files.Attach(t.Context(), id, "old.txt", strings.NewReader("taken off"))
 	require.NoError(t, err)
-	require.NoError(t, v.Detach(t.Context(), id, gone.ID))
+	require.NoError(t, v.Files.Detach(t.Context(), id, gone.ID))
 
 	w.now.Add(time.Hour.Milliseconds())
 	var b bytes.Buffer
-	_, err = v.Backup(t.Context(), &b, secret.New(passphrase))
-	require.ErrorIs(t, err, app.ErrReauth)
-	require.NoError(t, v.Reauthenticate(t.Context(), secret.New(master)))
-	_, err = v.Backup(t.Context(), &b, secret.New("short"))
-	require.ErrorIs(t, err, app.ErrPassphrase)
+	_, err = v.Backups.Write(t.Context(), &b, secret.New(passphrase))
+	require.ErrorIs(t, err, reauth.ErrNeeded)
+	require.NoError(t, v.Reauthenticate(secret.New(master)))
+	_, err = v.Backups.Write(t.Context(), &b, secret.New("short"))
+	require.ErrorIs(t, err, importing.ErrPassphrase)
 	b.Reset()
-	s, err := v.Backup(t.Context(), &b, secret.New(passphrase))
+	s, err := v.Backups.Write(t.Context(), &b, secret.New(passphrase))
 	require.NoError(t, err)
-	assert.Equal(t, app.Saved{Items: 1, Files: 2, Bytes: 700_009}, s)
+	assert.Equal(t, importing.Saved{Items: 1, Files: 2, Bytes: 700_009}, s)
 	assert.NotContains(t, b.String(), "Gannet")
 
 	// A general-purpose tool opens it.
@@ -68,40 +71,40 @@ func TestBackupComesBackOnAnEmptyMachine(t *testing.T) {
 	}
 	assert.Equal(t, []string{"README.txt", "items.json", "files/" + f.ID + "/scan.bin", "files/" + gone.ID + "/old.txt"}, names)
 
-	checked, err := app.CheckBackup(bytes.NewReader(b.Bytes()), secret.New(passphrase))
+	checked, err := importing.CheckBackup(bytes.NewReader(b.Bytes()), secret.New(passphrase))
 	require.NoError(t, err)
 	assert.Equal(t, s, checked)
-	_, err = app.CheckBackup(bytes.NewReader(b.Bytes()), secret.New("another passphrase"))
-	assert.ErrorIs(t, err, app.ErrWrongPassphrase)
+	_, err = importing.CheckBackup(bytes.NewReader(b.Bytes()), secret.New("another passphrase"))
+	assert.ErrorIs(t, err, importing.ErrWrongPassphrase)
 
 	// On an empty machine, and into itself.
 	empty := w.device("new")
 	n, err := empty.Create(t.Context(), app.NewVault{Name: "Maren", Email: "other@cormorant.example", Password: secret.New(master), Repeat: secret.New(master)})
 	require.NoError(t, err)
 	for _, cut := range []int{100, 3000, b.Len() / 2, b.Len() - 1} {
-		_, err = n.RestoreBackup(t.Context(), bytes.NewReader(b.Bytes()[:cut]), secret.New(passphrase), nil)
+		_, err = n.Backups.Restore(t.Context(), bytes.NewReader(b.Bytes()[:cut]), secret.New(passphrase), nil)
 		require.Error(t, err, "cut at %d", cut)
-		x, err := n.Index()
+		x, err := n.Book.Index()
 		require.NoError(t, err)
 		assert.Zero(t, x.Len(""), "nothing of it was taken")
 	}
 	for range 2 {
-		_, err = n.RestoreBackup(t.Context(), bytes.NewReader(b.Bytes()), secret.New(passphrase), nil)
+		_, err = n.Backups.Restore(t.Context(), bytes.NewReader(b.Bytes()), secret.New(passphrase), nil)
 		require.NoError(t, err)
 	}
-	was, err := v.Entry(id)
+	was, err := v.Items.Entry(id)
 	require.NoError(t, err)
-	is, err := n.Entry(id)
+	is, err := n.Items.Entry(id)
 	require.NoError(t, err)
 	assert.Equal(t, was, is, "with its history")
-	back, err := n.File(id, f.ID)
+	back, err := n.Files.Get(id, f.ID)
 	require.NoError(t, err)
 	var got bytes.Buffer
-	require.NoError(t, n.ReadFile(t.Context(), back, &got))
+	require.NoError(t, n.Files.Read(t.Context(), back, &got))
 	assert.Equal(t, scan, got.Bytes())
-	_, err = v.RestoreBackup(t.Context(), bytes.NewReader(b.Bytes()), secret.New(passphrase), nil)
+	_, err = v.Backups.Restore(t.Context(), bytes.NewReader(b.Bytes()), secret.New(passphrase), nil)
 	require.NoError(t, err)
-	x, err := v.Find(find.Parse("gannet"), 0)
+	x, err := v.Book.Find(find.Parse("gannet"), 0)
 	require.NoError(t, err)
 	assert.Equal(t, 1, x.Items)
 }
@@ -111,22 +114,22 @@ func TestBackupComesBackOnAnEmptyMachine(t *testing.T) {
 func TestBackupsOfTheOldestVersionComeBack(t *testing.T) {
 	b, err := os.ReadFile("testdata/backup-1.age")
 	require.NoError(t, err)
-	s, err := app.CheckBackup(bytes.NewReader(b), secret.New(passphrase))
+	s, err := importing.CheckBackup(bytes.NewReader(b), secret.New(passphrase))
 	require.NoError(t, err)
-	assert.Equal(t, app.Saved{Items: 2, Files: 1, Bytes: 9}, s)
+	assert.Equal(t, importing.Saved{Items: 2, Files: 1, Bytes: 9}, s)
 	w := newWorld(t)
 	v := w.create(w.device("new"))
-	_, err = v.RestoreBackup(t.Context(), bytes.NewReader(b), secret.New(passphrase), nil)
+	_, err = v.Backups.Restore(t.Context(), bytes.NewReader(b), secret.New(passphrase), nil)
 	require.NoError(t, err)
-	x, err := v.Find(find.Parse("gannet"), 0)
+	x, err := v.Book.Find(find.Parse("gannet"), 0)
 	require.NoError(t, err)
 	require.Len(t, x.Sites, 1)
-	e, err := v.Entry(x.Sites[0].Accounts[0].ID)
+	e, err := v.Items.Entry(x.Sites[0].Accounts[0].ID)
 	require.NoError(t, err)
 	assert.Equal(t, "two", e.Text(vault.FieldPassword))
 	require.NotEmpty(t, e.Past)
 	require.Len(t, e.Files(), 1)
 	var got bytes.Buffer
-	require.NoError(t, v.ReadFile(t.Context(), e.Files()[0], &got))
+	require.NoError(t, v.Files.Read(t.Context(), e.Files()[0], &got))
 	assert.Equal(t, "a receipt", got.String())
 }

@@ -12,6 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"redlocket/app"
+	"redlocket/app/importing"
+	"redlocket/app/records"
 	"redlocket/app/store"
 	"redlocket/core/autofill"
 	"redlocket/core/keys"
@@ -33,7 +35,7 @@ func large(b *testing.B) (*app.Device, string) {
 		list = append(list, vault.Draft{Title: fmt.Sprintf("Shop %d of Saltmarsh Quay", i), Username: fmt.Sprintf("maren.tolliver+%d@cormorant.example", i%40), Password: secret.New(fmt.Sprintf("vq7RtumKaleW9ox%d", i)),
 			Folder: "Shops", Addresses: []vault.Address{{URL: fmt.Sprintf("https://shop-%d.example/sign-in", i)}}})
 	}
-	require.NoError(b, v.SaveAll(b.Context(), list))
+	require.NoError(b, v.Items.SaveAll(b.Context(), list))
 	v.Lock()
 	return d, v.Profile().ID
 }
@@ -54,7 +56,7 @@ func BenchmarkLook(b *testing.B) {
 			var times []time.Duration
 			for b.Loop() {
 				from := time.Now()
-				_, err := v.Read(b.Context(), p)
+				_, err := v.Pages.Read(b.Context(), p)
 				require.NoError(b, err)
 				times = append(times, time.Since(from))
 			}
@@ -81,7 +83,7 @@ func BenchmarkUnlock(b *testing.B) {
 		for b.Loop() {
 			v, err := d.Unlock(b.Context(), id, secret.New(master))
 			require.NoError(b, err)
-			x, err := v.Index()
+			x, err := v.Book.Index()
 			require.NoError(b, err)
 			require.Equal(b, 10000, x.Len(""))
 			require.NotEmpty(b, x.Book("").Sites)
@@ -100,7 +102,7 @@ func BenchmarkMemory(b *testing.B) {
 	for b.Loop() {
 		v, err := d.Unlock(b.Context(), id, secret.New(master))
 		require.NoError(b, err)
-		_, err = v.Index()
+		_, err = v.Book.Index()
 		require.NoError(b, err)
 		runtime.GC()
 		var m runtime.MemStats
@@ -130,14 +132,14 @@ func BenchmarkImport(b *testing.B) {
 		v, err := d.Create(b.Context(), app.NewVault{Name: fmt.Sprint("m", n), Email: fmt.Sprintf("m%d@cormorant.example", n), Password: secret.New(master), Repeat: secret.New(master)})
 		require.NoError(b, err)
 		at := time.Now()
-		i, bad, err := v.Prepare(b.Context(), []app.ImportFile{{Name: "many.csv", Bytes: csv.Bytes()}})
+		i, bad, err := v.Imports.Prepare(b.Context(), []importing.File{{Name: "many.csv", Bytes: csv.Bytes()}})
 		require.NoError(b, err)
 		require.Empty(b, bad)
 		plan += time.Since(at)
 		at = time.Now()
 		require.NoError(b, i.Start(false))
 		for running := true; running; {
-			i.View(func(_ *transfer.Plan, s app.ImportState) { running = s.Running })
+			i.View(func(_ *transfer.Plan, s importing.State) { running = s.Running })
 			time.Sleep(time.Millisecond)
 		}
 		commit += time.Since(at)
@@ -153,8 +155,8 @@ func BenchmarkImport(b *testing.B) {
 func bareImport(b *testing.B, f *store.Folder, v *app.Vault, n int) time.Duration {
 	from, err := f.Open(b.Context(), v.Profile().ID)
 	require.NoError(b, err)
-	var rows []app.Row
-	require.NoError(b, from.Rows(b.Context(), func(r app.Row) error {
+	var rows []records.Row
+	require.NoError(b, from.Rows(b.Context(), func(r records.Row) error {
 		r.Blob = bytes.Clone(r.Blob)
 		rows = append(rows, r)
 		return nil

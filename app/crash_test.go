@@ -24,7 +24,10 @@ import (
 
 	"redlocket/app"
 	"redlocket/app/cloudclient"
+	"redlocket/app/importing"
+	"redlocket/app/records"
 	"redlocket/app/store"
+	"redlocket/app/syncing"
 	"redlocket/cloud"
 	"redlocket/core/secret"
 	"redlocket/core/transfer"
@@ -82,12 +85,12 @@ func crashRole(role, dir, addr, carried string) error {
 	}
 	ids := []string{}
 	for i := 0; ; i++ {
-		id := app.NewID()
+		id := records.NewID()
 		if i%3 == 2 {
 			id = ids[mrand.IntN(len(ids))]
 		}
 		value := strconv.Itoa(i)
-		if err := v.Save(ctx, id, vault.Changes{vault.FieldTitle: "t", vault.FieldPassword: secret.New(value)}); err != nil {
+		if err := v.Items.Save(ctx, id, vault.Changes{vault.FieldTitle: "t", vault.FieldPassword: secret.New(value)}); err != nil {
 			return err
 		}
 		ids = append(ids, id)
@@ -105,9 +108,9 @@ func crashImport(ctx context.Context, v *app.Vault) error {
 		var rows bytes.Buffer
 		rows.WriteString("url,username,password\n")
 		for i := range importedRows {
-			fmt.Fprintf(&rows, "https://s%d-%s.example/,u,p%d\n", i, app.NewID()[24:], i)
+			fmt.Fprintf(&rows, "https://s%d-%s.example/,u,p%d\n", i, records.NewID()[24:], i)
 		}
-		i, _, err := v.Prepare(ctx, []app.ImportFile{{Name: "many.csv", Bytes: rows.Bytes()}})
+		i, _, err := v.Imports.Prepare(ctx, []importing.File{{Name: "many.csv", Bytes: rows.Bytes()}})
 		if err != nil {
 			return err
 		}
@@ -115,17 +118,17 @@ func crashImport(ctx context.Context, v *app.Vault) error {
 			return err
 		}
 		fmt.Println("started")
-		st := app.ImportState{Running: true}
+		st := importing.State{Running: true}
 		for st.Running {
 			time.Sleep(time.Millisecond)
-			i.View(func(_ *transfer.Plan, s app.ImportState) { st = s })
+			i.View(func(_ *transfer.Plan, s importing.State) { st = s })
 		}
 		if st.Err != nil {
 			return st.Err
 		}
 		fmt.Println("done")
 		if n%2 == 1 {
-			if _, err := v.UndoImport(ctx, st.Result.ID); err != nil {
+			if _, err := v.Imports.Undo(ctx, st.Result.ID); err != nil {
 				return err
 			}
 			fmt.Println("undone")
@@ -168,10 +171,10 @@ func TestImportKilledAtAnyMoment(t *testing.T) {
 		time.Sleep(time.Duration(mrand.IntN(400)) * time.Millisecond)
 		p.kill()
 		d, v := open()
-		x, err := v.Index()
+		x, err := v.Book.Index()
 		require.NoError(t, err)
 		assert.Zero(t, x.Len("")%importedRows, "a part of an import is there")
-		imports, err := v.Imports()
+		imports, err := v.Imports.History()
 		require.NoError(t, err)
 		there := 0
 		for _, i := range imports {
@@ -239,7 +242,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	d := app.New(ports)
 	v, err := d.Create(t.Context(), app.NewVault{Email: email, Password: secret.New(master), Repeat: secret.New(master), Cloud: "http://" + addr})
 	require.NoError(t, err)
-	sheet, err := v.Sheet(t.Context())
+	sheet, err := v.Account.Sheet(t.Context())
 	require.NoError(t, err)
 	carried := strings.Join(sheet.Carried, "")
 	require.NoError(t, d.Close())
@@ -278,7 +281,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 
 	check := func(v *app.Vault) {
 		for id, value := range acknowledged {
-			e, err := v.Entry(id)
+			e, err := v.Items.Entry(id)
 			require.NoError(t, err, "an acknowledged save is gone")
 			got, err := strconv.Atoi(e.Text(vault.FieldPassword))
 			require.NoError(t, err)
@@ -293,7 +296,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	v, err = d.Unlock(t.Context(), cards[0].ID, secret.New(master))
 	require.NoError(t, err)
 	check(v)
-	require.Eventually(t, func() bool { s := v.Status(); return s.State == app.InStep && s.Waits == 0 }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { s := v.Sync.Status(); return s.State == syncing.InStep && s.Waiting == 0 }, 20*time.Second, 10*time.Millisecond)
 	fresh, err := store.In(t.TempDir())
 	require.NoError(t, err)
 	ports.Stores = fresh

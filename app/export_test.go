@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"redlocket/app/records"
 	"time"
 )
 
@@ -9,32 +10,34 @@ import (
 func (d *Device) SetCloseGrace(g time.Duration) { d.closeGrace = g }
 
 // SetFolders gives a device a file system for its backups.
-func (d *Device) SetFolders(f Folders) { d.p.Folders = f }
+func (d *Device) SetFolders(f Folders) { d.ports.Folders = f }
 
 // SetLightBackups has backups written with little work, which tests can't wait for.
 func (d *Device) SetLightBackups() { d.lightBackups = true }
 
 // Stored lists the files with chunks on this device.
-func (v *Vault) Stored(ctx context.Context) ([]StoredFile, error) { return v.store.StoredFiles(ctx) }
+func (v *Vault) Stored(ctx context.Context) ([]records.StoredFile, error) {
+	return v.identity.store.StoredFiles(ctx)
+}
 
 // Chunk reads a sealed chunk; SetChunk puts one in its place.
 func (v *Vault) Chunk(ctx context.Context, file string, n int) ([]byte, error) {
-	return v.store.Chunk(ctx, file, n)
+	return v.identity.store.Chunk(ctx, file, n)
 }
 
 func (v *Vault) SetChunk(ctx context.Context, file string, n int, sealed []byte) error {
-	return v.store.PutChunk(ctx, file, n, sealed)
+	return v.identity.store.PutChunk(ctx, file, n, sealed)
 }
 
 // Token lets tests tell devices' requests apart.
-func (v *Vault) Token(ctx context.Context) (string, error) { return v.token(ctx) }
+func (v *Vault) Token(ctx context.Context) (string, error) { return v.Sync.Token(ctx) }
 
 // Look lets tests move the keeper's clock instead of waiting for it.
 func (d *Device) LookNow(jump bool) {
-	now := d.p.Now()
+	now := d.ports.Now()
 	last := now
 	if jump {
 		last = now.Add(-2 * sleepGap)
 	}
-	d.look(now, last)
+	d.lockUnused(now, last)
 }

@@ -15,6 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"redlocket/app"
+	"redlocket/app/records"
+	"redlocket/app/syncing"
 	"redlocket/core/ledger"
 	"redlocket/core/secret"
 	"redlocket/core/vault"
@@ -59,16 +61,16 @@ func TestHostileCloud(t *testing.T) {
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop := w.join(w.device("laptop"), desk)
-	a, b := app.NewID(), app.NewID()
-	require.NoError(t, desk.Save(t.Context(), a, login("Lanternfish", "first")))
-	require.NoError(t, desk.Save(t.Context(), b, login("Brackish", "first")))
+	a, b := records.NewID(), records.NewID()
+	require.NoError(t, desk.Items.Save(t.Context(), a, login("Lanternfish", "first")))
+	require.NoError(t, desk.Items.Save(t.Context(), b, login("Brackish", "first")))
 	w.inStep(desk, laptop)
-	require.Eventually(t, func() bool { _, err := laptop.Entry(b); return err == nil }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { _, err := laptop.Items.Entry(b); return err == nil }, 5*time.Second, time.Millisecond)
 
 	for i, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
 			w.inStep(desk, laptop)
-			require.NoError(t, laptop.Sync(t.Context()))
+			require.NoError(t, laptop.Sync.Sync(t.Context()))
 			var all wire.Changes
 			require.NoError(t, json.Unmarshal(pullAll(t, w, desk), &all))
 			before := password(t, laptop, a)
@@ -83,9 +85,9 @@ func TestHostileCloud(t *testing.T) {
 			})
 			w.between.Store(&hold)
 			fresh := strings.Repeat("x", i+1)
-			require.NoError(t, desk.Save(t.Context(), a, vault.Changes{vault.FieldPassword: secret.New(fresh)}))
+			require.NoError(t, desk.Items.Save(t.Context(), a, vault.Changes{vault.FieldPassword: secret.New(fresh)}))
 			w.inStep(desk)
-			require.NoError(t, desk.Save(t.Context(), b, vault.Changes{vault.FieldNotes: fresh}))
+			require.NoError(t, desk.Items.Save(t.Context(), b, vault.Changes{vault.FieldNotes: fresh}))
 			w.inStep(desk)
 
 			lie := between(func(rw http.ResponseWriter, r *http.Request, next http.Handler) {
@@ -102,20 +104,20 @@ func TestHostileCloud(t *testing.T) {
 				_ = json.NewEncoder(rw).Encode(out)
 			})
 			w.between.Store(&lie)
-			err := laptop.Sync(t.Context())
+			err := laptop.Sync.Sync(t.Context())
 			var f *ledger.Fault
 			require.ErrorAs(t, err, &f)
 			assert.Equal(t, c.want, f.Kind, f.Error())
 			assert.Equal(t, before, password(t, laptop, a), "nothing local was overwritten")
-			require.Eventually(t, func() bool { return laptop.Status().State == app.Fault }, 5*time.Second, time.Millisecond, "the user is told")
-			assert.NotEmpty(t, laptop.Status().Detail)
-			mine := app.NewID()
-			require.NoError(t, laptop.Save(t.Context(), mine, login("Mine", "pw")), "work goes on")
+			require.Eventually(t, func() bool { return laptop.Sync.Status().State == syncing.Fault }, 5*time.Second, time.Millisecond, "the user is told")
+			assert.NotEmpty(t, laptop.Sync.Status().Detail)
+			mine := records.NewID()
+			require.NoError(t, laptop.Items.Save(t.Context(), mine, login("Mine", "pw")), "work goes on")
 
 			w.between.Store(nil)
-			require.NoError(t, laptop.Sync(t.Context()))
+			require.NoError(t, laptop.Sync.Sync(t.Context()))
 			assert.Equal(t, fresh, password(t, laptop, a))
-			require.Eventually(t, func() bool { _, err := desk.Entry(mine); return err == nil }, 5*time.Second, time.Millisecond)
+			require.Eventually(t, func() bool { _, err := desk.Items.Entry(mine); return err == nil }, 5*time.Second, time.Millisecond)
 		})
 	}
 }
@@ -127,9 +129,9 @@ func TestForkedCloud(t *testing.T) {
 	desk := w.create(w.device("desk"))
 	laptop := w.join(w.device("laptop"), desk)
 	w.inStep(desk, laptop)
-	require.NoError(t, desk.Sync(t.Context()))
-	require.NoError(t, laptop.Sync(t.Context()))
-	require.NoError(t, desk.Sync(t.Context()))
+	require.NoError(t, desk.Sync.Sync(t.Context()))
+	require.NoError(t, laptop.Sync.Sync(t.Context()))
+	require.NoError(t, desk.Sync.Sync(t.Context()))
 
 	// The laptop's commit is swallowed: it is told yes, and nobody else hears of it.
 	var commit wire.Commit
@@ -142,20 +144,20 @@ func TestForkedCloud(t *testing.T) {
 		next.ServeHTTP(rw, r)
 	})
 	w.between.Store(&catch)
-	id := app.NewID()
-	require.NoError(t, laptop.Save(t.Context(), id, login("Fork", "pw")))
-	require.Eventually(t, func() bool { return laptop.Status().Waits == 0 }, 5*time.Second, time.Millisecond)
+	id := records.NewID()
+	require.NoError(t, laptop.Items.Save(t.Context(), id, login("Fork", "pw")))
+	require.Eventually(t, func() bool { return laptop.Sync.Status().Waiting == 0 }, 5*time.Second, time.Millisecond)
 	w.between.Store(nil)
-	require.NoError(t, desk.Save(t.Context(), app.NewID(), login("Desk", "pw")))
+	require.NoError(t, desk.Items.Save(t.Context(), records.NewID(), login("Desk", "pw")))
 	w.inStep(desk)
 
 	// The same number now has two heads; the laptop still holds the swallowed one.
 	_, err := hex.DecodeString(commit.Parent)
 	require.NoError(t, err)
-	require.NoError(t, desk.Save(t.Context(), app.NewID(), login("More", "pw")))
+	require.NoError(t, desk.Items.Save(t.Context(), records.NewID(), login("More", "pw")))
 	w.inStep(desk)
 	var f *ledger.Fault
-	require.ErrorAs(t, laptop.Sync(t.Context()), &f)
+	require.ErrorAs(t, laptop.Sync.Sync(t.Context()), &f)
 	assert.Equal(t, ledger.Forked, f.Kind)
 	assert.Equal(t, "pw", password(t, laptop, id), "what the laptop wrote is still on it")
 }

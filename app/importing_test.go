@@ -11,7 +11,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"redlocket/app"
+	"redlocket/app/importing"
+	"redlocket/app/reauth"
 	"redlocket/core/find"
 	"redlocket/core/secret"
 	"redlocket/core/transfer"
@@ -23,10 +24,10 @@ func csvOf(rows ...string) []byte {
 }
 
 // finish waits until an import is through.
-func finish(t *testing.T, i *app.Importing) (st app.ImportState) {
+func finish(t *testing.T, i *importing.Job) (st importing.State) {
 	t.Helper()
 	require.Eventually(t, func() bool {
-		i.View(func(_ *transfer.Plan, s app.ImportState) { st = s })
+		i.View(func(_ *transfer.Plan, s importing.State) { st = s })
 		return !st.Running
 	}, 20*time.Second, time.Millisecond)
 	return st
@@ -37,18 +38,18 @@ func TestImportCommitUndoAndTheOtherDevice(t *testing.T) {
 	desk, laptop := w.device("desk"), w.device("laptop")
 	v := w.create(desk)
 	other := w.join(laptop, v)
-	i, bad, err := v.Prepare(t.Context(), []app.ImportFile{{Name: "a.csv", Bytes: csvOf("gull.example,maren,p", "tern.example,maren,q")}, {Name: "b.zip", Bytes: []byte("PK\x03\x04")}})
+	i, bad, err := v.Imports.Prepare(t.Context(), []importing.File{{Name: "a.csv", Bytes: csvOf("gull.example,maren,p", "tern.example,maren,q")}, {Name: "b.zip", Bytes: []byte("PK\x03\x04")}})
 	require.NoError(t, err)
 	require.Len(t, bad, 1)
 	assert.ErrorIs(t, bad[0], transfer.ErrPacked)
-	_, _, err = v.Prepare(t.Context(), []app.ImportFile{{Name: "b.csv", Bytes: csvOf("gull.example,maren,other")}})
+	_, _, err = v.Imports.Prepare(t.Context(), []importing.File{{Name: "b.csv", Bytes: csvOf("gull.example,maren,other")}})
 	require.NoError(t, err)
-	i.View(func(p *transfer.Plan, _ app.ImportState) {
+	i.View(func(p *transfer.Plan, _ importing.State) {
 		require.Len(t, p.Steps, 2)
 		assert.Equal(t, transfer.GroupDiffer, p.Steps[1].Group)
 	})
 	var key string
-	i.View(func(p *transfer.Plan, _ app.ImportState) { key = p.Steps[1].Key })
+	i.View(func(p *transfer.Plan, _ importing.State) { key = p.Steps[1].Key })
 	require.NoError(t, i.Decide(key, "", transfer.DecideThis, 0))
 	require.Error(t, i.Decide(key, "", transfer.DecideNewer, 0), "nobody knows which is")
 	require.NoError(t, i.Start(true))
@@ -57,26 +58,26 @@ func TestImportCommitUndoAndTheOtherDevice(t *testing.T) {
 	assert.Equal(t, 2, st.Result.Made)
 	assert.True(t, st.Result.Kept)
 	require.Eventually(t, func() bool {
-		x, err := other.Find(find.Parse("gull"), 0)
+		x, err := other.Book.Find(find.Parse("gull"), 0)
 		return err == nil && x.Items == 1
 	}, 10*time.Second, 5*time.Millisecond, "it comes to the other device")
 
 	// Another day, on the other device: one of the two was edited since.
-	x, err := other.Find(find.Parse("tern"), 0)
+	x, err := other.Book.Find(find.Parse("tern"), 0)
 	require.NoError(t, err)
-	require.NoError(t, other.Save(t.Context(), x.Sites[0].Accounts[0].ID, vault.Changes{vault.FieldNotes: "mine"}))
-	imports, err := other.Imports()
+	require.NoError(t, other.Items.Save(t.Context(), x.Sites[0].Accounts[0].ID, vault.Changes{vault.FieldNotes: "mine"}))
+	imports, err := other.Imports.History()
 	require.NoError(t, err)
 	require.Len(t, imports, 1)
 	assert.Equal(t, "a.csv, b.csv", imports[0].Names)
-	u, err := other.UndoImport(t.Context(), imports[0].ID)
+	u, err := other.Imports.Undo(t.Context(), imports[0].ID)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Tern"}, u.Kept)
 	require.Eventually(t, func() bool {
-		x, err := v.Find(find.Parse("gull"), 0)
+		x, err := v.Book.Find(find.Parse("gull"), 0)
 		return err == nil && x.Items == 0
 	}, 10*time.Second, 5*time.Millisecond)
-	_, err = other.UndoImport(t.Context(), imports[0].ID)
+	_, err = other.Imports.Undo(t.Context(), imports[0].ID)
 	assert.ErrorIs(t, err, transfer.ErrNoImport)
 }
 
@@ -98,12 +99,12 @@ func TestImportTravelsTogether(t *testing.T) {
 	for n := range 3000 {
 		rows = append(rows, fmt.Sprintf("https://s%d.example/,u,p%d", n, n))
 	}
-	i, _, err := v.Prepare(t.Context(), []app.ImportFile{{Name: "many.csv", Bytes: csvOf(rows...)}})
+	i, _, err := v.Imports.Prepare(t.Context(), []importing.File{{Name: "many.csv", Bytes: csvOf(rows...)}})
 	require.NoError(t, err)
 	require.NoError(t, i.Start(false))
 	require.NoError(t, finish(t, i).Err)
 	require.Eventually(t, func() bool {
-		x, err := other.Index()
+		x, err := other.Book.Index()
 		return err == nil && x.Len("") == 3000
 	}, 20*time.Second, 10*time.Millisecond)
 	assert.LessOrEqual(t, commits.Load(), int64(10))
@@ -112,18 +113,18 @@ func TestImportTravelsTogether(t *testing.T) {
 func TestImportColumnsAreRemembered(t *testing.T) {
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
-	file := app.ImportFile{Name: "x.csv", Bytes: []byte("one;two;three;four\nGull;https://gull.example;maren;secret-1\nTern;https://tern.example;wren;secret-2\n")}
-	i, _, err := v.Prepare(t.Context(), []app.ImportFile{file})
+	file := importing.File{Name: "x.csv", Bytes: []byte("one;two;three;four\nGull;https://gull.example;maren;secret-1\nTern;https://tern.example;wren;secret-2\n")}
+	i, _, err := v.Imports.Prepare(t.Context(), []importing.File{file})
 	require.NoError(t, err)
 	require.Error(t, i.SetColumns(t.Context(), 0, []transfer.Meaning{"title"}))
 	require.Error(t, i.SetColumns(t.Context(), 0, []transfer.Meaning{"title", "address", "username", "nonsense"}))
 	require.NoError(t, i.SetColumns(t.Context(), 0, []transfer.Meaning{transfer.MeansPassword, transfer.MeansAddress, transfer.MeansUsername, transfer.MeansOwn}))
-	v.DropImport()
-	_, err = v.Importing()
-	require.ErrorIs(t, err, app.ErrNoImport)
-	i, _, err = v.Prepare(t.Context(), []app.ImportFile{file})
+	v.Imports.Drop()
+	_, err = v.Imports.Current()
+	require.ErrorIs(t, err, importing.ErrNoImport)
+	i, _, err = v.Imports.Prepare(t.Context(), []importing.File{file})
 	require.NoError(t, err)
-	i.View(func(p *transfer.Plan, _ app.ImportState) {
+	i.View(func(p *transfer.Plan, _ importing.State) {
 		assert.Equal(t, transfer.MeansPassword, p.Sources[0].Column[0].Meaning)
 		assert.Equal(t, "chosen", p.Sources[0].Column[0].How)
 	})
@@ -136,26 +137,26 @@ func TestImportStoppedWritesNothing(t *testing.T) {
 	for n := range 4000 {
 		rows = append(rows, fmt.Sprintf("https://s%d.example/,u,p%d", n, n))
 	}
-	i, _, err := v.Prepare(t.Context(), []app.ImportFile{{Name: "many.csv", Bytes: csvOf(rows...)}})
+	i, _, err := v.Imports.Prepare(t.Context(), []importing.File{{Name: "many.csv", Bytes: csvOf(rows...)}})
 	require.NoError(t, err)
 	require.NoError(t, i.Start(false))
-	require.ErrorIs(t, i.Start(false), app.ErrImportRunning)
+	require.ErrorIs(t, i.Start(false), importing.ErrRunning)
 	require.Eventually(t, func() (sealing bool) {
-		i.View(func(_ *transfer.Plan, s app.ImportState) { sealing = s.Step == "sealed" || !s.Running })
+		i.View(func(_ *transfer.Plan, s importing.State) { sealing = s.Step == "sealed" || !s.Running })
 		return sealing
 	}, 10*time.Second, 100*time.Microsecond)
 	i.Stop()
 	st := finish(t, i)
-	x, err := v.Index()
+	x, err := v.Book.Index()
 	require.NoError(t, err)
 	if st.Err != nil {
-		assert.ErrorIs(t, st.Err, app.ErrImportStopped)
+		assert.ErrorIs(t, st.Err, importing.ErrStopped)
 		assert.Zero(t, x.Len(""))
 		require.NoError(t, i.Start(false), "and it can be begun again")
 		st = finish(t, i)
 	}
 	require.NoError(t, st.Err)
-	x, err = v.Index()
+	x, err = v.Book.Index()
 	require.NoError(t, err)
 	assert.Equal(t, 4000, x.Len(""))
 }
@@ -163,22 +164,22 @@ func TestImportStoppedWritesNothing(t *testing.T) {
 func TestOriginalsAreKeptForAWhile(t *testing.T) {
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
-	i, _, err := v.Prepare(t.Context(), []app.ImportFile{{Name: "a.csv", Bytes: csvOf("gull.example,maren,p")}})
+	i, _, err := v.Imports.Prepare(t.Context(), []importing.File{{Name: "a.csv", Bytes: csvOf("gull.example,maren,p")}})
 	require.NoError(t, err)
 	require.NoError(t, i.Start(true))
 	id := finish(t, i).Result.ID
 	w.now.Add(time.Hour.Milliseconds())
-	_, _, err = v.Original(t.Context(), id, 0)
-	require.ErrorIs(t, err, app.ErrReauth)
-	require.NoError(t, v.Reauthenticate(t.Context(), secret.New(master)))
-	name, b, err := v.Original(t.Context(), id, 0)
+	_, _, err = v.Imports.Original(t.Context(), id, 0)
+	require.ErrorIs(t, err, reauth.ErrNeeded)
+	require.NoError(t, v.Reauthenticate(secret.New(master)))
+	name, b, err := v.Imports.Original(t.Context(), id, 0)
 	require.NoError(t, err)
 	assert.Equal(t, "a.csv", name)
 	assert.Equal(t, csvOf("gull.example,maren,p"), b)
-	w.now.Add(app.KeepsakeFor.Milliseconds())
-	list, err := v.Originals(t.Context())
+	w.now.Add(importing.OriginalsFor.Milliseconds())
+	list, err := v.Imports.Originals(t.Context())
 	require.NoError(t, err)
 	assert.Empty(t, list)
-	_, _, err = v.Original(t.Context(), id, 0)
+	_, _, err = v.Imports.Original(t.Context(), id, 0)
 	require.Error(t, err)
 }

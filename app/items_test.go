@@ -16,6 +16,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"redlocket/app"
+	"redlocket/app/filling"
+	"redlocket/app/qrpicture"
+	"redlocket/app/reauth"
+	"redlocket/app/records"
 	"redlocket/core/directory"
 	"redlocket/core/find"
 	"redlocket/core/otp"
@@ -24,22 +28,22 @@ import (
 	"redlocket/core/vault"
 )
 
-func save(t *testing.T, v *app.Vault, kind vault.Type, typed app.ItemForm) string {
+func save(t *testing.T, v *app.Vault, kind vault.Type, typed records.Form) string {
 	t.Helper()
 	typed.Kind = kind
 	if typed.Values == nil {
 		typed.Values = map[vault.Field]string{}
 	}
-	c, err := v.Changes(&typed)
+	c, err := v.Items.Check(&typed)
 	require.NoError(t, err)
-	id := app.NewID()
-	require.NoError(t, v.SaveAs(t.Context(), id, kind, c))
+	id := records.NewID()
+	require.NoError(t, v.Items.SaveAs(t.Context(), id, kind, c))
 	return id
 }
 
 func found(t *testing.T, v *app.Vault, query string) (titles []string) {
 	t.Helper()
-	b, err := v.Find(find.Parse(query), 0)
+	b, err := v.Book.Find(find.Parse(query), 0)
 	require.NoError(t, err)
 	for _, s := range b.Sites {
 		for _, it := range s.Accounts {
@@ -53,26 +57,26 @@ func TestEveryKindIsKeptAndTravels(t *testing.T) {
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop := w.join(w.device("laptop"), desk)
-	card := save(t, desk, vault.TypeCard, app.ItemForm{Values: map[vault.Field]string{vault.FieldNumber: "4111 1111 1111 1111", vault.FieldIssuer: "Gullwing", vault.FieldExpiry: "3/27"}})
-	save(t, desk, vault.TypeNote, app.ItemForm{Notes: "Padlock of the shed\n0-4-2"})
-	save(t, desk, vault.TypeWiFi, app.ItemForm{Values: map[vault.Field]string{vault.FieldSSID: "Tolliver Nest", vault.FieldPassword: "limpet"}})
-	save(t, desk, vault.TypePerson, app.ItemForm{Values: map[vault.Field]string{"given-name": "Maren", "family-name": "Tolliver", "country": "gb"}})
+	card := save(t, desk, vault.TypeCard, records.Form{Values: map[vault.Field]string{vault.FieldNumber: "4111 1111 1111 1111", vault.FieldIssuer: "Gullwing", vault.FieldExpiry: "3/27"}})
+	save(t, desk, vault.TypeNote, records.Form{Notes: "Padlock of the shed\n0-4-2"})
+	save(t, desk, vault.TypeWiFi, records.Form{Values: map[vault.Field]string{vault.FieldSSID: "Tolliver Nest", vault.FieldPassword: "limpet"}})
+	save(t, desk, vault.TypePerson, records.Form{Values: map[vault.Field]string{"given-name": "Maren", "family-name": "Tolliver", "country": "gb"}})
 	assert.Equal(t, []string{"Gullwing Visa"}, found(t, desk, "kind=card"), "a title of what it is")
 	assert.Equal(t, []string{"Padlock of the shed"}, found(t, desk, "shed"))
 	assert.Equal(t, []string{"Tolliver Nest"}, found(t, desk, "nest"))
 	require.Eventually(t, func() bool { return len(found(t, laptop, "kind=person")) == 1 }, 5*time.Second, time.Millisecond)
-	e, err := laptop.Entry(card)
+	e, err := laptop.Items.Entry(card)
 	require.NoError(t, err)
 	assert.Equal(t, "4111111111111111", e.Text(vault.FieldNumber))
 
 	// The kind can be changed, and nothing of what it was is lost.
-	require.NoError(t, laptop.SaveAs(t.Context(), card, vault.TypeMembership, vault.Changes{vault.FieldHolder: "Maren"}))
-	e, err = laptop.Entry(card)
+	require.NoError(t, laptop.Items.SaveAs(t.Context(), card, vault.TypeMembership, vault.Changes{vault.FieldHolder: "Maren"}))
+	e, err = laptop.Items.Entry(card)
 	require.NoError(t, err)
 	assert.Equal(t, vault.TypeMembership, e.Kind())
 	assert.Equal(t, "4111111111111111", e.Text(vault.FieldNumber))
 
-	for _, bad := range []app.ItemForm{
+	for _, bad := range []records.Form{
 		{Kind: vault.TypeCard, Values: map[vault.Field]string{vault.FieldNumber: "4111 1111 1111 1112"}},
 		{Kind: vault.TypeLogin, Values: map[vault.Field]string{vault.FieldSetup: "not base32!"}, Title: "x"},
 		{Kind: vault.TypeLogin}, {Kind: "spaceship"},
@@ -81,8 +85,8 @@ func TestEveryKindIsKeptAndTravels(t *testing.T) {
 		if bad.Values == nil {
 			bad.Values = map[vault.Field]string{}
 		}
-		_, err := desk.Changes(&bad)
-		var why app.FormErrors
+		_, err := desk.Items.Check(&bad)
+		var why records.FormErrors
 		require.ErrorAs(t, err, &why)
 		assert.NotEmpty(t, why)
 	}
@@ -93,60 +97,60 @@ func TestActsOverManyAndUndo(t *testing.T) {
 	desk := w.create(w.device("desk"))
 	var ids []string
 	for _, name := range []string{"Avocet", "Bittern", "Curlew"} {
-		id := app.NewID()
-		require.NoError(t, desk.Save(t.Context(), id, login(name, "p")))
+		id := records.NewID()
+		require.NoError(t, desk.Items.Save(t.Context(), id, login(name, "p")))
 		ids = append(ids, id)
 	}
 	ctx := t.Context()
-	moved, err := desk.Move(ctx, " Birds / Waders ", append(ids, "nobody", ids[0])...)
+	moved, err := desk.Acts.Move(ctx, " Birds / Waders ", append(ids, "nobody", ids[0])...)
 	require.NoError(t, err)
 	assert.Equal(t, 3, moved.Count)
 	assert.Len(t, found(t, desk, "folder=birds"), 3)
-	_, err = desk.Tag(ctx, "#pond, far", ids[:2]...)
+	_, err = desk.Acts.Tag(ctx, "#pond, far", ids[:2]...)
 	require.NoError(t, err)
-	_, err = desk.Tag(ctx, "-POND", ids[0])
+	_, err = desk.Acts.Tag(ctx, "-POND", ids[0])
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Bittern"}, found(t, desk, "tag=pond"))
-	_, err = desk.Pin(ctx, true, ids[1])
+	_, err = desk.Acts.Pin(ctx, true, ids[1])
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Bittern"}, found(t, desk, "=pinned"))
 
-	require.NoError(t, desk.Save(ctx, ids[2], vault.Changes{vault.FieldFolder: "Mine"}))
-	u, err := desk.Undo(ctx, moved.Undo)
+	require.NoError(t, desk.Items.Save(ctx, ids[2], vault.Changes{vault.FieldFolder: "Mine"}))
+	u, err := desk.Acts.Undo(ctx, moved.Undo)
 	require.NoError(t, err)
 	assert.Equal(t, 3, u.Count)
 	assert.Equal(t, []string{"Curlew"}, u.Kept, "its folder was changed since")
 	assert.Empty(t, found(t, desk, "folder=birds"))
 	assert.Equal(t, []string{"Curlew"}, found(t, desk, "folder=mine"))
-	_, err = desk.Undo(ctx, moved.Undo)
-	assert.ErrorIs(t, err, app.ErrNoAct)
+	_, err = desk.Acts.Undo(ctx, moved.Undo)
+	assert.ErrorIs(t, err, records.ErrNoAct)
 
-	put, err := desk.Archive(ctx, ids...)
+	put, err := desk.Acts.Archive(ctx, ids...)
 	require.NoError(t, err)
 	assert.Equal(t, 3, put.Count)
 	assert.Empty(t, found(t, desk, "kind=login"))
-	again, err := desk.Archive(ctx, ids...)
+	again, err := desk.Acts.Archive(ctx, ids...)
 	require.NoError(t, err)
 	assert.Zero(t, again.Count, "nothing had to be changed")
-	_, err = desk.Purge(ctx, ids[0])
-	assert.ErrorIs(t, err, app.ErrReauth)
-	require.NoError(t, desk.Reauthenticate(ctx, secret.New(master)))
-	gone, err := desk.Purge(ctx, ids[0])
+	_, err = desk.Acts.Purge(ctx, ids[0])
+	assert.ErrorIs(t, err, reauth.ErrNeeded)
+	require.NoError(t, desk.Reauthenticate(secret.New(master)))
+	gone, err := desk.Acts.Purge(ctx, ids[0])
 	require.NoError(t, err)
-	_, err = desk.Entry(ids[0])
-	assert.ErrorIs(t, err, app.ErrNoItem)
-	_, err = desk.Undo(ctx, gone.Undo)
+	_, err = desk.Items.Entry(ids[0])
+	assert.ErrorIs(t, err, records.ErrNoItem)
+	_, err = desk.Acts.Undo(ctx, gone.Undo)
 	require.NoError(t, err)
 	assert.Equal(t, "p", password(t, desk, ids[0]), "until the vault is locked it can be undone")
-	_, err = desk.Restore(ctx, ids...)
+	_, err = desk.Acts.Restore(ctx, ids...)
 	require.NoError(t, err)
 	assert.Len(t, found(t, desk, "kind=login"), 3)
-	_, err = desk.Purge(ctx, ids[0])
+	_, err = desk.Acts.Purge(ctx, ids[0])
 	assert.Error(t, err, "only what is in the archive")
 
-	fresh := app.NewID()
-	require.NoError(t, desk.Save(ctx, fresh, login("Dunlin", "p")))
-	_, err = desk.Undo(ctx, desk.LastAct())
+	fresh := records.NewID()
+	require.NoError(t, desk.Items.Save(ctx, fresh, login("Dunlin", "p")))
+	_, err = desk.Acts.Undo(ctx, desk.Acts.Last())
 	require.NoError(t, err)
 	assert.Empty(t, found(t, desk, "dunlin"), "writing down is undone by putting away")
 }
@@ -154,17 +158,17 @@ func TestActsOverManyAndUndo(t *testing.T) {
 func TestTheBookAsItWas(t *testing.T) {
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
-	id := app.NewID()
-	require.NoError(t, v.Save(t.Context(), id, login("Ferrylink", "one")))
+	id := records.NewID()
+	require.NoError(t, v.Items.Save(t.Context(), id, login("Ferrylink", "one")))
 	then := time.Now().UnixMilli()
 	w.now.Add((48 * time.Hour).Milliseconds())
-	require.NoError(t, v.Save(t.Context(), id, vault.Changes{vault.FieldTitle: "Quay Ferries", vault.FieldPassword: secret.New("two")}))
-	require.NoError(t, v.Save(t.Context(), app.NewID(), login("Later", "x")))
-	x, err := v.AsOf(then + 1000)
+	require.NoError(t, v.Items.Save(t.Context(), id, vault.Changes{vault.FieldTitle: "Quay Ferries", vault.FieldPassword: secret.New("two")}))
+	require.NoError(t, v.Items.Save(t.Context(), records.NewID(), login("Later", "x")))
+	x, err := v.Book.AsOf(then + 1000)
 	require.NoError(t, err)
 	require.Len(t, x.Book("").Sites, 1)
 	assert.Equal(t, "Ferrylink", x.Book("").Sites[0].Title)
-	require.NoError(t, v.RestoreAt(t.Context(), id, then+1000))
+	require.NoError(t, v.Items.RestoreAt(t.Context(), id, then+1000))
 	assert.Equal(t, "one", password(t, v, id))
 }
 
@@ -173,46 +177,46 @@ func TestAskAgainAndSettings(t *testing.T) {
 	d := w.device("desk")
 	v := w.create(d)
 	laptop := w.join(w.device("laptop"), v)
-	assert.NoError(t, v.RequireReauth(app.ReauthShow), "not asked for until its user wants it")
-	assert.ErrorIs(t, v.RequireReauth(app.ReauthSheet), app.ErrReauth)
+	assert.NoError(t, v.Guard.Require(reauth.Show), "not asked for until its user wants it")
+	assert.ErrorIs(t, v.Guard.Require(reauth.Sheet), reauth.ErrNeeded)
 	var wrong *app.WrongPassword
-	assert.ErrorAs(t, v.Reauthenticate(t.Context(), secret.New("not it at all")), &wrong)
-	require.NoError(t, v.Reauthenticate(t.Context(), secret.New(master)))
-	assert.NoError(t, v.RequireReauth(app.ReauthSheet))
+	assert.ErrorAs(t, v.Reauthenticate(secret.New("not it at all")), &wrong)
+	require.NoError(t, v.Reauthenticate(secret.New(master)))
+	assert.NoError(t, v.Guard.Require(reauth.Sheet))
 	w.now.Add((6 * time.Minute).Milliseconds())
 	v.Touch()
-	assert.ErrorIs(t, v.RequireReauth(app.ReauthSheet), app.ErrReauth, "one answer counts for five minutes")
+	assert.ErrorIs(t, v.Guard.Require(reauth.Sheet), reauth.ErrNeeded, "one answer counts for five minutes")
 
-	s := v.Settings()
+	s := v.Settings.Get()
 	s.AskToShow, s.AskFor, s.Theme, s.Language, s.Clipboard = true, 0, "dark", "da-DK", 0
-	require.NoError(t, v.ChangeSettings(t.Context(), s))
-	assert.ErrorIs(t, v.RequireReauth(app.ReauthShow), app.ErrReauth)
-	require.Eventually(t, func() bool { return laptop.Settings().AskToShow }, 5*time.Second, time.Millisecond)
-	assert.Equal(t, "da-DK", laptop.Settings().Language, "for all devices")
-	assert.Empty(t, laptop.Settings().Theme, "for that device only")
+	require.NoError(t, v.Settings.Change(t.Context(), s))
+	assert.ErrorIs(t, v.Guard.Require(reauth.Show), reauth.ErrNeeded)
+	require.Eventually(t, func() bool { return laptop.Settings.Get().AskToShow }, 5*time.Second, time.Millisecond)
+	assert.Equal(t, "da-DK", laptop.Settings.Get().Language, "for all devices")
+	assert.Empty(t, laptop.Settings.Get().Theme, "for that device only")
 	s.AskToShow = false
-	assert.ErrorIs(t, v.ChangeSettings(t.Context(), s), app.ErrReauth, "to ask less often is itself asked for")
-	require.NoError(t, v.Reauthenticate(t.Context(), secret.New(master)))
+	assert.ErrorIs(t, v.Settings.Change(t.Context(), s), reauth.ErrNeeded, "to ask less often is itself asked for")
+	require.NoError(t, v.Reauthenticate(secret.New(master)))
 	w.now.Add((19 * time.Second).Milliseconds())
-	require.NoError(t, v.Grant(app.ReauthExport))
+	require.NoError(t, v.Guard.Grant(reauth.Export))
 	w.now.Add((10 * time.Second).Milliseconds())
-	assert.NoError(t, v.RequireReauth(app.ReauthExport), "what was promised holds though the showing has lapsed")
-	assert.ErrorIs(t, v.RequireReauth(app.ReauthPurge), app.ErrReauth, "and holds for nothing else")
-	assert.ErrorIs(t, v.Grant(app.ReauthExport), app.ErrReauth, "nor is it made longer by another")
+	assert.NoError(t, v.Guard.Require(reauth.Export), "what was promised holds though the showing has lapsed")
+	assert.ErrorIs(t, v.Guard.Require(reauth.Purge), reauth.ErrNeeded, "and holds for nothing else")
+	assert.ErrorIs(t, v.Guard.Grant(reauth.Export), reauth.ErrNeeded, "nor is it made longer by another")
 	w.now.Add((6 * time.Second).Milliseconds())
-	assert.ErrorIs(t, v.RequireReauth(app.ReauthExport), app.ErrReauth)
-	require.NoError(t, v.Reauthenticate(t.Context(), secret.New(master)))
-	require.NoError(t, v.ChangeSettings(t.Context(), s))
+	assert.ErrorIs(t, v.Guard.Require(reauth.Export), reauth.ErrNeeded)
+	require.NoError(t, v.Reauthenticate(secret.New(master)))
+	require.NoError(t, v.Settings.Change(t.Context(), s))
 	for _, bad := range []func(*app.Settings){func(s *app.Settings) { s.Theme = "pink" }, func(s *app.Settings) { s.Language = "xx" }, func(s *app.Settings) { s.Clipboard = time.Second }, func(s *app.Settings) { s.AskFor = -1 }, func(s *app.Settings) { s.TextSize = "9" }, func(s *app.Settings) { s.Density = "9" }, func(s *app.Settings) { s.LockAfter = 15 * 24 * time.Hour }} {
 		b := s
 		bad(&b)
-		assert.Error(t, v.ChangeSettings(t.Context(), b))
+		assert.Error(t, v.Settings.Change(t.Context(), b))
 	}
 	v.Lock()
 	v, err := d.Unlock(t.Context(), v.Profile().ID, secret.New(master))
 	require.NoError(t, err)
-	assert.Equal(t, "dark", v.Settings().Theme, "kept, sealed")
-	assert.Zero(t, v.Settings().Clipboard)
+	assert.Equal(t, "dark", v.Settings.Get().Theme, "kept, sealed")
+	assert.Zero(t, v.Settings.Get().Clipboard)
 }
 
 func TestLockWhenTheLastPageIsClosed(t *testing.T) {
@@ -220,9 +224,9 @@ func TestLockWhenTheLastPageIsClosed(t *testing.T) {
 	d := w.device("desk")
 	d.SetCloseGrace(20 * time.Millisecond)
 	v := w.create(d)
-	s := v.Settings()
+	s := v.Settings.Get()
 	s.LockOnClose, s.LockOnSleep = true, false
-	require.NoError(t, v.ChangeSettings(t.Context(), s))
+	require.NoError(t, v.Settings.Change(t.Context(), s))
 	one, two := v.PageOpened(), v.PageOpened()
 	one()
 	next := v.PageOpened()
@@ -241,9 +245,9 @@ func TestLockAtOnce(t *testing.T) {
 	d.SetCloseGrace(20 * time.Millisecond)
 	v := w.create(d)
 	v.PageLeft()
-	s := v.Settings()
+	s := v.Settings.Get()
 	s.LockAfter = app.AtOnce
-	require.NoError(t, v.ChangeSettings(t.Context(), s))
+	require.NoError(t, v.Settings.Change(t.Context(), s))
 	v.PageLeft()
 	v.Touch() // the next page
 	time.AfterFunc(60*time.Millisecond, v.PageLeft)
@@ -256,19 +260,19 @@ func TestRecencyAndDirectory(t *testing.T) {
 	d := w.device("desk")
 	v := w.create(d)
 	for _, name := range []string{"Gannet Books", "Gannet Tools"} {
-		save(t, v, vault.TypeLogin, app.ItemForm{Title: name})
+		save(t, v, vault.TypeLogin, records.Form{Title: name})
 	}
-	ferry := save(t, v, vault.TypeLogin, app.ItemForm{Addresses: []vault.Address{{URL: "ferrylink.example/sign-in"}}})
-	e, err := v.Entry(ferry)
+	ferry := save(t, v, vault.TypeLogin, records.Form{Addresses: []vault.Address{{URL: "ferrylink.example/sign-in"}}})
+	e, err := v.Items.Entry(ferry)
 	require.NoError(t, err)
 	assert.Equal(t, "Ferrylink", vault.View(e).Title, "the directory knows its name")
 	assert.Equal(t, []string{"Ferrylink"}, found(t, v, "quay ferr"), "and what else it is called")
 	assert.Equal(t, []string{"Ferrylink"}, found(t, v, "quayferries.ex"))
 
 	assert.Equal(t, "Gannet Books", found(t, v, "gannet")[0])
-	b, err := v.Find(find.Parse("tools"), 0)
+	b, err := v.Book.Find(find.Parse("tools"), 0)
 	require.NoError(t, err)
-	v.Use(b.Sites[0].Accounts[0].ID)
+	v.Book.Use(b.Sites[0].Accounts[0].ID)
 	assert.Equal(t, "Gannet Tools", found(t, v, "gannet")[0], "what was used lately is first")
 	v.Lock()
 	v, err = d.Unlock(t.Context(), v.Profile().ID, secret.New(master))
@@ -277,37 +281,37 @@ func TestRecencyAndDirectory(t *testing.T) {
 	assert.NotContains(t, found(t, v, "=never-used"), "Gannet Tools")
 
 	own := []byte(`{"format":"` + directory.Format + `","sites":[{"name":"Slow Boat","domains":["slowboat.example","raft.example"]}]}`)
-	n, err := v.AddSites(t.Context(), own)
+	n, err := v.Sites.Add(t.Context(), own)
 	require.NoError(t, err)
 	assert.Equal(t, 1, n)
-	id := save(t, v, vault.TypeLogin, app.ItemForm{Addresses: []vault.Address{{URL: "slowboat.example"}}, Values: map[vault.Field]string{vault.FieldUsername: "maren", vault.FieldPassword: "p"}})
+	id := save(t, v, vault.TypeLogin, records.Form{Addresses: []vault.Address{{URL: "slowboat.example"}}, Values: map[vault.Field]string{vault.FieldUsername: "maren", vault.FieldPassword: "p"}})
 	assert.Equal(t, []string{"Slow Boat"}, found(t, v, "raft"))
-	assert.True(t, v.Sites().Same("slowboat.example", site.Domain("https://www.raft.example/")))
-	look, err := v.Read(t.Context(), app.Page{URL: "https://raft.example/in", Top: "https://raft.example/in"})
+	assert.True(t, v.Sites.Directory().Same("slowboat.example", site.Domain("https://www.raft.example/")))
+	look, err := v.Pages.Read(t.Context(), filling.Page{URL: "https://raft.example/in", Top: "https://raft.example/in"})
 	require.NoError(t, err)
 	require.Len(t, look.Offers, 1, "offered at the site's other domain")
 	assert.Equal(t, id, look.Offers[0].ID)
-	_, err = v.AddSites(t.Context(), []byte("nonsense"))
+	_, err = v.Sites.Add(t.Context(), []byte("nonsense"))
 	assert.Error(t, err)
-	require.NoError(t, v.RemoveSite(t.Context(), "slowboat.example"))
-	assert.False(t, v.Sites().Same("slowboat.example", "raft.example"))
+	require.NoError(t, v.Sites.Remove(t.Context(), "slowboat.example"))
+	assert.False(t, v.Sites.Directory().Same("slowboat.example", "raft.example"))
 	assert.Empty(t, found(t, v, "raft"))
 }
 
 func TestOneTimeCodes(t *testing.T) {
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
-	id := save(t, v, vault.TypeLogin, app.ItemForm{Title: "Gullwing", Values: map[vault.Field]string{vault.FieldSetup: "otpauth://hotp/Gullwing:maren?secret=GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ&counter=0"}})
+	id := save(t, v, vault.TypeLogin, records.Form{Title: "Gullwing", Values: map[vault.Field]string{vault.FieldSetup: "otpauth://hotp/Gullwing:maren?secret=GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ&counter=0"}})
 	for _, want := range []string{"755224", "287082"} { // RFC 4226, appendix D
-		c, setup, err := v.Code(id)
+		c, setup, err := v.Items.Code(id)
 		require.NoError(t, err)
 		assert.Equal(t, want, c.Text.Reveal())
 		assert.True(t, setup.Counts())
-		require.NoError(t, v.NextCode(t.Context(), id))
+		require.NoError(t, v.Items.NextCode(t.Context(), id))
 	}
-	plain := save(t, v, vault.TypeLogin, app.ItemForm{Title: "None"})
-	_, _, err := v.Code(plain)
-	assert.ErrorIs(t, err, app.ErrNoCode)
+	plain := save(t, v, vault.TypeLogin, records.Form{Title: "None"})
+	_, _, err := v.Items.Code(plain)
+	assert.ErrorIs(t, err, records.ErrNoCode)
 	assert.Equal(t, []string{"Gullwing"}, found(t, v, "=code"))
 }
 
@@ -335,22 +339,22 @@ func picture(t testing.TB, text string, scale int, light bool) []byte {
 func TestReadSetup(t *testing.T) {
 	const text = "otpauth://totp/Gullwing:maren?secret=JBSWY3DPEHPK3PXP&algorithm=SHA256&digits=8&period=60"
 	for _, light := range []bool{false, true} {
-		s, err := app.ReadSetup(picture(t, text, 4, light))
+		s, err := qrpicture.ReadSetup(picture(t, text, 4, light))
 		require.NoError(t, err)
 		assert.Equal(t, otp.SHA256, s.Algorithm)
 		assert.Equal(t, 8, s.Digits)
 		assert.Equal(t, "Gullwing", s.Issuer)
 	}
 	for want, b := range map[error][]byte{
-		app.ErrPicture: []byte("hello"), app.ErrNoQR: blank(t), otp.ErrAddress: picture(t, "https://gullwing.example/", 4, false),
-		otp.ErrKey: picture(t, "otpauth://totp/x?secret=!", 4, false), app.ErrPixels: hugePNG(t),
+		qrpicture.ErrPicture: []byte("hello"), qrpicture.ErrNoQR: blank(t), otp.ErrAddress: picture(t, "https://gullwing.example/", 4, false),
+		otp.ErrKey: picture(t, "otpauth://totp/x?secret=!", 4, false), qrpicture.ErrPixels: hugePNG(t),
 	} {
-		_, err := app.ReadSetup(b)
+		_, err := qrpicture.ReadSetup(b)
 		assert.ErrorIs(t, err, want)
 	}
 	cut := picture(t, text, 4, false)
-	_, err := app.ReadSetup(cut[:len(cut)/2])
-	assert.ErrorIs(t, err, app.ErrPicture)
+	_, err := qrpicture.ReadSetup(cut[:len(cut)/2])
+	assert.ErrorIs(t, err, qrpicture.ErrPicture)
 }
 
 func blank(t testing.TB) []byte {
@@ -373,9 +377,9 @@ func TestWarnings(t *testing.T) {
 	v := w.create(w.device("desk"))
 	day := func(n int) string { return time.Now().UTC().AddDate(0, 0, n).Format(time.DateOnly) }
 	for title, when := range map[string]string{"Passport": day(30), "Licence": day(-2), "Insurance": day(400)} {
-		save(t, v, vault.TypePaper, app.ItemForm{Title: title, Values: map[vault.Field]string{vault.FieldExpiry: when}})
+		save(t, v, vault.TypePaper, records.Form{Title: title, Values: map[vault.Field]string{vault.FieldExpiry: when}})
 	}
-	list, err := v.ExpiringSoon()
+	list, err := v.Book.ExpiringSoon()
 	require.NoError(t, err)
 	require.Len(t, list, 2)
 	assert.Equal(t, "Licence", list[0].Item.Title)

@@ -5,12 +5,12 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
-	"time"
 
 	"github.com/google/uuid"
 
+	"redlocket/app/records"
+	"redlocket/app/syncing"
 	"redlocket/core/keys"
 	"redlocket/core/ledger"
 	"redlocket/core/secret"
@@ -22,299 +22,140 @@ import (
 type Join struct {
 	Email, Cloud string
 	Password     secret.Text
-	Carried      string // as typed or pasted from the sheet; empty with an Arrival
-	Arrival      string // id of an answered introduction; empty with Carried
+	Carried      string // as typed or pasted from the sheet; empty with an introduction
+	Introduction string // id of an answered introduction; empty with Carried
 	DeviceName   string
 }
+
+// Refusals of joining.
+var (
+	errOtherVault  = errors.New("the cloud offers another vault than your other device has; nothing was brought here")
+	errJoinCopyKey = errors.New("the cloud's copy of the vault key doesn't open with this master password and carried half")
+)
 
 // Join brings a vault to this computer from its cloud. It comes back open and
 // complete, or not at all.
 func (d *Device) Join(ctx context.Context, j Join) (*Vault, error) {
-	var carried keys.Code
-	var intro keys.Introduction
-	if j.Arrival != "" {
-		a, ok := d.arrival(j.Arrival)
-		if !ok || a.answer == nil {
-			return nil, ErrOver
-		}
-		intro = *a.answer
-		carried = keys.Code(intro.Carried)
-		j.Email, j.Cloud = a.email, a.cloudURL
-	} else {
-		var err error
-		if carried, err = keys.ParseCode(j.Carried, keys.Carried); err != nil {
-			return nil, badInput("carried", err)
-		}
+	carried, intro, err := d.carriedFor(&j)
+	if err != nil {
+		return nil, err
 	}
 	j.Email = strings.ToLower(strings.TrimSpace(j.Email))
-	cloud, err := d.p.Dial(j.Cloud)
+	cloud, err := d.ports.Dial(j.Cloud)
 	if err != nil {
-		return nil, badInput("cloud", err)
+		return nil, records.BadInput("cloud", err)
 	}
 	params, err := cloud.Params(ctx, j.Email)
 	if err != nil {
-		return nil, badInput("email", err)
+		return nil, records.BadInput("email", err)
 	}
 	stretched, err := keys.Stretch(j.Password, params)
 	if err != nil {
-		return nil, badInput("password", err)
+		return nil, records.BadInput("password", err)
 	}
 	pair := keys.Derive(stretched, carried)
-	card := Profile{
+	p := Profile{
 		ID: uuid.NewString(), Email: j.Email, Device: uuid.NewString(), DeviceName: deviceName(j.DeviceName),
 		Cloud: j.Cloud, Params: params, Carried: carried[:],
 	}
-	session, err := cloud.SignIn(ctx, wire.SignIn{Email: j.Email, Device: card.Device, Key: pair.SignIn[:]})
+	session, err := cloud.SignIn(ctx, wire.SignIn{Email: j.Email, Device: p.Device, Key: pair.SignIn[:]})
 	if err != nil {
-		return nil, badInput("password", err)
+		return nil, records.BadInput("password", err)
 	}
-	card.Vault, card.Wrapped = session.Vault, session.Wrapped
-	if j.Arrival != "" && intro.VaultID != card.Vault {
-		return nil, errors.New("the cloud offers another vault than your other device has; nothing was brought here")
-	}
-	if err := d.notHere(ctx, card.Vault); err != nil {
-		return nil, err
-	}
-	vk, err := keys.Unwrap(pair.Unlock, keys.ByMaster, card.Vault, card.Wrapped)
-	if err != nil {
-		return nil, badInput("password", errors.New("the cloud's copy of the vault key doesn't open with this master password and carried half"))
-	}
-	v := d.newVault(card, vk)
-	v.cloud = cloud
-	if j.Arrival != "" {
-		v.stand.Floor = intro.Head
-		if err := v.stand.FloorHash.UnmarshalText([]byte(intro.HeadHash)); err != nil {
+	p.Vault, p.Wrapped = session.Vault, session.Wrapped
+	var from records.Checkpoint
+	if intro != nil {
+		if intro.VaultID != p.Vault {
+			return nil, errOtherVault
+		}
+		from.Floor = intro.Head
+		if err := from.FloorHash.UnmarshalText([]byte(intro.HeadHash)); err != nil {
 			return nil, err
 		}
 	}
-	if err := d.fetchAll(ctx, v, session.Token, pair.SignIn[:]); err != nil {
+	if err := d.notHere(ctx, p.Vault); err != nil {
 		return nil, err
 	}
-	d.endArrival(j.Arrival)
-	v.start()
-	return v, nil
+	key, err := keys.Unwrap(pair.Unlock, keys.ByMaster, p.Vault, p.Wrapped)
+	if err != nil {
+		return nil, records.BadInput("password", errJoinCopyKey)
+	}
+	s, err := d.fetchAll(ctx, cloud, &p, key, from, session.Token, pair.SignIn[:])
+	if err != nil {
+		return nil, err
+	}
+	d.introductions.end(j.Introduction)
+	return d.openVault(ctx, s, p, key)
+}
+
+// carriedFor returns the carried half that a person typed, or that another device handed over;
+// that one says what else it knows of the vault.
+func (d *Device) carriedFor(j *Join) (carried keys.Code, intro *keys.Introduction, err error) {
+	if j.Introduction == "" {
+		if carried, err = keys.ParseCode(j.Carried, keys.Carried); err != nil {
+			return carried, nil, records.BadInput("carried", err)
+		}
+		return carried, nil, nil
+	}
+	a, ok := d.introductions.get(j.Introduction)
+	if !ok || a.answer == nil {
+		return carried, nil, syncing.ErrOver
+	}
+	j.Email, j.Cloud = a.email, a.cloudURL
+	return keys.Code(a.answer.Carried), a.answer, nil
 }
 
 // notHere refuses a second copy of one vault on one computer.
 func (d *Device) notHere(ctx context.Context, vaultID string) error {
-	cards, err := d.Profiles(ctx)
+	profiles, err := d.Profiles(ctx)
 	if err != nil {
 		return err
 	}
-	for _, c := range cards {
-		if c.Vault == vaultID {
-			return badInput("email", fmt.Errorf("this vault is on this computer already: choose %s on the front page", c.Name))
+	for _, p := range profiles {
+		if p.Vault == vaultID {
+			return records.BadInput("email",
+				fmt.Errorf("this vault is on this computer already: choose %s on the front page", p.Name))
 		}
 	}
 	return nil
 }
 
 // fetchAll pulls and verifies the whole vault and sets up the profile with it.
-func (d *Device) fetchAll(ctx context.Context, v *Vault, token string, signIn []byte) error {
-	changes, err := v.cloud.Changes(ctx, token, 0)
+func (d *Device) fetchAll(
+	ctx context.Context, cloud Cloud, p *Profile, key keys.VaultKey, from records.Checkpoint, token string, signIn []byte,
+) (Store, error) {
+	changes, err := cloud.Changes(ctx, token, 0)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	return d.install(ctx, v, func(s Store) error {
-		v.store = s
-		if err := v.take(ctx, 0, changes); err != nil {
+	return d.stores.create(ctx, p.ID, func(s Store) error {
+		set := records.NewEmpty(d.setConfig(*p, s, key), from)
+		if _, err := set.Replica.Merge(ctx, syncing.Pulled(0, changes)); err != nil {
 			return err
 		}
-		if err := v.readProfile(); err != nil {
+		if err := p.read(set.Book.Profile()); err != nil {
+			return err
+		}
+		own, err := d.deviceEntry(*p, set.Items.Stamp())
+		if err != nil {
 			return err
 		}
 		return errors.Join(
-			s.SetProfile(ctx, v.card),
-			v.setLocal(ctx, s, localToken, []byte(token)),
-			v.setLocal(ctx, s, localSignIn, signIn),
-			v.putOwn(ctx, s, false),
+			s.SetProfile(ctx, *p),
+			syncing.KeepToken(ctx, set.Local, token),
+			set.Local.Set(ctx, localSignIn, signIn),
+			set.Replica.SetUp(ctx, own),
 		)
 	})
 }
 
-// readProfile takes the person's name and the medallion's seed from the vault.
-func (v *Vault) readProfile() error {
-	h, ok := v.entries[v.card.Vault]
-	if !ok || h.entry.Type != vault.TypeProfile {
+// read takes the person's name and the medallion's seed from the vault's own record.
+func (p *Profile) read(e vault.Entry) error {
+	if e.Type != vault.TypeProfile {
 		return &ledger.Fault{Kind: ledger.Incomplete, Detail: "the vault's own record is missing"}
 	}
-	v.card.Name = h.entry.Text(vault.FieldName)
-	seed, err := hex.DecodeString(h.entry.Text(vault.FieldSeed))
-	v.card.Seed = seed
+	p.Name = e.Text(vault.FieldName)
+	seed, err := hex.DecodeString(e.Text(vault.FieldSeed))
+	p.Seed = seed
 	return err
-}
-
-// Introduction is an introduction as the new device sees it.
-type Introduction struct {
-	ID    string
-	Words []string // to be typed on the old device
-
-	email, cloudURL string
-	secret          string
-	cloud           Cloud
-	newcomer        *keys.Joiner
-	answer          *keys.Introduction
-}
-
-// BeginIntroduction begins an introduction: a fresh key, whose words the person types on a
-// device that has the vault.
-func (d *Device) BeginIntroduction(ctx context.Context, email, cloudURL string) (*Introduction, error) {
-	cloud, err := d.p.Dial(cloudURL)
-	if err != nil {
-		return nil, badInput("cloud", err)
-	}
-	n, err := keys.NewJoiner()
-	if err != nil {
-		return nil, err
-	}
-	email = strings.ToLower(strings.TrimSpace(email))
-	in, err := cloud.NewIntroduction(ctx, wire.NewIntroduction{Email: email, PublicKey: n.PublicKey()})
-	if err != nil {
-		return nil, badInput("email", err)
-	}
-	a := &Introduction{ID: in.ID, Words: keys.Fingerprint(n.PublicKey()), email: email, cloudURL: cloudURL, secret: in.Secret, cloud: cloud, newcomer: n}
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if len(d.waiting) > 20 { // abandoned ones
-		clear(d.waiting)
-	}
-	d.waiting[a.ID] = a
-	return a, nil
-}
-
-func (d *Device) arrival(id string) (*Introduction, bool) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	a, ok := d.waiting[id]
-	return a, ok
-}
-
-func (d *Device) endArrival(id string) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	delete(d.waiting, id)
-}
-
-// IntroductionAnswered asks whether the other device has answered, and returns the arrival.
-// The error is ErrNotReady while it has not.
-func (d *Device) IntroductionAnswered(ctx context.Context, id string) (*Introduction, error) {
-	a, ok := d.arrival(id)
-	if !ok {
-		return nil, ErrOver
-	}
-	if a.answer != nil {
-		return a, nil
-	}
-	sealed, err := a.cloud.IntroductionAnswer(ctx, a.ID, a.secret)
-	if err != nil {
-		return a, err
-	}
-	in, err := a.newcomer.Open(sealed)
-	if err != nil {
-		return a, errors.New("the answer wasn't meant for this computer; start again")
-	}
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	a.answer = &in
-	return a, nil
-}
-
-// Introduce hands the carried half to the new device whose words were typed.
-func (v *Vault) Introduce(ctx context.Context, words string) error {
-	card := v.Profile()
-	if card.Cloud == "" {
-		return errors.New("this vault is on this computer only: join a cloud first")
-	}
-	token, err := v.token(ctx)
-	if err != nil {
-		return err
-	}
-	// What is told as the floor must be what the cloud has.
-	if err := v.Sync(ctx); err != nil {
-		return err
-	}
-	waiting, err := v.cloud.Introductions(ctx, token)
-	if err != nil {
-		return err
-	}
-	v.mu.RLock()
-	stand := v.stand
-	v.mu.RUnlock()
-	head, _ := stand.Head.MarshalText()
-	in := keys.Introduction{Carried: card.Carried, VaultID: card.Vault, Head: stand.Number, HeadHash: string(head), Seed: hex.EncodeToString(card.Seed)}
-	for _, w := range waiting {
-		sealed, err := keys.Introduce(w.PublicKey, words, in)
-		if errors.Is(err, keys.ErrWords) {
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		return v.cloud.AnswerIntroduction(ctx, token, w.ID, sealed)
-	}
-	return badInput("words", keys.ErrWords)
-}
-
-// KnownDevice is a device of the vault, as this one knows it.
-type KnownDevice struct {
-	ID, Name, Platform string
-	Added              time.Time
-	Seen               time.Time // by the cloud's word; zero if it doesn't say
-	This               bool
-	SignedIn           bool // the cloud still takes its session
-}
-
-// Devices lists the vault's devices, this one first. Without the cloud it knows
-// names only; away is then true.
-func (v *Vault) Devices(ctx context.Context) (list []KnownDevice, away bool, err error) {
-	if err := v.wait(); err != nil {
-		return nil, false, err
-	}
-	v.mu.RLock()
-	if v.seal == nil {
-		v.mu.RUnlock()
-		return nil, false, ErrLocked
-	}
-	card, cloud := v.card, v.cloud
-	for id, h := range v.entries {
-		if h.entry.Type == vault.TypeDevice {
-			list = append(list, KnownDevice{ID: id, Name: h.entry.Text(vault.FieldName), Platform: h.entry.Text(vault.FieldPlatform), Added: time.UnixMilli(h.entry.Created), This: id == card.Device})
-		}
-	}
-	v.mu.RUnlock()
-	if cloud != nil {
-		token, err := v.token(ctx)
-		if err != nil {
-			return nil, false, err
-		}
-		seen, err := cloud.Devices(ctx, token)
-		away = err != nil
-		for _, s := range seen {
-			if i := slices.IndexFunc(list, func(k KnownDevice) bool { return k.ID == s.ID }); i >= 0 {
-				list[i].Seen, list[i].SignedIn = time.UnixMilli(s.Seen), true
-			}
-		}
-	}
-	slices.SortFunc(list, func(a, b KnownDevice) int {
-		if a.This != b.This {
-			if a.This {
-				return -1
-			}
-			return 1
-		}
-		return a.Added.Compare(b.Added)
-	})
-	return list, away, nil
-}
-
-// ShutOut ends a device's session at the cloud: it gets nothing new from then on.
-func (v *Vault) ShutOut(ctx context.Context, device string) error {
-	if device == v.Profile().Device {
-		return errors.New("this is the computer you are at")
-	}
-	token, err := v.token(ctx)
-	if err != nil {
-		return err
-	}
-	return v.cloud.EndDevice(ctx, token, device)
 }

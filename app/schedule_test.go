@@ -9,8 +9,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"redlocket/app"
 	"redlocket/app/folder"
+	"redlocket/app/importing"
+	"redlocket/app/reauth"
 	"redlocket/core/secret"
 )
 
@@ -20,28 +21,28 @@ func TestBackupsByThemselves(t *testing.T) {
 	d.SetFolders(folder.Folders{})
 	d.SetLightBackups()
 	v := w.create(d)
-	require.ErrorIs(t, v.PlanBackups(t.Context(), t.TempDir(), 24*time.Hour, secret.New(passphrase)), app.ErrReauth)
-	require.NoError(t, v.Reauthenticate(t.Context(), secret.New(master)))
+	require.ErrorIs(t, v.Backups.Schedule(t.Context(), t.TempDir(), 24*time.Hour, secret.New(passphrase)), reauth.ErrNeeded)
+	require.NoError(t, v.Reauthenticate(secret.New(master)))
 	dir := t.TempDir()
 	day := 24 * time.Hour
-	require.Error(t, v.PlanBackups(t.Context(), "no/whole/path", day, secret.New(passphrase)))
-	require.Error(t, v.PlanBackups(t.Context(), filepath.Join(dir, "not there"), day, secret.New(passphrase)))
-	require.ErrorIs(t, v.PlanBackups(t.Context(), dir, day, secret.New("short")), app.ErrPassphrase)
-	_, ok := v.BackupPlan(t.Context())
+	require.Error(t, v.Backups.Schedule(t.Context(), "no/whole/path", day, secret.New(passphrase)))
+	require.Error(t, v.Backups.Schedule(t.Context(), filepath.Join(dir, "not there"), day, secret.New(passphrase)))
+	require.ErrorIs(t, v.Backups.Schedule(t.Context(), dir, day, secret.New("short")), importing.ErrPassphrase)
+	_, ok := v.Backups.Plan(t.Context())
 	assert.False(t, ok)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "mine.age"), nil, 0o600))
-	require.NoError(t, v.PlanBackups(t.Context(), dir, day, secret.New(passphrase)))
+	require.NoError(t, v.Backups.Schedule(t.Context(), dir, day, secret.New(passphrase)))
 	count := func() int {
 		list, err := filepath.Glob(filepath.Join(dir, "red-locket-*.age"))
 		require.NoError(t, err)
 		return len(list)
 	}
 	assert.Equal(t, 1, count())
-	require.NoError(t, v.BackUpIfDue(t.Context()))
+	require.NoError(t, v.Backups.WriteIfDue(t.Context()))
 	assert.Equal(t, 1, count(), "not due yet")
 	for range 11 {
 		w.now.Add(day.Milliseconds())
-		require.NoError(t, v.BackUpIfDue(t.Context()))
+		require.NoError(t, v.Backups.WriteIfDue(t.Context()))
 	}
 	assert.Equal(t, 10, count(), "the last ten")
 	assert.FileExists(t, filepath.Join(dir, "mine.age"))
@@ -49,16 +50,16 @@ func TestBackupsByThemselves(t *testing.T) {
 	// The disk goes away, and comes back.
 	require.NoError(t, os.Rename(dir, dir+"-away"))
 	w.now.Add(day.Milliseconds())
-	require.Error(t, v.BackUpIfDue(t.Context()))
-	p, _ := v.BackupPlan(t.Context())
+	require.Error(t, v.Backups.WriteIfDue(t.Context()))
+	p, _ := v.Backups.Plan(t.Context())
 	assert.NotEmpty(t, p.Failed)
 	require.NoError(t, os.Rename(dir+"-away", dir))
-	require.NoError(t, v.BackUpIfDue(t.Context()), "it waits an hour")
+	require.NoError(t, v.Backups.WriteIfDue(t.Context()), "it waits an hour")
 	w.now.Add(time.Hour.Milliseconds())
-	require.NoError(t, v.BackUpIfDue(t.Context()))
-	p, _ = v.BackupPlan(t.Context())
+	require.NoError(t, v.Backups.WriteIfDue(t.Context()))
+	p, _ = v.Backups.Plan(t.Context())
 	assert.Empty(t, p.Failed)
-	require.NoError(t, v.StopBackups(t.Context()))
-	_, ok = v.BackupPlan(t.Context())
+	require.NoError(t, v.Backups.Unschedule(t.Context()))
+	_, ok = v.Backups.Plan(t.Context())
 	assert.False(t, ok)
 }

@@ -2,14 +2,14 @@ package app
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"slices"
 	"strconv"
+	"sync"
 	"time"
 
-	"golang.org/x/text/language"
-
+	"redlocket/app/reauth"
+	"redlocket/app/records"
 	"redlocket/core/vault"
 )
 
@@ -51,177 +51,179 @@ type deviceSettings struct {
 const localSettings = "settings"
 
 // Registers of the profile's entry: one for each setting, so that two devices can
-// change two of them at once.
+// change two of them at once. That of the language is the book's.
 const (
 	fieldAskToShow vault.Field = "set:ask-to-show"
 	fieldAskFor    vault.Field = "set:ask-for" // seconds
-	fieldLanguage  vault.Field = "set:language"
 )
 
-func defaultSettings(c Profile) deviceSettings {
-	s := deviceSettings{LockAfter: int64(DefaultLockAfter / time.Second), LockOnSleep: true, Clipboard: 30}
-	if c.LockAfter > 0 {
-		s.LockAfter = c.LockAfter
+const (
+	defaultAskFor    = 5 * time.Minute
+	defaultClipboard = 30 * time.Second
+	defaultLanguage  = "en-GB"
+)
+
+func defaultSettings(p Profile) deviceSettings {
+	s := deviceSettings{
+		LockAfter: int64(DefaultLockAfter / time.Second), LockOnSleep: true,
+		Clipboard: int64(defaultClipboard / time.Second),
+	}
+	if p.LockAfter > 0 {
+		s.LockAfter = p.LockAfter
 	}
 	return s
 }
 
-const defaultAskFor = 5 * time.Minute
+// Preferences reads and changes the settings of an open vault.
+type Preferences struct {
+	vault *Vault
 
-func (v *Vault) loadSettings(ctx context.Context) error {
-	v.device = defaultSettings(v.card)
-	b, err := v.local(ctx, localSettings)
-	if err != nil || b == nil {
-		return err
-	}
-	return json.Unmarshal(b, &v.device)
+	mu     sync.RWMutex // guards device
+	device deviceSettings
 }
 
-// Settings returns what is set.
-func (v *Vault) Settings() Settings {
-	v.mu.RLock()
-	defer v.mu.RUnlock()
-	d := v.device
-	s := Settings{
+func openPreferences(ctx context.Context, v *Vault, p Profile) (*Preferences, error) {
+	s := &Preferences{vault: v, device: defaultSettings(p)}
+	return s, v.Local.GetJSON(ctx, localSettings, &s.device)
+}
+
+func (s *Preferences) ofDevice() deviceSettings {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	return s.device
+}
+
+// Get returns what is set. While the records are being opened, what is set for all devices is
+// as it is by default.
+func (s *Preferences) Get() Settings {
+	d := s.ofDevice()
+	out := Settings{
 		LockAfter: time.Duration(d.LockAfter) * time.Second, LockOnSleep: d.LockOnSleep, LockOnClose: d.LockOnClose,
 		Clipboard: time.Duration(d.Clipboard) * time.Second, Theme: d.Theme, TextSize: d.TextSize, Density: d.Density,
-		AskFor: defaultAskFor, Language: "en-GB",
+		AskFor: defaultAskFor, Language: defaultLanguage,
 	}
-	profile := v.entries[v.card.Vault].entry
-	s.AskToShow = profile.Text(fieldAskToShow) == "yes"
+	profile := s.vault.Book.Profile()
+	out.AskToShow = profile.Text(fieldAskToShow) == "yes"
 	if n, err := strconv.Atoi(profile.Text(fieldAskFor)); err == nil && n >= 0 {
-		s.AskFor = time.Duration(n) * time.Second
+		out.AskFor = time.Duration(n) * time.Second
 	}
-	if l := profile.Text(fieldLanguage); l != "" {
-		s.Language = l
+	if l := profile.Text(records.FieldLanguage); l != "" {
+		out.Language = l
 	}
-	return s
+	return out
+}
+
+// policy is how its user wants to be asked for the master password again.
+func (s *Preferences) policy() (reauth.Policy, error) {
+	if err := s.vault.Ready(); err != nil { // what is set for all devices is in a record
+		return reauth.Policy{}, err
+	}
+	now := s.Get()
+	return reauth.Policy{AskToShow: now.AskToShow, For: now.AskFor}, nil
 }
 
 // Languages are those that dates can be written and the book be sorted in, as
 // BCP 47 tags with their own names.
 var Languages = []struct{ Tag, Name string }{
-	{"en-GB", "English"}, {"en-US", "English (American dates)"}, {"cs-CZ", "Čeština"}, {"da-DK", "Dansk"}, {"de-DE", "Deutsch"}, {"es-ES", "Español"},
-	{"fr-FR", "Français"}, {"it-IT", "Italiano"}, {"nl-NL", "Nederlands"}, {"nb-NO", "Norsk bokmål"}, {"pl-PL", "Polski"}, {"pt-PT", "Português"},
-	{"fi-FI", "Suomi"}, {"sv-SE", "Svenska"}, {"tr-TR", "Türkçe"}, {"el-GR", "Ελληνικά"}, {"ru-RU", "Русский"}, {"uk-UA", "Українська"},
+	{"en-GB", "English"},
+	{"en-US", "English (American dates)"},
+	{"cs-CZ", "Čeština"},
+	{"da-DK", "Dansk"},
+	{"de-DE", "Deutsch"},
+	{"es-ES", "Español"},
+	{"fr-FR", "Français"},
+	{"it-IT", "Italiano"},
+	{"nl-NL", "Nederlands"},
+	{"nb-NO", "Norsk bokmål"},
+	{"pl-PL", "Polski"},
+	{"pt-PT", "Português"},
+	{"fi-FI", "Suomi"},
+	{"sv-SE", "Svenska"},
+	{"tr-TR", "Türkçe"},
+	{"el-GR", "Ελληνικά"},
+	{"ru-RU", "Русский"},
+	{"uk-UA", "Українська"},
 }
+
+// Refusals of settings.
+var (
+	errLockAfter = errors.New("choose a time from 10 seconds to two weeks, or at once")
+	errClipboard = errors.New("choose a time from 5 seconds to an hour, or never")
+	errAskFor    = errors.New("choose a time up to a day")
+	errNotListed = errors.New("choose one of the list")
+)
 
 func (s Settings) check() error {
 	switch {
 	case s.LockAfter != AtOnce && (s.LockAfter < 10*time.Second || s.LockAfter > 14*24*time.Hour):
-		return badInput("lock_after", errors.New("choose a time from 10 seconds to two weeks, or at once"))
+		return records.BadInput("lock_after", errLockAfter)
 	case s.Clipboard != 0 && (s.Clipboard < 5*time.Second || s.Clipboard > time.Hour):
-		return badInput("clipboard", errors.New("choose a time from 5 seconds to an hour, or never"))
+		return records.BadInput("clipboard", errClipboard)
 	case s.AskFor < 0 || s.AskFor > 24*time.Hour:
-		return badInput("ask_for", errors.New("choose a time up to a day"))
+		return records.BadInput("ask_for", errAskFor)
 	case !slices.Contains([]string{"", "light", "dark"}, s.Theme):
-		return badInput("theme", errors.New("choose one of the list"))
+		return records.BadInput("theme", errNotListed)
 	case !slices.Contains([]string{"", "large", "larger"}, s.TextSize):
-		return badInput("text_size", errors.New("choose one of the list"))
+		return records.BadInput("text_size", errNotListed)
 	case !slices.Contains([]string{"", "close", "wide"}, s.Density):
-		return badInput("density", errors.New("choose one of the list"))
+		return records.BadInput("density", errNotListed)
 	}
 	for _, l := range Languages {
 		if l.Tag == s.Language {
 			return nil
 		}
 	}
-	return badInput("language", errors.New("choose one of the list"))
+	return records.BadInput("language", errNotListed)
 }
 
-// ChangeSettings changes the settings. To ask less often than now takes the master password.
-func (v *Vault) ChangeSettings(ctx context.Context, s Settings) error {
-	if err := s.check(); err != nil {
+// Change changes the settings. To ask less often than now takes the master password.
+func (s *Preferences) Change(ctx context.Context, to Settings) error {
+	if err := to.check(); err != nil {
 		return err
 	}
-	now := v.Settings()
-	if now.AskToShow && (!s.AskToShow || s.AskFor > now.AskFor) {
-		if err := v.RequireReauth(ReauthSettings); err != nil {
+	now := s.Get()
+	if now.AskToShow && (!to.AskToShow || to.AskFor > now.AskFor) {
+		if err := s.vault.Guard.Require(reauth.Settings); err != nil {
 			return err
 		}
 	}
-	d := deviceSettings{
-		LockAfter: int64(s.LockAfter / time.Second), LockOnSleep: s.LockOnSleep, LockOnClose: s.LockOnClose,
-		Clipboard: int64(s.Clipboard / time.Second), Theme: s.Theme, TextSize: s.TextSize, Density: s.Density,
-	}
-	b, err := json.Marshal(d)
-	if err != nil {
+	if err := s.changeDevice(ctx, deviceSettings{
+		LockAfter: int64(to.LockAfter / time.Second), LockOnSleep: to.LockOnSleep, LockOnClose: to.LockOnClose,
+		Clipboard: int64(to.Clipboard / time.Second), Theme: to.Theme, TextSize: to.TextSize, Density: to.Density,
+	}); err != nil {
 		return err
 	}
-	if err := v.setLocal(ctx, v.store, localSettings, b); err != nil {
-		return err
-	}
-	v.mu.Lock()
-	v.device = d
-	v.mu.Unlock()
 	ask := ""
-	if s.AskToShow {
+	if to.AskToShow {
 		ask = "yes"
 	}
-	c := vault.Changes{fieldAskToShow: ask, fieldAskFor: strconv.Itoa(int(s.AskFor / time.Second)), fieldLanguage: s.Language}
-	if s.AskFor == now.AskFor {
-		delete(c, fieldAskFor)
+	c := vault.Changes{fieldAskToShow: ask}
+	if to.AskFor != now.AskFor {
+		c[fieldAskFor] = strconv.Itoa(int(to.AskFor / time.Second))
 	}
-	if s.Language == now.Language {
-		delete(c, fieldLanguage)
+	if to.Language != now.Language {
+		c[records.FieldLanguage] = to.Language
 	}
-	err = v.existing(ctx, v.Profile().Vault, func(e vault.Entry) (vault.Entry, error) { return e.With(v.stamp(), c) })
-	v.tell(NoticeStatus)
+	edit := func(e vault.Entry, by vault.Stamp) (vault.Entry, error) { return e.With(by, c) }
+	err := s.vault.Items.Edit(ctx, s.vault.Profile().Vault, edit)
+	s.vault.notices.tell(NoticeStatus)
 	return err
 }
 
+func (s *Preferences) changeDevice(ctx context.Context, d deviceSettings) error {
+	if err := s.vault.Local.SetJSON(ctx, localSettings, d); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.device = d
+	return nil
+}
+
 // LockAfter is how long the vault stays open without use.
-func (v *Vault) LockAfter() time.Duration {
-	v.mu.RLock()
-	defer v.mu.RUnlock()
-	if after := time.Duration(v.device.LockAfter) * time.Second; after > AtOnce {
+func (s *Preferences) LockAfter() time.Duration {
+	if after := time.Duration(s.ofDevice().LockAfter) * time.Second; after > AtOnce {
 		return after
 	}
 	return leftAtOnce
-}
-
-// language of the book's order. v.mu is held.
-func (v *Vault) language() language.Tag {
-	if l := v.entries[v.card.Vault].entry.Text(fieldLanguage); l != "" {
-		return language.Make(l)
-	}
-	return language.BritishEnglish
-}
-
-// Going from one page to the next leaves one for a moment, so leaving waits for the
-// next one: closeGrace where the last page was closed, leaveGrace where the vault
-// locks at once and a page was turned away from.
-const (
-	closeGrace = 10 * time.Second
-	leaveGrace = 2 * time.Second
-)
-
-// PageLeft notes that a page was turned away from. A vault that locks at once does so,
-// unless it is used meanwhile.
-func (v *Vault) PageLeft() {
-	if v.Settings().LockAfter != AtOnce {
-		return
-	}
-	at := v.touched.Load()
-	time.AfterFunc(min(v.d.closeGrace, leaveGrace), func() {
-		if v.touched.Load() == at {
-			v.Lock()
-		}
-	})
-}
-
-// PageOpened notes that a page of the vault is open; call what it returns when the page
-// is gone.
-func (v *Vault) PageOpened() (gone func()) {
-	v.pages.Add(1)
-	return func() {
-		if v.pages.Add(-1) > 0 || !v.Settings().LockOnClose {
-			return
-		}
-		time.AfterFunc(v.d.closeGrace, func() {
-			if v.pages.Load() == 0 && v.Settings().LockOnClose {
-				v.Lock()
-			}
-		})
-	}
 }

@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"redlocket/app"
+	"redlocket/app/records"
+	"redlocket/app/syncing"
 	"redlocket/core/secret"
 	"redlocket/core/vault"
 	"redlocket/practice"
@@ -39,17 +41,17 @@ func Fill(ctx context.Context, d Devices, cloud string, practice func(site, path
 	if err != nil {
 		return fmt.Errorf("failed to make Maren's vault: %w", err)
 	}
-	if err := desk.SaveAll(ctx, drafts(slices.Concat(marens, town(practice), more(max(0, size-len(marens)))))); err != nil {
+	if err := desk.Items.SaveAll(ctx, drafts(slices.Concat(marens, town(practice), more(max(0, size-len(marens)))))); err != nil {
 		return err
 	}
 	if err := keepOthers(ctx, desk); err != nil {
 		return err
 	}
-	sheet, err := desk.Sheet(ctx)
+	sheet, err := desk.Account.Sheet(ctx)
 	if err != nil {
 		return err
 	}
-	if err := desk.CheckSheet(ctx, 1, sheet.Carried[0], 1, sheet.Recovery[0]); err != nil {
+	if err := desk.Account.CheckSheet(ctx, 1, sheet.Carried[0], 1, sheet.Recovery[0]); err != nil {
 		return err
 	}
 	if err := inStep(ctx, desk); err != nil {
@@ -68,14 +70,14 @@ func Fill(ctx context.Context, d Devices, cloud string, practice func(site, path
 	if err != nil {
 		return fmt.Errorf("failed to make Idris's vault: %w", err)
 	}
-	if err := idris.SaveAll(ctx, drafts(idriss)); err != nil {
+	if err := idris.Items.SaveAll(ctx, drafts(idriss)); err != nil {
 		return err
 	}
-	sheet, err = idris.Sheet(ctx)
+	sheet, err = idris.Account.Sheet(ctx)
 	if err != nil {
 		return err
 	}
-	if err := idris.CheckSheet(ctx, 1, sheet.Carried[0], 1, sheet.Recovery[0]); err != nil {
+	if err := idris.Account.CheckSheet(ctx, 1, sheet.Carried[0], 1, sheet.Recovery[0]); err != nil {
 		return err
 	}
 	if err := inStep(ctx, idris); err != nil {
@@ -92,17 +94,17 @@ func keepOthers(ctx context.Context, v *app.Vault) error {
 	for _, o := range others {
 		c := vault.Changes{vault.FieldTitle: o.title, vault.FieldFolder: o.folder, vault.FieldNotes: o.notes}
 		maps.Copy(c, o.fields)
-		if err := v.SaveAs(ctx, app.NewID(), o.kind, c); err != nil {
+		if err := v.Items.SaveAs(ctx, records.NewID(), o.kind, c); err != nil {
 			return err
 		}
 	}
-	logins, err := v.Logins()
+	logins, err := v.Book.Logins()
 	if err != nil {
 		return err
 	}
 	for _, it := range logins {
 		if key, ok := setups[it.Title]; ok {
-			if err := v.Save(ctx, it.ID, vault.Changes{vault.FieldSetup: key}); err != nil {
+			if err := v.Items.Save(ctx, it.ID, vault.Changes{vault.FieldSetup: key}); err != nil {
 				return err
 			}
 		}
@@ -116,8 +118,8 @@ func person(name, email, password, cloud, device string) app.NewVault {
 
 // inStep waits until a vault has nothing left to send.
 func inStep(ctx context.Context, v *app.Vault) error {
-	for v.Status().Waits > 0 || v.Status().State != app.InStep {
-		if s := v.Status(); s.State == app.Fault || s.State == app.Ended {
+	for v.Sync.Status().Waiting > 0 || v.Sync.Status().State != syncing.InStep {
+		if s := v.Sync.Status(); s.State == syncing.Fault || s.State == syncing.Ended {
 			return fmt.Errorf("the cloud: %s", s.Detail)
 		}
 		select {

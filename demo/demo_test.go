@@ -113,7 +113,7 @@ func TestNothingIsInClear(t *testing.T) {
 	require.NoError(t, err)
 	v, err := d.Laptop.Unlock(t.Context(), cards[0].ID, secret.New(MarenPassword))
 	require.NoError(t, err)
-	items, err := v.Logins()
+	items, err := v.Book.Logins()
 	require.NoError(t, err)
 	assert.Len(t, items, len(marens)+len(town(practice)), "it is all there")
 

@@ -3,11 +3,10 @@ package web
 import (
 	"net/http"
 	"net/url"
+	"redlocket/app/records"
 	"strings"
 
 	"github.com/go-chi/chi/v5"
-
-	"redlocket/app"
 )
 
 // doneData is the line that says what was done.
@@ -25,30 +24,30 @@ func (s *Server) act(w http.ResponseWriter, r *http.Request) {
 	}
 	v, ctx := vaultOf(r), r.Context()
 	ids := strings.Fields(r.FormValue("ids")) // one field: the number of fields of a form is limited
-	var d app.Done
+	var d records.Done
 	var err error
 	words := ""
 	switch chi.URLParam(r, "act") {
 	case "archive":
-		d, err = v.Archive(ctx, ids...)
+		d, err = v.Acts.Archive(ctx, ids...)
 		words = "put into the archive"
 	case "restore":
-		d, err = v.Restore(ctx, ids...)
+		d, err = v.Acts.Restore(ctx, ids...)
 		words = "brought back"
 	case "pin":
-		d, err = v.Pin(ctx, true, ids...)
+		d, err = v.Acts.Pin(ctx, true, ids...)
 		words = "pinned"
 	case "unpin":
-		d, err = v.Pin(ctx, false, ids...)
+		d, err = v.Acts.Pin(ctx, false, ids...)
 		words = "no longer pinned"
 	case "move":
-		d, err = v.Move(ctx, r.FormValue("folder"), ids...)
+		d, err = v.Acts.Move(ctx, r.FormValue("folder"), ids...)
 		words = "moved"
 	case "tag":
-		d, err = v.Tag(ctx, r.FormValue("tags"), ids...)
+		d, err = v.Acts.Tag(ctx, r.FormValue("tags"), ids...)
 		words = "tagged"
 	case "purge":
-		d, err = v.Purge(ctx, ids...)
+		d, err = v.Acts.Purge(ctx, ids...)
 		words = "deleted for good"
 	default:
 		s.problem(w, r, http.StatusNotFound, "There is no such act", "The page is out of date. Please load it again.")
@@ -72,9 +71,9 @@ func (s *Server) act(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) undo(w http.ResponseWriter, r *http.Request) {
-	u, err := vaultOf(r).Undo(r.Context(), chi.URLParam(r, "act"))
+	u, err := vaultOf(r).Acts.Undo(r.Context(), chi.URLParam(r, "act"))
 	if err != nil {
-		if err == app.ErrNoAct {
+		if err == records.ErrNoAct {
 			s.problem(w, r, http.StatusConflict, "That is too late", sentence(err.Error()))
 			return
 		}
@@ -108,7 +107,7 @@ func back(r *http.Request) string {
 func (s *Server) settle(w http.ResponseWriter, r *http.Request) {
 	p, _, err := s.secretOf(r)
 	if err == nil {
-		err = vaultOf(r).Resolve(r.Context(), chi.URLParam(r, "id"), p)
+		err = vaultOf(r).Items.Resolve(r.Context(), chi.URLParam(r, "id"), p)
 	}
 	s.acted(w, r, err, "Settled. The other password is in the history.", "/items/"+chi.URLParam(r, "id"))
 }

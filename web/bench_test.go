@@ -25,7 +25,7 @@ func tenThousand(b *testing.B) *client {
 		list = append(list, vault.Draft{Title: name, Username: []string{"mtolliver", "maren.t", "maren.tolliver@cormorant.example"}[i%3], Password: secret.New("p"), Folder: trades[i%7],
 			Addresses: []vault.Address{{URL: "https://" + strings.ToLower(strings.ReplaceAll(name, " ", "-")) + ".example/"}}})
 	}
-	require.NoError(b, v.SaveAll(b.Context(), list))
+	require.NoError(b, v.Items.SaveAll(b.Context(), list))
 	c.open(v)
 	return c
 }

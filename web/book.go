@@ -12,7 +12,7 @@ import (
 	"strings"
 	"time"
 
-	"redlocket/app"
+	"redlocket/app/records"
 	"redlocket/core/find"
 	"redlocket/core/vault"
 )
@@ -41,7 +41,7 @@ type bookData struct {
 	Sites    int
 	Fuzzy    bool
 	More     int // sites that fit and aren't listed
-	Warnings []app.Expiry
+	Warnings []records.Expiry
 	Open     string
 	Sheet    string // template of the right leaf
 	Item     *itemData
@@ -178,11 +178,11 @@ func list(r *http.Request, section vault.Section, q find.Query, all bool) (x *fi
 		most = mostFits
 	}
 	if ms, then := moment(r); then && r.FormValue("on") != "" {
-		if x, err = v.AsOf(ms); err == nil {
+		if x, err = v.Book.AsOf(ms); err == nil {
 			b = x.Find(q, find.Now{}, most)
 		}
-	} else if x, err = v.Index(); err == nil && !q.Empty() {
-		b, err = v.Find(q, most)
+	} else if x, err = v.Book.Index(); err == nil && !q.Empty() {
+		b, err = v.Book.Find(q, most)
 	}
 	if err == nil && q.Empty() {
 		b = x.Book(section)
@@ -211,7 +211,7 @@ func (s *Server) bookData(r *http.Request) (d bookData, err error) {
 	}
 	d.Chunks, d.Rest = parts[:first], parts[first:]
 	if d.On == "" && d.Q.Empty() && d.Section == vault.SectionCards {
-		d.Warnings, err = vaultOf(r).ExpiringSoon()
+		d.Warnings, err = vaultOf(r).Book.ExpiringSoon()
 	}
 	return d, err
 }
@@ -291,7 +291,7 @@ func presses(x *find.Index, q find.Query) (out []press) {
 
 // narrow draws what can be pressed to narrow the list.
 func (s *Server) narrow(w http.ResponseWriter, r *http.Request) {
-	x, err := vaultOf(r).Index()
+	x, err := vaultOf(r).Book.Index()
 	if err != nil {
 		s.fail(w, r, err)
 		return

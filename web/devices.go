@@ -10,6 +10,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"redlocket/app"
+	"redlocket/app/records"
 	"redlocket/core/secret"
 	"redlocket/core/site"
 )
@@ -19,7 +20,7 @@ type devicesData struct {
 	Away     bool
 	Waiting  []app.Browser
 	Browsers []app.Browser
-	Rules    []app.SiteRule
+	Rules    []records.SiteRule
 	Cloud    string
 	Seen     string // names what the list of browsers shows
 	Done     string
@@ -29,8 +30,8 @@ type devicesData struct {
 func (s *Server) devicesData(r *http.Request) (d devicesData, err error) {
 	v := vaultOf(r)
 	d.Cloud = s.cfg.Cloud
-	d.Rules = v.SiteRules()
-	if d.Devices, d.Away, err = v.Devices(r.Context()); err != nil {
+	d.Rules = v.Sites.Rules()
+	if d.Devices, d.Away, err = v.Account.Devices(r.Context()); err != nil {
 		return d, err
 	}
 	if s.cfg.Browsers != nil {
@@ -83,19 +84,19 @@ func (s *Server) after(w http.ResponseWriter, r *http.Request, err error, done s
 }
 
 func (s *Server) introduce(w http.ResponseWriter, r *http.Request) {
-	s.after(w, r, vaultOf(r).Introduce(r.Context(), r.FormValue("words")), "introduced")
+	s.after(w, r, vaultOf(r).Account.Introduce(r.Context(), r.FormValue("words")), "introduced")
 }
 
 func (s *Server) shutOut(w http.ResponseWriter, r *http.Request) {
-	s.after(w, r, vaultOf(r).ShutOut(r.Context(), chi.URLParam(r, "id")), "shut-out")
+	s.after(w, r, vaultOf(r).Account.ShutOut(r.Context(), chi.URLParam(r, "id")), "shut-out")
 }
 
 func (s *Server) joinCloud(w http.ResponseWriter, r *http.Request) {
-	s.after(w, r, vaultOf(r).JoinCloud(r.Context(), r.FormValue("cloud")), "cloud")
+	s.after(w, r, vaultOf(r).Account.JoinCloud(r.Context(), r.FormValue("cloud")), "cloud")
 }
 
 func (s *Server) signInAgain(w http.ResponseWriter, r *http.Request) {
-	s.after(w, r, vaultOf(r).SignInAgain(r.Context(), secret.New(r.FormValue("password"))), "cloud")
+	s.after(w, r, vaultOf(r).Account.SignInAgain(r.Context(), secret.New(r.FormValue("password"))), "cloud")
 }
 
 func (s *Server) browsers(w http.ResponseWriter, r *http.Request) {
@@ -130,12 +131,12 @@ func (s *Server) setRule(w http.ResponseWriter, r *http.Request) {
 	if clean, err := site.Clean(domain); err == nil {
 		domain = site.Domain(clean)
 	}
-	rule := vaultOf(r).SiteRule(domain)
+	rule := vaultOf(r).Sites.Rule(domain)
 	rule.NoOffer, rule.NoAsk = r.FormValue("no_offer") != "", r.FormValue("no_ask") != ""
 	if r.FormValue("forget") != "" {
 		rule.Apps = nil
 	}
-	s.after(w, r, vaultOf(r).SetSiteRule(r.Context(), rule), "saved")
+	s.after(w, r, vaultOf(r).Sites.SetRule(r.Context(), rule), "saved")
 }
 
 func (s *Server) statusLine(w http.ResponseWriter, r *http.Request) {

@@ -11,7 +11,9 @@ import (
 	"strings"
 	"time"
 
-	"redlocket/app"
+	"redlocket/app/importing"
+	"redlocket/app/reauth"
+	"redlocket/app/records"
 	"redlocket/core/secret"
 	"redlocket/core/transfer"
 	"redlocket/core/vault"
@@ -19,7 +21,7 @@ import (
 
 // mayExport answers whether the master password has to be shown first.
 func (s *Server) mayExport(w http.ResponseWriter, r *http.Request) {
-	if err := vaultOf(r).Grant(app.ReauthExport); err != nil {
+	if err := vaultOf(r).Guard.Grant(reauth.Export); err != nil {
 		s.fail(w, r, err)
 		return
 	}
@@ -27,7 +29,7 @@ func (s *Server) mayExport(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) export(w http.ResponseWriter, r *http.Request) {
-	sel := app.Selection{Format: app.Format(r.FormValue("format")), Archived: r.FormValue("archived") != ""}
+	sel := importing.Selection{Format: importing.Format(r.FormValue("format")), Archived: r.FormValue("archived") != ""}
 	if ids := strings.Fields(r.FormValue("ids")); len(ids) > 0 {
 		sel.IDs = ids
 	}
@@ -37,16 +39,16 @@ func (s *Server) export(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	var b bytes.Buffer
-	_, err := vaultOf(r).Export(r.Context(), &b, sel)
+	_, err := vaultOf(r).Exports.Write(r.Context(), &b, sel)
 	if err != nil {
 		s.importFailed(w, r, err)
 		return
 	}
 	name, kind := "red-locket-"+time.Now().Format(time.DateOnly), "application/json"
 	switch sel.Format {
-	case app.FormatCSV:
+	case importing.FormatCSV:
 		name, kind = name+".csv", "text/csv; charset=utf-8"
-	case app.FormatExchange:
+	case importing.FormatExchange:
 		name += ".exchange.json"
 	default:
 		name += ".json"
@@ -58,15 +60,15 @@ func (s *Server) export(w http.ResponseWriter, r *http.Request) {
 // backup sends everything, sealed with a passphrase.
 func (s *Server) backup(w http.ResponseWriter, r *http.Request) {
 	p := secret.New(r.FormValue("passphrase"))
-	err := vaultOf(r).RequireReauth(app.ReauthExport)
+	err := vaultOf(r).Guard.Require(reauth.Export)
 	if err == nil && !p.Equal(secret.New(r.FormValue("again"))) {
-		err = &app.InputError{Field: "again", Err: errors.New("the two aren’t the same; nothing was written")}
+		err = &records.InputError{Field: "again", Err: errors.New("the two aren’t the same; nothing was written")}
 	}
 	out := &lateWriter{w: w, head: func() {
 		download(w, "red-locket-"+time.Now().Format(time.DateOnly)+".age", "application/octet-stream")
 	}}
 	if err == nil {
-		_, err = vaultOf(r).Backup(r.Context(), out, p)
+		_, err = vaultOf(r).Backups.Write(r.Context(), out, p)
 	}
 	switch {
 	case err == nil:
@@ -79,13 +81,13 @@ func (s *Server) backup(w http.ResponseWriter, r *http.Request) {
 
 // restoreBackup brings a backup in, as it is uploaded. Its passphrase comes before it.
 func (s *Server) restoreBackup(w http.ResponseWriter, r *http.Request) {
-	r.Body = http.MaxBytesReader(w, r.Body, vault.MaxFilesSize+app.MaxBackup)
+	r.Body = http.MaxBytesReader(w, r.Body, vault.MaxFilesSize+importing.MaxBackup)
 	parts, err := r.MultipartReader()
 	var passphrase []byte
 	for err == nil {
 		part, err2 := parts.NextPart()
 		if err2 != nil {
-			err = &app.InputError{Field: "restore", Err: errors.New("choose a backup first")}
+			err = &records.InputError{Field: "restore", Err: errors.New("choose a backup first")}
 			break
 		}
 		if part.FormName() == "passphrase" {
@@ -95,16 +97,16 @@ func (s *Server) restoreBackup(w http.ResponseWriter, r *http.Request) {
 		if part.FileName() == "" {
 			continue
 		}
-		var done app.Saved
-		if done, err = vaultOf(r).RestoreBackup(r.Context(), part, secret.New(string(passphrase)), nil); err == nil {
+		var done importing.Saved
+		if done, err = vaultOf(r).Backups.Restore(r.Context(), part, secret.New(string(passphrase)), nil); err == nil {
 			s.sessions.Put(r.Context(), sessionSaid, fmt.Sprintf("Restored from the backup: %s and %s.", plural(done.Items, "item", "items"), plural(done.Files, "file", "files")))
 			redirect(w, r, "/import")
 			return
 		}
 		break
 	}
-	if errors.Is(err, app.ErrWrongPassphrase) || errors.Is(err, app.ErrBackupBroken) {
-		err = &app.InputError{Field: "restore", Err: err}
+	if errors.Is(err, importing.ErrWrongPassphrase) || errors.Is(err, importing.ErrBackupBroken) {
+		err = &records.InputError{Field: "restore", Err: err}
 	}
 	s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
 }
@@ -115,11 +117,11 @@ func (s *Server) planBackups(w http.ResponseWriter, r *http.Request) {
 	var err error
 	words := "No more backups are written by themselves. Those that are there stay."
 	if r.FormValue("stop") != "" {
-		err = v.StopBackups(r.Context())
+		err = v.Backups.Unschedule(r.Context())
 	} else {
 		days, _ := strconv.Atoi(r.FormValue("every")) // nonsense is refused as too often
 		words = "A backup was written and read back. From here on that happens by itself while the vault is open."
-		err = v.PlanBackups(r.Context(), r.FormValue("folder"), time.Duration(days)*24*time.Hour, secret.New(r.FormValue("passphrase")))
+		err = v.Backups.Schedule(r.Context(), r.FormValue("folder"), time.Duration(days)*24*time.Hour, secret.New(r.FormValue("passphrase")))
 	}
 	if err != nil {
 		s.importFailed(w, r, err)

@@ -13,7 +13,8 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/go-chi/chi/v5"
 
-	"redlocket/app"
+	"redlocket/app/gate"
+	"redlocket/app/records"
 	"redlocket/core/vault"
 )
 
@@ -34,11 +35,11 @@ func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
 			break
 		}
 		if err == nil && part.FileName() != "" {
-			_, err = vaultOf(r).Attach(r.Context(), id, part.FileName(), part)
+			_, err = vaultOf(r).Files.Attach(r.Context(), id, part.FileName(), part)
 			n++
 		}
 		if err != nil {
-			if errors.Is(err, app.ErrLocked) || errors.Is(err, app.ErrNoItem) {
+			if errors.Is(err, gate.ErrLocked) || errors.Is(err, records.ErrNoItem) {
 				s.fail(w, r, err)
 				return
 			}
@@ -51,12 +52,12 @@ func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
 		s.acted(w, r, nil, words, "/items/"+id)
 		return
 	}
-	s.render(w, r, http.StatusOK, "done", s.view(r, "", "", doneData{words, vaultOf(r).LastAct()}))
+	s.render(w, r, http.StatusOK, "done", s.view(r, "", "", doneData{words, vaultOf(r).Acts.Last()}))
 }
 
 func (s *Server) detach(w http.ResponseWriter, r *http.Request) {
 	id := chi.URLParam(r, "id")
-	err := vaultOf(r).Detach(r.Context(), id, chi.URLParam(r, "file"))
+	err := vaultOf(r).Files.Detach(r.Context(), id, chi.URLParam(r, "file"))
 	s.acted(w, r, err, "The file was taken off. The history of the item still has it.", "/items/"+id)
 }
 
@@ -75,8 +76,8 @@ func shownAs(f vault.File) string {
 
 // file sends a file: to be saved, or as the picture of a page.
 func (s *Server) file(w http.ResponseWriter, r *http.Request) {
-	f, err := vaultOf(r).File(chi.URLParam(r, "id"), chi.URLParam(r, "file"))
-	if errors.Is(err, app.ErrNoFile) {
+	f, err := vaultOf(r).Files.Get(chi.URLParam(r, "id"), chi.URLParam(r, "file"))
+	if errors.Is(err, records.ErrNoFile) {
 		s.problem(w, r, http.StatusNotFound, "This file isn’t here", "It may have been taken off on another device.")
 		return
 	}
@@ -95,7 +96,7 @@ func (s *Server) file(w http.ResponseWriter, r *http.Request) {
 		h.Set("Content-Type", "application/octet-stream")
 		h.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": f.Name}))
 	}}
-	if err := vaultOf(r).ReadFile(r.Context(), f, out); err != nil {
+	if err := vaultOf(r).Files.Read(r.Context(), f, out); err != nil {
 		if !out.begun {
 			s.problem(w, r, http.StatusBadGateway, "The file can’t be read now", sentence(err.Error()))
 			return
@@ -137,7 +138,7 @@ type previewData struct {
 
 func (s *Server) preview(w http.ResponseWriter, r *http.Request) {
 	id := chi.URLParam(r, "id")
-	f, err := vaultOf(r).File(id, chi.URLParam(r, "file"))
+	f, err := vaultOf(r).Files.Get(id, chi.URLParam(r, "file"))
 	if err != nil {
 		s.fail(w, r, err)
 		return
@@ -145,7 +146,7 @@ func (s *Server) preview(w http.ResponseWriter, r *http.Request) {
 	d := previewData{Name: f.Name, Src: "/items/" + id + "/files/" + f.ID + "?shown=1"}
 	if shownAs(f) == "text" {
 		var b limitedBuffer
-		if err := vaultOf(r).ReadFile(r.Context(), f, &b); err != nil && !errors.Is(err, errEnough) {
+		if err := vaultOf(r).Files.Read(r.Context(), f, &b); err != nil && !errors.Is(err, errEnough) {
 			s.fail(w, r, err)
 			return
 		}

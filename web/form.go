@@ -1,10 +1,6 @@
 package web
 
 import (
-	"crypto/hmac"
-	"crypto/sha256"
-	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"io"
 	"maps"
@@ -16,7 +12,9 @@ import (
 	"golang.org/x/text/language"
 	"golang.org/x/text/language/display"
 
-	"redlocket/app"
+	"redlocket/app/filling"
+	"redlocket/app/qrpicture"
+	"redlocket/app/records"
 	"redlocket/core/generator"
 	"redlocket/core/secret"
 	"redlocket/core/site"
@@ -31,7 +29,7 @@ type formData struct {
 	New          bool
 	Kind         vault.Kind
 	Kinds        []vault.Kind
-	Typed        app.ItemForm
+	Typed        records.Form
 	CustomFields []ownRow
 	Has          map[string]string // hidden fields that have a value, and how it ends
 	Was          map[string]string
@@ -40,7 +38,7 @@ type formData struct {
 	Options      generator.Options
 	Countries    []country
 	State        string
-	Drawer       []app.GeneratedPassword
+	Drawer       []filling.GeneratedPassword
 }
 
 // ownRow is an own field in the form.
@@ -84,7 +82,7 @@ func (s *Server) formOf(r *http.Request, e vault.Entry) *formData {
 	it := vault.View(e)
 	kind, _ := vault.KindOf(it.Type)
 	f := &formData{ID: e.ID, Kind: kind, Options: generator.Default(), Has: map[string]string{}, Was: map[string]string{}}
-	f.Typed = app.ItemForm{Kind: it.Type, Title: it.Title, Values: map[vault.Field]string{}, Addresses: it.Addresses, Aliases: strings.Join(it.Aliases, "\n"),
+	f.Typed = records.Form{Kind: it.Type, Title: it.Title, Values: map[vault.Field]string{}, Addresses: it.Addresses, Aliases: strings.Join(it.Aliases, "\n"),
 		Folder: it.Folder, Tags: strings.Join(it.Tags, ", "), Notes: it.Notes}
 	for _, k := range vault.Kinds() { // another kind may be chosen in the form
 		for _, spec := range k.Specs {
@@ -109,9 +107,7 @@ func (s *Server) formOf(r *http.Request, e vault.Entry) *formData {
 		}
 		f.CustomFields = append(f.CustomFields, row)
 	}
-	for field := range e.Fields {
-		f.Was[string(field)] = s.digest(r, field, json.RawMessage(e.Fields[field].Value.Reveal()))
-	}
+	f.Was = vaultOf(r).Items.Digests(e)
 	return f
 }
 
@@ -121,28 +117,13 @@ func (s *Server) suggest(r *http.Request, f *formData) (err error) {
 		return err
 	}
 	f.Usernames = f.Usernames[:min(len(f.Usernames), 30)]
-	x, err := vaultOf(r).Index()
+	x, err := vaultOf(r).Book.Index()
 	if err != nil {
 		return err
 	}
 	f.Folders = slices.Sorted(maps.Keys(x.Names().Folders))
-	f.Drawer, err = vaultOf(r).Generated()
+	f.Drawer, err = vaultOf(r).Generated.List()
 	return err
-}
-
-// digest names a value without telling it: the key is this opening's own.
-func (s *Server) digest(r *http.Request, f vault.Field, value any) string {
-	if t, ok := value.(secret.Text); ok {
-		value = t.Reveal()
-	}
-	b, err := json.Marshal(value)
-	if err != nil {
-		return ""
-	}
-	m := hmac.New(sha256.New, []byte(vaultOf(r).Instance()))
-	m.Write([]byte(f))
-	m.Write(b)
-	return hex.EncodeToString(m.Sum(nil)[:12])
 }
 
 func (s *Server) newItem(w http.ResponseWriter, r *http.Request) {
@@ -155,8 +136,8 @@ func (s *Server) newItem(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 		d.Sheet = "sheet-form"
-		f := &formData{ID: app.NewID(), New: true, Kind: kind, Options: generator.Default(), State: d.State(), Has: map[string]string{}, Was: map[string]string{}}
-		f.Typed = app.ItemForm{Kind: kind.Type, Title: r.FormValue("title"), Values: map[vault.Field]string{}}
+		f := &formData{ID: records.NewID(), New: true, Kind: kind, Options: generator.Default(), State: d.State(), Has: map[string]string{}, Was: map[string]string{}}
+		f.Typed = records.Form{Kind: kind.Type, Title: r.FormValue("title"), Values: map[vault.Field]string{}}
 		if a, err := site.Clean(r.FormValue("address")); err == nil {
 			f.Typed.Addresses = []vault.Address{{URL: a}}
 		}
@@ -192,7 +173,7 @@ func readForm(r *http.Request) *formData {
 	f := &formData{ID: chi.URLParam(r, "id"), New: r.FormValue("new") != "", Options: generator.Default(), Has: map[string]string{}, Was: map[string]string{}}
 	f.Kind, _ = vault.KindOf(vault.Type(r.FormValue("kind")))
 	lines := func(name string) string { return strings.ReplaceAll(r.FormValue(name), "\r\n", "\n") }
-	f.Typed = app.ItemForm{Kind: f.Kind.Type, Title: r.FormValue("title"), Values: map[vault.Field]string{}, Aliases: lines("also"), Folder: r.FormValue("folder"), Tags: r.FormValue("tags"), Notes: lines("notes")}
+	f.Typed = records.Form{Kind: f.Kind.Type, Title: r.FormValue("title"), Values: map[vault.Field]string{}, Aliases: lines("also"), Folder: r.FormValue("folder"), Tags: r.FormValue("tags"), Notes: lines("notes")}
 	for _, k := range vault.Kinds() { // values of the kind before are carried along
 		for _, spec := range k.Specs {
 			if r.Form.Has("v_" + string(spec.Field)) {
@@ -261,32 +242,39 @@ func (s *Server) saveItem(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	f := readForm(r)
-	for i, o := range f.CustomFields {
-		if o.Has && o.Value == "" && o.Label != "" && o.Form == vault.FormHidden {
-			continue // the present value is put in below
-		}
-		f.Typed.CustomFields = append(f.Typed.CustomFields, vault.CustomField{ID: o.ID, Label: o.Label, Form: o.Form, Order: i + 1, Value: secret.New(o.Value)})
-	}
-	changes, err := vaultOf(r).Changes(&f.Typed)
+	err := vaultOf(r).Items.SaveForm(r.Context(), f.ID, f.typed(r))
 	if err == nil {
-		err = s.keepHidden(r, f, changes)
-	}
-	if err == nil {
-		s.dropUnchanged(r, f, changes)
-		if err = vaultOf(r).SaveAs(r.Context(), f.ID, f.Kind.Type, changes); err == nil {
-			s.acted(w, r, nil, "Kept.", "/items/"+f.ID+stateOf(r))
-			return
-		}
+		s.acted(w, r, nil, "Kept.", "/items/"+f.ID+stateOf(r))
+		return
 	}
 	page := View{Bad: map[string]string{}}
-	var bad app.FormErrors
+	var bad records.FormErrors
 	switch {
 	case errors.As(err, &bad):
-		page.Bad = bad
+		for field, why := range bad {
+			page.Bad[field] = sentence(why.Error())
+		}
 	case !page.bad(err):
 		page.Bad["form"] = sentence(err.Error()) + " What you typed is still here."
 	}
 	s.formAgain(w, r, f, page.Bad)
+}
+
+// typed is the form as the vault takes it.
+func (f *formData) typed(r *http.Request) *records.Form {
+	t := &f.Typed
+	t.New, t.Opened = f.New, f.Was
+	t.Cleared, t.KeepHidden = map[vault.Field]bool{}, map[string]bool{}
+	for _, spec := range f.Kind.Specs {
+		t.Cleared[spec.Field] = r.FormValue("no_"+string(spec.Field)) != ""
+	}
+	for i, o := range f.CustomFields {
+		t.KeepHidden[o.ID] = o.Has && o.Value == "" && o.Label != "" && o.Form == vault.FormHidden
+		t.CustomFields = append(t.CustomFields, vault.CustomField{
+			ID: o.ID, Label: o.Label, Form: o.Form, Order: i + 1, Value: secret.New(o.Value),
+		})
+	}
+	return t
 }
 
 // stateOf is what the request's address says of the list, to stay there.
@@ -297,68 +285,9 @@ func stateOf(r *http.Request) string {
 	return "?" + r.URL.RawQuery
 }
 
-// keepHidden leaves hidden fields as they are whose place in the form stayed
-// empty, unless they are to go.
-func (s *Server) keepHidden(r *http.Request, f *formData, c vault.Changes) error {
-	for _, spec := range f.Kind.Specs {
-		if spec.Hidden() && f.Value(spec.Field) == "" && r.FormValue("no_"+string(spec.Field)) == "" {
-			delete(c, spec.Field)
-		}
-	}
-	if f.New {
-		return nil
-	}
-	e, err := vaultOf(r).Entry(f.ID)
-	if err != nil {
-		return err
-	}
-	for i, o := range f.CustomFields {
-		for _, old := range e.CustomFields() {
-			if old.ID == o.ID && o.Has && o.Value == "" && o.Label != "" && o.Form == vault.FormHidden {
-				old.Label, old.Order = o.Label, i+1
-				field, value := old.Register()
-				c[field] = value
-			}
-		}
-	}
-	return nil
-}
-
-// dropUnchanged takes out what is as it was when the form was opened: another
-// device may have changed it since.
-func (s *Server) dropUnchanged(r *http.Request, f *formData, c vault.Changes) {
-	if f.New {
-		return
-	}
-	for field, value := range c {
-		was, had := f.Was[string(field)]
-		if had && was == s.digest(r, field, value) || !had && blank(value) {
-			delete(c, field)
-		}
-	}
-}
-
-// blank reports whether a value says nothing: where nothing was before, it says
-// that nothing was typed.
-func blank(value any) bool {
-	switch v := value.(type) {
-	case nil:
-		return true
-	case string:
-		return v == ""
-	case secret.Text:
-		return v.IsEmpty()
-	case []string:
-		return len(v) == 0
-	case []vault.Address:
-		return len(v) == 0
-	}
-	return false
-}
-
 // siteSuggestions suggests sites for a title that is being typed.
 func (s *Server) siteSuggestions(w http.ResponseWriter, r *http.Request) {
-	s.render(w, r, http.StatusOK, "site-suggestions", s.view(r, "", "", vaultOf(r).Sites().Suggest(r.FormValue("title"), 5)))
+	s.render(w, r, http.StatusOK, "site-suggestions", s.view(r, "", "", vaultOf(r).Sites.Directory().Suggest(r.FormValue("title"), 5)))
 }
 
 // maxPicture is the largest picture of a QR code that is read, in bytes.
@@ -371,7 +300,7 @@ func (s *Server) readPicture(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "The picture is larger than 12 MB; cut it to the QR code.", http.StatusUnprocessableEntity)
 		return
 	}
-	setup, err := app.ReadSetup(b)
+	setup, err := qrpicture.ReadSetup(b)
 	if err != nil {
 		http.Error(w, sentence(err.Error()), http.StatusUnprocessableEntity)
 		return

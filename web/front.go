@@ -14,6 +14,8 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"redlocket/app"
+	"redlocket/app/reauth"
+	"redlocket/app/syncing"
 	"redlocket/core/secret"
 	"redlocket/core/strength"
 )
@@ -42,10 +44,10 @@ func (s *Server) front(w http.ResponseWriter, r *http.Request) {
 }
 
 type openData struct {
-	Card   app.Profile
-	Others []app.Profile
-	Wrong  string
-	Wait   int // seconds
+	Profile app.Profile
+	Others  []app.Profile
+	Wrong   string
+	Wait    int // seconds
 }
 
 func (s *Server) openData(r *http.Request) (d openData, err error) {
@@ -57,7 +59,7 @@ func (s *Server) openData(r *http.Request) (d openData, err error) {
 	if i < 0 {
 		return d, app.ErrNoProfile
 	}
-	d.Card = cards[i]
+	d.Profile = cards[i]
 	d.Others = slices.Delete(cards, i, i+1)
 	slices.SortFunc(d.Others, func(a, b app.Profile) int { return cmp.Compare(a.Name, b.Name) })
 	return d, nil
@@ -73,7 +75,7 @@ func (s *Server) openPage(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
-	s.render(w, r, http.StatusOK, "open", s.view(r, d.Card.Name, "", d))
+	s.render(w, r, http.StatusOK, "open", s.view(r, d.Profile.Name, "", d))
 }
 
 func (s *Server) open(w http.ResponseWriter, r *http.Request) {
@@ -87,7 +89,7 @@ func (s *Server) open(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 		d.Wrong, d.Wait = sentence(wrong.Error()), int(wrong.Wait.Seconds()+.99)
-		s.render(w, r, http.StatusUnauthorized, "open", s.view(r, d.Card.Name, "", d))
+		s.render(w, r, http.StatusUnauthorized, "open", s.view(r, d.Profile.Name, "", d))
 	case err != nil:
 		s.fail(w, r, err)
 	default:
@@ -125,7 +127,7 @@ func (s *Server) forgot(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
-	v, err := s.device.Recover(r.Context(), d.Card.ID, r.FormValue("code"), secret.New(r.FormValue("password")), secret.New(r.FormValue("repeat")))
+	v, err := s.device.Recover(r.Context(), d.Profile.ID, r.FormValue("code"), secret.New(r.FormValue("password")), secret.New(r.FormValue("repeat")))
 	if err == nil {
 		s.in(w, r, v, "/logins")
 		return
@@ -194,7 +196,7 @@ type sheetData struct {
 }
 
 func (s *Server) sheetData(r *http.Request) (d sheetData, err error) {
-	if d.Sheet, err = vaultOf(r).Sheet(r.Context()); err != nil {
+	if d.Sheet, err = vaultOf(r).Account.Sheet(r.Context()); err != nil {
 		return d, err
 	}
 	if d.CarriedQR, err = qr(strings.Join(d.Carried, "")); err != nil {
@@ -208,8 +210,8 @@ func (s *Server) sheetData(r *http.Request) (d sheetData, err error) {
 }
 
 func (s *Server) sheet(w http.ResponseWriter, r *http.Request) {
-	if !vaultOf(r).SheetWaits(r.Context()) {
-		if err := vaultOf(r).RequireReauth(app.ReauthSheet); err != nil {
+	if !vaultOf(r).Account.SheetWaits(r.Context()) {
+		if err := vaultOf(r).Guard.Require(reauth.Sheet); err != nil {
 			s.fail(w, r, err)
 			return
 		}
@@ -227,7 +229,7 @@ func (s *Server) checkSheet(w http.ResponseWriter, r *http.Request) {
 		n, _ := strconv.Atoi(r.FormValue(name)) // 0 is no group, and refused below
 		return n
 	}
-	err := vaultOf(r).CheckSheet(r.Context(), number("carried_group"), r.FormValue("carried"), number("recovery_group"), r.FormValue("recovery"))
+	err := vaultOf(r).Account.CheckSheet(r.Context(), number("carried_group"), r.FormValue("carried"), number("recovery_group"), r.FormValue("recovery"))
 	if err == nil {
 		redirect(w, r, "/logins")
 		return
@@ -260,7 +262,7 @@ func (s *Server) join(w http.ResponseWriter, r *http.Request) {
 	d := joinData{Email: r.FormValue("email"), Cloud: r.FormValue("cloud"), Carried: r.FormValue("carried"), DeviceName: r.FormValue("device")}
 	arrival := r.FormValue("arrival")
 	v, err := s.device.Join(r.Context(), app.Join{
-		Email: d.Email, Cloud: d.Cloud, Carried: d.Carried, Arrival: arrival, DeviceName: d.DeviceName, Password: secret.New(r.FormValue("password")),
+		Email: d.Email, Cloud: d.Cloud, Carried: d.Carried, Introduction: arrival, DeviceName: d.DeviceName, Password: secret.New(r.FormValue("password")),
 	})
 	if err == nil {
 		s.in(w, r, v, "/logins")
@@ -303,7 +305,7 @@ func (s *Server) arrival(w http.ResponseWriter, r *http.Request) {
 	case a == nil:
 		s.problem(w, r, http.StatusGone, "This introduction is over", "It lasts ten minutes. Start again with “Bring your vault here”.")
 		return
-	case err != nil && !errors.Is(err, app.ErrNotReady):
+	case err != nil && !errors.Is(err, syncing.ErrNotReady):
 		page.Bad["form"] = sentence(err.Error())
 	}
 	if fragment(r, "arrival") {

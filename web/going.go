@@ -8,7 +8,9 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
-	"redlocket/app"
+	"redlocket/app/filling"
+	"redlocket/app/gate"
+	"redlocket/app/records"
 	"redlocket/core/site"
 	"redlocket/core/vault"
 )
@@ -18,11 +20,11 @@ func (s *Server) staged(w http.ResponseWriter, r *http.Request) {
 	id := chi.URLParam(r, "id")
 	words, err := "The password before is this login’s own again. The new one stays under “Over time”.", error(nil)
 	if r.FormValue("took") != "" {
-		words, err = "The new password is this login’s own. The one before stays under “Over time”.", vaultOf(r).ConfirmStaged(r.Context(), id)
+		words, err = "The new password is this login’s own. The one before stays under “Over time”.", vaultOf(r).Staged.Confirm(r.Context(), id)
 	} else {
-		err = vaultOf(r).StepBack(r.Context(), id)
+		err = vaultOf(r).Staged.StepBack(r.Context(), id)
 	}
-	if errors.Is(err, app.ErrNotStaged) {
+	if errors.Is(err, filling.ErrNotStaged) {
 		redirect(w, r, "/items/"+id) // decided elsewhere meanwhile
 		return
 	}
@@ -53,13 +55,13 @@ func (s *Server) vouchPage(w http.ResponseWriter, r *http.Request) {
 
 func (s *Server) vouch(w http.ResponseWriter, r *http.Request) {
 	id := chi.URLParam(r, "id")
-	err := vaultOf(r).Vouch(r.Context(), id, r.FormValue("address"))
+	err := vaultOf(r).Pages.Vouch(r.Context(), id, r.FormValue("address"))
 	s.acted(w, r, err, "This address belongs to the login from here on. Load its page again.", "/items/"+id)
 }
 
 // changePage leads to where the password of a login is changed.
 func (s *Server) changePage(w http.ResponseWriter, r *http.Request) {
-	to, err := vaultOf(r).ChangePage(r.Context(), chi.URLParam(r, "id"))
+	to, err := vaultOf(r).Pages.ChangePage(r.Context(), chi.URLParam(r, "id"))
 	if err != nil {
 		s.fail(w, r, err)
 		return
@@ -69,10 +71,10 @@ func (s *Server) changePage(w http.ResponseWriter, r *http.Request) {
 
 func (s *Server) askApps(w http.ResponseWriter, r *http.Request) {
 	id := chi.URLParam(r, "id")
-	n, err := vaultOf(r).AskApps(r.Context(), id)
+	n, err := vaultOf(r).Pages.AskApps(r.Context(), id)
 	words := fmt.Sprintf("The site names %s with its accounts.", plural(n, "program", "programs"))
 	switch {
-	case errors.Is(err, app.ErrLocked), errors.Is(err, app.ErrNoItem):
+	case errors.Is(err, gate.ErrLocked), errors.Is(err, records.ErrNoItem):
 		s.fail(w, r, err)
 		return
 	case err != nil:
@@ -85,9 +87,9 @@ func (s *Server) askApps(w http.ResponseWriter, r *http.Request) {
 // madeBefore hands out one password of the drawer.
 func (s *Server) madeBefore(w http.ResponseWriter, r *http.Request) {
 	at, _ := strconv.ParseInt(r.FormValue("at"), 10, 64) // nonsense is a moment at which nothing was made
-	p, err := vaultOf(r).GeneratedAt(at)
+	p, err := vaultOf(r).Generated.At(at)
 	switch {
-	case errors.Is(err, app.ErrNoGenerated):
+	case errors.Is(err, filling.ErrNoGenerated):
 		http.Error(w, sentence(err.Error()), http.StatusNotFound)
 	case err != nil:
 		s.fail(w, r, err)
@@ -98,7 +100,7 @@ func (s *Server) madeBefore(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) emptyDrawer(w http.ResponseWriter, r *http.Request) {
-	if err := vaultOf(r).ClearGenerated(r.Context()); err != nil {
+	if err := vaultOf(r).Generated.Clear(r.Context()); err != nil {
 		s.fail(w, r, err)
 		return
 	}

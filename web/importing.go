@@ -13,6 +13,9 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"redlocket/app"
+	"redlocket/app/importing"
+	"redlocket/app/reauth"
+	"redlocket/app/records"
 	"redlocket/core/secret"
 	"redlocket/core/transfer"
 )
@@ -29,12 +32,12 @@ type importData struct {
 	Suspects   int
 	Broken     int
 	BrokenRows []string
-	State      app.ImportState
+	State      importing.State
 	Percent    int
 	Unread     []string
 	Past       []transfer.Import
-	Kept       []app.Originals
-	Backups    *app.BackupPlan
+	Kept       []importing.Originals
+	Backups    *importing.BackupPlan
 	Folder     string // that was typed for backups and refused
 	Columns    []transfer.CSVColumn
 	Count      int    // items of the vault
@@ -111,7 +114,7 @@ func (s *Server) importPage(w http.ResponseWriter, r *http.Request) {
 	s.showImport(w, r, http.StatusOK, nil, nil)
 }
 
-func (s *Server) showImport(w http.ResponseWriter, r *http.Request, status int, unread []*app.FileError, err error) {
+func (s *Server) showImport(w http.ResponseWriter, r *http.Request, status int, unread []*importing.FileError, err error) {
 	page := s.view(r, "Import", "import", nil)
 	if err != nil && !page.bad(err) {
 		page.Bad["form"] = sentence(err.Error())
@@ -135,23 +138,23 @@ func (s *Server) showImport(w http.ResponseWriter, r *http.Request, status int, 
 // readImport reads what the page shows.
 func readImport(r *http.Request, date func(int64) string) (d importData, err error) {
 	v := vaultOf(r)
-	x, err := v.Index()
+	x, err := v.Book.Index()
 	if err != nil {
 		return d, err
 	}
 	d.Count, d.Columns, d.Chosen = x.Len(""), transfer.CSVColumns(), r.FormValue("ids")
 	d.ChosenN, d.Folder = len(strings.Fields(d.Chosen)), r.FormValue("folder")
-	if d.Past, err = v.Imports(); err != nil {
+	if d.Past, err = v.Imports.History(); err != nil {
 		return d, err
 	}
-	if d.Kept, err = v.Originals(r.Context()); err != nil {
+	if d.Kept, err = v.Imports.Originals(r.Context()); err != nil {
 		return d, err
 	}
-	if p, ok := v.BackupPlan(r.Context()); ok {
+	if p, ok := v.Backups.Plan(r.Context()); ok {
 		d.Backups = &p
 	}
-	if i, err := v.Importing(); err == nil {
-		i.View(func(p *transfer.Plan, st app.ImportState) {
+	if i, err := v.Imports.Current(); err == nil {
+		i.View(func(p *transfer.Plan, st importing.State) {
 			d.State = st
 			if st.Of > 0 {
 				d.Percent = 100 * st.Done / st.Of
@@ -167,7 +170,7 @@ func readImport(r *http.Request, date func(int64) string) (d importData, err err
 
 // countMarked counts the logins that share a password, and those that may be there twice.
 func countMarked(v *app.Vault) (reused, suspects int) {
-	logins, err := v.Logins()
+	logins, err := v.Book.Logins()
 	if err != nil {
 		return 0, 0 // the vault was locked meanwhile
 	}
@@ -342,7 +345,7 @@ func candidateFrom(p *transfer.Plan, c transfer.Candidate) string {
 
 // importFailed shows what was wrong with a form of the page, or that something failed.
 func (s *Server) importFailed(w http.ResponseWriter, r *http.Request, err error) {
-	var in *app.InputError
+	var in *records.InputError
 	if errors.As(err, &in) {
 		s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
 		return
@@ -352,9 +355,9 @@ func (s *Server) importFailed(w http.ResponseWriter, r *http.Request, err error)
 
 // takeFiles takes files, or pasted text, into the import that is being prepared.
 func (s *Server) takeFiles(w http.ResponseWriter, r *http.Request) {
-	r.Body = http.MaxBytesReader(w, r.Body, app.MaxImportBytes+(2<<20))
+	r.Body = http.MaxBytesReader(w, r.Body, importing.MaxBytes+(2<<20))
 	parts, err := r.MultipartReader()
-	var files []app.ImportFile
+	var files []importing.File
 	for err == nil {
 		part, err2 := parts.NextPart()
 		if err2 == io.EOF {
@@ -369,14 +372,14 @@ func (s *Server) takeFiles(w http.ResponseWriter, r *http.Request) {
 		}
 		switch name := part.FileName(); {
 		case name != "":
-			files = append(files, app.ImportFile{Name: name, Bytes: b})
+			files = append(files, importing.File{Name: name, Bytes: b})
 		case part.FormName() == "text" && len(bytes.TrimSpace(b)) > 0:
-			files = append(files, app.ImportFile{Name: "pasted text", Bytes: b})
+			files = append(files, importing.File{Name: "pasted text", Bytes: b})
 		}
 	}
 	var tooBig *http.MaxBytesError
 	if errors.As(err, &tooBig) {
-		err = app.ErrImportFiles
+		err = importing.ErrTooMuch
 	}
 	if err != nil || len(files) == 0 {
 		if err == nil {
@@ -385,7 +388,7 @@ func (s *Server) takeFiles(w http.ResponseWriter, r *http.Request) {
 		s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
 		return
 	}
-	_, unread, err := vaultOf(r).Prepare(r.Context(), files)
+	_, unread, err := vaultOf(r).Imports.Prepare(r.Context(), files)
 	if err != nil || len(unread) > 0 {
 		s.showImport(w, r, http.StatusUnprocessableEntity, unread, err)
 		return
@@ -394,8 +397,8 @@ func (s *Server) takeFiles(w http.ResponseWriter, r *http.Request) {
 }
 
 // importing calls fn with the import that is being prepared, and shows what it made of it.
-func (s *Server) importing(w http.ResponseWriter, r *http.Request, fn func(*app.Importing) error) {
-	i, err := vaultOf(r).Importing()
+func (s *Server) importing(w http.ResponseWriter, r *http.Request, fn func(*importing.Job) error) {
+	i, err := vaultOf(r).Imports.Current()
 	if err == nil {
 		err = fn(i)
 	}
@@ -411,10 +414,10 @@ func (s *Server) importing(w http.ResponseWriter, r *http.Request, fn func(*app.
 }
 
 func (s *Server) setColumns(w http.ResponseWriter, r *http.Request) {
-	s.importing(w, r, func(i *app.Importing) error {
+	s.importing(w, r, func(i *importing.Job) error {
 		file, err := strconv.Atoi(r.FormValue("file"))
 		if err != nil {
-			return app.ErrNoImport
+			return importing.ErrNoImport
 		}
 		var list []transfer.Meaning
 		for _, m := range r.Form["meaning"] {
@@ -425,7 +428,7 @@ func (s *Server) setColumns(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) decide(w http.ResponseWriter, r *http.Request) {
-	s.importing(w, r, func(i *app.Importing) error {
+	s.importing(w, r, func(i *importing.Job) error {
 		d, pick, _ := strings.Cut(r.FormValue("decision"), " ")
 		n, _ := strconv.Atoi(pick) // none is 0
 		return i.Decide(r.FormValue("key"), transfer.Group(r.FormValue("group")), transfer.Decision(d), n)
@@ -433,29 +436,29 @@ func (s *Server) decide(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) startImport(w http.ResponseWriter, r *http.Request) {
-	s.importing(w, r, func(i *app.Importing) error { return i.Start(r.FormValue("keep") != "") })
+	s.importing(w, r, func(i *importing.Job) error { return i.Start(r.FormValue("keep") != "") })
 }
 
 func (s *Server) stopImport(w http.ResponseWriter, r *http.Request) {
-	s.importing(w, r, func(i *app.Importing) error {
+	s.importing(w, r, func(i *importing.Job) error {
 		i.Stop()
 		return nil
 	})
 }
 
 func (s *Server) putBack(w http.ResponseWriter, r *http.Request) {
-	vaultOf(r).DropImport()
+	vaultOf(r).Imports.Drop()
 	redirect(w, r, "/import")
 }
 
 func (s *Server) undoImport(w http.ResponseWriter, r *http.Request) {
-	u, err := vaultOf(r).UndoImport(r.Context(), chi.URLParam(r, "id"))
+	u, err := vaultOf(r).Imports.Undo(r.Context(), chi.URLParam(r, "id"))
 	if errors.Is(err, transfer.ErrNoImport) {
 		s.showImport(w, r, http.StatusConflict, nil, err)
 		return
 	}
 	if err == nil {
-		vaultOf(r).DropImport() // its summary is over
+		vaultOf(r).Imports.Drop() // its summary is over
 	}
 	words := fmt.Sprintf("Taken back: %s gone, %s as before.", plural(u.Gone, "item", "items"), plural(u.Back, "item", "items"))
 	if len(u.Kept) > 0 {
@@ -475,10 +478,10 @@ func (s *Server) undoImport(w http.ResponseWriter, r *http.Request) {
 
 // showCandidate shows one of several passwords of a step.
 func (s *Server) showCandidate(w http.ResponseWriter, r *http.Request) {
-	err := vaultOf(r).RequireReauth(app.ReauthShow)
-	var i *app.Importing
+	err := vaultOf(r).Guard.Require(reauth.Show)
+	var i *importing.Job
 	if err == nil {
-		i, err = vaultOf(r).Importing()
+		i, err = vaultOf(r).Imports.Current()
 	}
 	if err != nil {
 		s.fail(w, r, err)
@@ -486,7 +489,7 @@ func (s *Server) showCandidate(w http.ResponseWriter, r *http.Request) {
 	}
 	var groups []Group
 	pick, _ := strconv.Atoi(r.FormValue("pick"))
-	i.View(func(p *transfer.Plan, _ app.ImportState) {
+	i.View(func(p *transfer.Plan, _ importing.State) {
 		for _, st := range p.Steps {
 			if st.Key == r.FormValue("key") && pick >= 0 && pick < len(st.Candidates) {
 				groups = grouped(st.Candidates[pick].Password.Reveal())
@@ -498,13 +501,13 @@ func (s *Server) showCandidate(w http.ResponseWriter, r *http.Request) {
 
 // brokenRows sends the rows that can't be used as a table to mend.
 func (s *Server) brokenRows(w http.ResponseWriter, r *http.Request) {
-	i, err := vaultOf(r).Importing()
+	i, err := vaultOf(r).Imports.Current()
 	if err != nil {
 		s.fail(w, r, err)
 		return
 	}
 	var b bytes.Buffer
-	i.View(func(p *transfer.Plan, _ app.ImportState) {
+	i.View(func(p *transfer.Plan, _ importing.State) {
 		var header []string
 		for _, src := range p.Sources {
 			if src.Table != nil && len(src.Broken) > 0 && header == nil {
@@ -528,7 +531,7 @@ func download(w http.ResponseWriter, name, kind string) {
 
 func (s *Server) original(w http.ResponseWriter, r *http.Request) {
 	n, _ := strconv.Atoi(chi.URLParam(r, "n"))
-	name, b, err := vaultOf(r).Original(r.Context(), chi.URLParam(r, "id"), n)
+	name, b, err := vaultOf(r).Imports.Original(r.Context(), chi.URLParam(r, "id"), n)
 	if err != nil {
 		s.fail(w, r, err)
 		return
@@ -538,7 +541,7 @@ func (s *Server) original(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) forgetOriginals(w http.ResponseWriter, r *http.Request) {
-	if err := vaultOf(r).ForgetOriginals(r.Context(), chi.URLParam(r, "id")); err != nil {
+	if err := vaultOf(r).Imports.ForgetOriginals(r.Context(), chi.URLParam(r, "id")); err != nil {
 		s.fail(w, r, err)
 		return
 	}

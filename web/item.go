@@ -12,6 +12,8 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"redlocket/app"
+	"redlocket/app/reauth"
+	"redlocket/app/records"
 	"redlocket/core/directory"
 	"redlocket/core/otp"
 	"redlocket/core/site"
@@ -35,7 +37,7 @@ type itemData struct {
 	NewOne       slotData // that waits for the site
 	Apps         []string // programs with the site’s accounts
 	Site         *directory.Site
-	Warning      *app.Expiry
+	Warning      *records.Expiry
 	Used         int64
 	State        string
 }
@@ -94,17 +96,17 @@ func (d slotData) Main() bool {
 
 // entryOf returns the entry that a request names, as of the moment it names.
 func entryOf(r *http.Request) (e vault.Entry, at int64, err error) {
-	e, err = vaultOf(r).Entry(chi.URLParam(r, "id"))
+	e, err = vaultOf(r).Items.Entry(chi.URLParam(r, "id"))
 	if err != nil {
 		return e, 0, err
 	}
 	if !e.IsItem() {
-		return e, 0, app.ErrNoItem
+		return e, 0, records.ErrNoItem
 	}
 	if ms, then := moment(r); then {
 		before, ok := e.AsOf(ms)
 		if !ok {
-			return e, ms, app.ErrNoItem
+			return e, ms, records.ErrNoItem
 		}
 		return before, ms, nil
 	}
@@ -117,14 +119,14 @@ func (s *Server) itemData(r *http.Request, state string) (*itemData, error) {
 		return nil, err
 	}
 	v := vaultOf(r)
-	d := &itemData{Item: vault.View(e), At: at, State: state, Attached: e.Files(), Used: v.Used(e.ID)}
+	d := &itemData{Item: vault.View(e), At: at, State: state, Attached: e.Files(), Used: v.Book.Used()[e.ID]}
 	d.Kind, _ = vault.KindOf(d.Type)
 	if len(d.Addresses) > 0 {
 		d.GoTo = d.Addresses[0].URL
-		if known, ok := v.Sites().Lookup(site.Domain(d.GoTo)); ok {
+		if known, ok := v.Sites.Directory().Lookup(site.Domain(d.GoTo)); ok {
 			d.Site, d.Apps = &known, known.Apps
 		}
-		for _, a := range v.SiteRule(site.Domain(d.GoTo)).Apps {
+		for _, a := range v.Sites.Rule(site.Domain(d.GoTo)).Apps {
 			if !slices.Contains(d.Apps, a) {
 				d.Apps = append(slices.Clone(d.Apps), a)
 			}
@@ -156,7 +158,7 @@ func (s *Server) itemData(r *http.Request, state string) (*itemData, error) {
 		}
 		d.CustomFields = append(d.CustomFields, row)
 	}
-	if w, ok := v.Expiring(d.Item); ok && at == 0 {
+	if w, ok := v.Book.Expiring(d.Item); ok && at == 0 {
 		d.Warning = &w
 	}
 	d.Versions, d.From = len(e.History()), e.SourceFiles()
@@ -216,7 +218,7 @@ func (s *Server) item(w http.ResponseWriter, r *http.Request) {
 		d.Open, d.Sheet = chi.URLParam(r, "id"), "sheet-item"
 		d.Item, err = s.itemData(r, d.State())
 	}
-	if errors.Is(err, app.ErrNoItem) && r.Header.Get("X-By-Itself") != "" && fragment(r, "sheet") {
+	if errors.Is(err, records.ErrNoItem) && r.Header.Get("X-By-Itself") != "" && fragment(r, "sheet") {
 		d.Open, d.Sheet = "", "sheet-empty" // it was deleted for good while it was on the sheet
 		s.leaves(w, r, http.StatusOK, "", d, nil)
 		return
@@ -250,9 +252,7 @@ func (s *Server) past(w http.ResponseWriter, r *http.Request) {
 	if err == nil {
 		d.Open, d.Sheet = chi.URLParam(r, "id"), "sheet-past"
 		if d.Item, err = s.itemData(r, d.State()); err == nil {
-			var e vault.Entry
-			e, err = vaultOf(r).Entry(d.Open)
-			d.Past = versions(e, vaultOf(r).DeviceNames(), d.Item)
+			d.Past, err = versionsOf(vaultOf(r), d.Item)
 		}
 	}
 	if err != nil {
@@ -262,7 +262,15 @@ func (s *Server) past(w http.ResponseWriter, r *http.Request) {
 	s.leaves(w, r, http.StatusOK, d.Item.Title, d, nil)
 }
 
-func versions(e vault.Entry, devices map[string]string, d *itemData) []versionData {
+func versionsOf(v *app.Vault, d *itemData) ([]versionData, error) {
+	e, err := v.Items.Entry(d.ID)
+	if err != nil {
+		return nil, err
+	}
+	devices, err := v.Book.DeviceNames()
+	if err != nil {
+		return nil, err
+	}
 	var out []versionData
 	for i, v := range e.History() {
 		vd := versionData{Version: v, Device: devices[v.By], Latest: i == 0}
@@ -280,7 +288,7 @@ func versions(e vault.Entry, devices map[string]string, d *itemData) []versionDa
 		}
 		out = append(out, vd)
 	}
-	return out
+	return out, nil
 }
 
 func (s *Server) restoreAt(w http.ResponseWriter, r *http.Request) {
@@ -290,7 +298,7 @@ func (s *Server) restoreAt(w http.ResponseWriter, r *http.Request) {
 		s.problem(w, r, http.StatusBadRequest, "There is no such version", "The page is out of date. Please load it again.")
 		return
 	}
-	err := vaultOf(r).RestoreAt(r.Context(), id, ms)
+	err := vaultOf(r).Items.RestoreAt(r.Context(), id, ms)
 	s.acted(w, r, err, "It is again what it was on "+s.day(r, ms)+". What it was just now is in its history.", "/items/"+id)
 }
 
@@ -301,7 +309,7 @@ func (s *Server) acted(w http.ResponseWriter, r *http.Request, err error, words,
 		return
 	}
 	s.sessions.Put(r.Context(), sessionSaid, words)
-	s.sessions.Put(r.Context(), sessionUndo, vaultOf(r).LastAct())
+	s.sessions.Put(r.Context(), sessionUndo, vaultOf(r).Acts.Last())
 	redirect(w, r, to)
 }
 
@@ -314,7 +322,7 @@ func (s *Server) printed(w http.ResponseWriter, r *http.Request) {
 	}
 	open := r.FormValue("open") != ""
 	if err == nil && open {
-		err = vaultOf(r).RequireReauth(app.ReauthShow)
+		err = vaultOf(r).Guard.Require(reauth.Show)
 	}
 	if err != nil {
 		s.fail(w, r, err)
@@ -349,7 +357,7 @@ type codeData struct {
 const nextShown = 5 * time.Second
 
 func newCodeData(v *app.Vault, id string) (codeData, error) {
-	c, setup, err := v.Code(id)
+	c, setup, err := v.Items.Code(id)
 	if err != nil {
 		return codeData{}, err
 	}
@@ -376,7 +384,7 @@ func (s *Server) code(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) nextCode(w http.ResponseWriter, r *http.Request) {
-	if err := vaultOf(r).NextCode(r.Context(), chi.URLParam(r, "id")); err != nil {
+	if err := vaultOf(r).Items.NextCode(r.Context(), chi.URLParam(r, "id")); err != nil {
 		s.fail(w, r, err)
 		return
 	}
@@ -385,6 +393,6 @@ func (s *Server) nextCode(w http.ResponseWriter, r *http.Request) {
 
 // used notes that a site was opened from the book: the extension fills its page.
 func (s *Server) used(w http.ResponseWriter, r *http.Request) {
-	vaultOf(r).ExpectFill(chi.URLParam(r, "id"))
+	vaultOf(r).Pages.ExpectFill(chi.URLParam(r, "id"))
 	w.WriteHeader(http.StatusNoContent)
 }

@@ -13,6 +13,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"redlocket/app"
+	"redlocket/app/records"
 	"redlocket/core/find"
 	"redlocket/core/site"
 	"redlocket/core/transfer"
@@ -23,7 +24,7 @@ import (
 type View struct {
 	Title   string
 	Section string       // "logins", "devices"; empty on pages in front of a vault
-	Card    *app.Profile // of the open vault, if one is
+	Profile *app.Profile // of the open vault, if one is
 	Vault   *app.Vault
 	Version int64 // of the vault, read before anything that is drawn of it
 	Calm    bool  // nothing on the page needs htmx at once: it is read once the page is shown
@@ -138,7 +139,7 @@ func (s *Server) view(r *http.Request, title, section string, data any) View {
 	out := View{Title: title, Section: section, Data: data, Host: r.Host, Bad: map[string]string{}}
 	if v, ok := s.opened(r); ok {
 		card := v.Profile()
-		out.Card, out.Vault, out.Version, out.Set = &card, v, drawnAt(r, v), v.Settings()
+		out.Profile, out.Vault, out.Version, out.Set = &card, v, drawnAt(r, v), v.Settings.Get()
 		if r.Header.Get("HX-Request") == "" && r.Header.Get("Sec-Fetch-Dest") != "empty" {
 			if said := s.sessions.PopString(r.Context(), sessionSaid); said != "" {
 				out.Said = &doneData{said, s.sessions.PopString(r.Context(), sessionUndo)}
@@ -179,7 +180,7 @@ func (s *Server) problem(w http.ResponseWriter, r *http.Request, status int, tit
 
 // bad notes an input error on a view, and reports whether it was one.
 func (v *View) bad(err error) bool {
-	var in *app.InputError
+	var in *records.InputError
 	if !errors.As(err, &in) {
 		return false
 	}

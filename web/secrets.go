@@ -7,7 +7,8 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
-	"redlocket/app"
+	"redlocket/app/filling"
+	"redlocket/app/reauth"
 	"redlocket/core/generator"
 	"redlocket/core/otp"
 	"redlocket/core/secret"
@@ -65,7 +66,7 @@ func (s *Server) showSecret(w http.ResponseWriter, r *http.Request) {
 	p, slot, err := s.secretOf(r)
 	d := secretData{slotData: slot}
 	if err == nil && r.FormValue("hide") == "" {
-		if err = vaultOf(r).RequireReauth(app.ReauthShow); err == nil {
+		if err = vaultOf(r).Guard.Require(reauth.Show); err == nil {
 			if text := p.Reveal(); len(text) > inGroups || strings.Contains(text, "\n") {
 				d.Lines = text
 			} else {
@@ -84,16 +85,16 @@ func (s *Server) copySecret(w http.ResponseWriter, r *http.Request) {
 	p, slot, err := s.secretOf(r)
 	if err == nil && r.FormValue("field") == "one-time" {
 		var c otp.Code
-		c, _, err = vaultOf(r).Code(slot.ID)
+		c, _, err = vaultOf(r).Items.Code(slot.ID)
 		p = c.Text
 	} else if err == nil && slot.Field != string(vault.FieldUsername) {
-		err = vaultOf(r).RequireReauth(app.ReauthShow)
+		err = vaultOf(r).Guard.Require(reauth.Show)
 	}
 	if err != nil {
 		s.fail(w, r, err)
 		return
 	}
-	vaultOf(r).Use(slot.ID)
+	vaultOf(r).Book.Use(slot.ID)
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 	_, _ = w.Write([]byte(p.Reveal()))
 }
@@ -103,7 +104,7 @@ func (s *Server) copySecret(w http.ResponseWriter, r *http.Request) {
 func (s *Server) joinCode(w http.ResponseWriter, r *http.Request) {
 	e, _, err := entryOf(r)
 	if err == nil {
-		err = vaultOf(r).RequireReauth(app.ReauthShow)
+		err = vaultOf(r).Guard.Require(reauth.Show)
 	}
 	if err != nil {
 		s.fail(w, r, err)
@@ -158,7 +159,7 @@ func (s *Server) generate(w http.ResponseWriter, r *http.Request) {
 	}
 	var d madeData
 	for _, a := range r.Form["address"] {
-		known, ok := vaultOf(r).Sites().Lookup(site.Domain(a))
+		known, ok := vaultOf(r).Sites.Directory().Lookup(site.Domain(a))
 		if ok && known.Rules != "" && r.FormValue("own_rules") == "" {
 			if with, err := known.Rules.Options(o); err == nil {
 				o, d.For = with, known.Name
@@ -176,11 +177,11 @@ func (s *Server) generate(w http.ResponseWriter, r *http.Request) {
 		p, err = generator.Password(vaultOf(r).Rand(), o)
 	}
 	if err == nil {
-		made := app.GeneratedPassword{Password: p.Reveal(), Site: r.FormValue("title")}
+		made := filling.GeneratedPassword{Password: p.Reveal(), Site: r.FormValue("title")}
 		if len(r.Form["address"]) > 0 {
 			made.URL = r.Form["address"][0]
 		}
-		err = vaultOf(r).KeepGenerated(r.Context(), made)
+		err = vaultOf(r).Generated.Keep(r.Context(), made)
 	}
 	if err != nil {
 		d.Why = sentence(err.Error())

@@ -10,6 +10,7 @@ import (
 	"github.com/goodsign/monday"
 
 	"redlocket/app"
+	"redlocket/app/reauth"
 	"redlocket/core/directory"
 	"redlocket/core/secret"
 )
@@ -57,11 +58,11 @@ func (s *Server) showSettings(w http.ResponseWriter, r *http.Request, err error,
 		page.Bad["form"] = sentence(err.Error())
 	}
 	v := vaultOf(r)
-	d := settingsData{Settings: v.Settings(), Lock: lockChoices, Clip: clipboardChoices, Ask: askChoices, Themes: themeChoices, Sizes: sizeChoices, Densities: densityChoices, Done: done, Shipped: len(directory.Shipped())}
+	d := settingsData{Settings: v.Settings.Get(), Lock: lockChoices, Clip: clipboardChoices, Ask: askChoices, Themes: themeChoices, Sizes: sizeChoices, Densities: densityChoices, Done: done, Shipped: len(directory.Shipped())}
 	for _, l := range app.Languages {
 		d.Tongues = append(d.Tongues, choice{l.Tag, l.Name})
 	}
-	own, err2 := v.OwnSites()
+	own, err2 := v.Sites.Own()
 	if err2 != nil {
 		s.fail(w, r, err2)
 		return
@@ -87,12 +88,12 @@ func (s *Server) set(w http.ResponseWriter, r *http.Request) {
 		}
 		return time.Duration(n) * time.Second
 	}
-	err := vaultOf(r).ChangeSettings(r.Context(), app.Settings{
+	err := vaultOf(r).Settings.Change(r.Context(), app.Settings{
 		LockAfter: seconds("lock_after"), LockOnSleep: r.FormValue("lock_on_sleep") != "", LockOnClose: r.FormValue("lock_on_close") != "",
 		Clipboard: seconds("clipboard"), Theme: r.FormValue("theme"), TextSize: r.FormValue("text_size"), Density: r.FormValue("density"),
 		AskToShow: r.FormValue("ask_to_show") != "", AskFor: seconds("ask_for"), Language: r.FormValue("language"),
 	})
-	if errors.Is(err, app.ErrReauth) {
+	if errors.Is(err, reauth.ErrNeeded) {
 		s.fail(w, r, err)
 		return
 	}
@@ -112,7 +113,7 @@ func (s *Server) addSites(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
-	if _, err := vaultOf(r).AddSites(r.Context(), b); err != nil {
+	if _, err := vaultOf(r).Sites.Add(r.Context(), b); err != nil {
 		s.showSettings(w, r, err, "")
 		return
 	}
@@ -120,7 +121,7 @@ func (s *Server) addSites(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) removeSite(w http.ResponseWriter, r *http.Request) {
-	if err := vaultOf(r).RemoveSite(r.Context(), r.FormValue("domain")); err != nil {
+	if err := vaultOf(r).Sites.Remove(r.Context(), r.FormValue("domain")); err != nil {
 		s.showSettings(w, r, err, "")
 		return
 	}
@@ -129,7 +130,7 @@ func (s *Server) removeSite(w http.ResponseWriter, r *http.Request) {
 
 // confirm takes the master password that an act asked for again.
 func (s *Server) confirm(w http.ResponseWriter, r *http.Request) {
-	err := vaultOf(r).Reauthenticate(r.Context(), secret.New(r.FormValue("password")))
+	err := vaultOf(r).Reauthenticate(secret.New(r.FormValue("password")))
 	var wrong *app.WrongPassword
 	switch {
 	case errors.As(err, &wrong):
@@ -148,7 +149,7 @@ func (s *Server) confirm(w http.ResponseWriter, r *http.Request) {
 func (s *Server) day(r *http.Request, ms int64) string {
 	v := View{}
 	if o, ok := s.opened(r); ok {
-		v.Set = o.Settings()
+		v.Set = o.Settings.Get()
 	}
 	return v.Date(ms)
 }

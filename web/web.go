@@ -27,6 +27,9 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"redlocket/app"
+	"redlocket/app/gate"
+	"redlocket/app/reauth"
+	"redlocket/app/records"
 )
 
 //go:embed templates/*.html
@@ -354,7 +357,7 @@ func (s *Server) needOpen(next http.Handler) http.Handler {
 // needSheet leads back to a recovery sheet that has yet to be checked.
 func (s *Server) needSheet(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if vaultOf(r).SheetWaits(r.Context()) {
+		if vaultOf(r).Account.SheetWaits(r.Context()) {
 			redirect(w, r, "/sheet")
 			return
 		}
@@ -399,14 +402,14 @@ func (s *Server) ask(w http.ResponseWriter, r *http.Request) {
 // fail shows an error: as a page, or for htmx as a bar where the page shows them.
 func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	switch {
-	case errors.Is(err, app.ErrLocked):
+	case errors.Is(err, gate.ErrLocked):
 		s.toLock(w, r)
-	case errors.Is(err, app.ErrReauth):
+	case errors.Is(err, reauth.ErrNeeded):
 		s.ask(w, r)
-	case errors.Is(err, app.ErrNoItem), errors.Is(err, app.ErrNoProfile):
+	case errors.Is(err, records.ErrNoItem), errors.Is(err, app.ErrNoProfile):
 		s.problem(w, r, http.StatusNotFound, "This isn't here", "It may have been put away on another device, or the address is old.")
 	default:
-		var in *app.InputError
+		var in *records.InputError
 		if errors.As(err, &in) {
 			s.problem(w, r, http.StatusUnprocessableEntity, "That didn't work", sentence(in.Error())+" Nothing was changed.")
 			return

@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"redlocket/app"
+	"redlocket/app/records"
 	"redlocket/app/store"
 	"redlocket/core/secret"
 	"redlocket/core/vault"
@@ -75,9 +76,9 @@ func setup(t testing.TB) (*client, *app.Device, *app.Vault) {
 	t.Cleanup(func() { assert.NoError(t, d.Close()) })
 	v, err := d.Create(t.Context(), app.NewVault{Name: "Maren", Email: "m@cormorant.example", Password: secret.New(master), Repeat: secret.New(master)})
 	require.NoError(t, err)
-	s, err := v.Sheet(t.Context())
+	s, err := v.Account.Sheet(t.Context())
 	require.NoError(t, err)
-	require.NoError(t, v.CheckSheet(t.Context(), 1, s.Carried[0], 1, s.Recovery[0]))
+	require.NoError(t, v.Account.CheckSheet(t.Context(), 1, s.Carried[0], 1, s.Recovery[0]))
 	p, err := web.New(d, web.Config{Hosts: []string{"desk.localhost"}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	require.NoError(t, err)
 	t.Cleanup(p.Close)
@@ -122,8 +123,8 @@ var inline = regexp.MustCompile(`(?i)<script>|<style|\sstyle=|\son[a-z]+=`)
 
 func TestNoInlineScriptOrStyle(t *testing.T) {
 	c, _, v := setup(t)
-	id := app.NewID()
-	require.NoError(t, v.Save(t.Context(), id, vault.Draft{Title: "<script>alert(1)</script>", Username: "\" onload=\"x", Password: secret.New("p"), Notes: "<style>", Addresses: []vault.Address{{URL: "https://a.example/"}}}.Changes()))
+	id := records.NewID()
+	require.NoError(t, v.Items.Save(t.Context(), id, vault.Draft{Title: "<script>alert(1)</script>", Username: "\" onload=\"x", Password: secret.New("p"), Notes: "<style>", Addresses: []vault.Address{{URL: "https://a.example/"}}}.Changes()))
 	paths := []string{"/new", "/join", "/open/" + v.Profile().ID, "/forgot/" + v.Profile().ID}
 	for i, p := range append(paths, "/logins", "/items/"+id, "/items/"+id+"/edit", "/items/"+id+"/past", "/items/new", "/cards", "/notes", "/items/new?kind=card", "/items/new?kind=person", "/settings", "/items/"+id+"/print", "/items/"+id+"/vouch?address=https://b.example/", "/devices", "/sheet", "/nowhere") {
 		if i == len(paths) {
@@ -138,8 +139,8 @@ func TestNoInlineScriptOrStyle(t *testing.T) {
 
 func TestNothingWithoutTheMasterPassword(t *testing.T) {
 	c, d, v := setup(t)
-	id := app.NewID()
-	require.NoError(t, v.Save(t.Context(), id, vault.Draft{Title: "Lanternfish", Password: secret.New("cuttle")}.Changes()))
+	id := records.NewID()
+	require.NoError(t, v.Items.Save(t.Context(), id, vault.Draft{Title: "Lanternfish", Password: secret.New("cuttle")}.Changes()))
 	closed := []struct{ method, path string }{{"GET", "/logins"}, {"GET", "/items/" + id}, {"POST", "/items/" + id + "/show"}, {"POST", "/items/" + id + "/copy"}, {"POST", "/items/" + id}, {"POST", "/generate"}, {"POST", "/drawer"}, {"POST", "/drawer/empty"}, {"POST", "/sites/rule"}, {"POST", "/items/" + id + "/staged"}, {"GET", "/items/" + id + "/change"}, {"GET", "/items/" + id + "/vouch"}, {"POST", "/items/" + id + "/vouch"}, {"POST", "/items/" + id + "/apps"}, {"GET", "/sheet"}, {"GET", "/devices"}, {"GET", "/events"}, {"POST", "/devices/introduce"}}
 	check := func(why string) {
 		for _, p := range closed {
@@ -164,11 +165,11 @@ func TestNothingWithoutTheMasterPassword(t *testing.T) {
 func TestFormsKeepWhatTheyDidNotChange(t *testing.T) {
 	c, _, v := setup(t)
 	c.open(v)
-	id := app.NewID()
+	id := records.NewID()
 	form := url.Values{"new": {"1"}, "title": {""}, "address": {"https://ferrylink.example/in?x"}, "kind": {"login"}, "v_username": {" mtolliver "}, "v_password": {"one"}, "tags": {"a, b,a"}, "match": {"host"}}
 	r := c.do("POST", "/items/"+id, form)
 	require.Equal(t, "/items/"+id, r.Header.Get("Location"))
-	e, err := v.Entry(id)
+	e, err := v.Items.Entry(id)
 	require.NoError(t, err)
 	it := vault.View(e)
 	assert.Equal(t, "Ferrylink", it.Title)
@@ -181,21 +182,21 @@ func TestFormsKeepWhatTheyDidNotChange(t *testing.T) {
 	for _, m := range regexp.MustCompile(`name="(was_\w+)" value="(\w+)"`).FindAllStringSubmatch(page, -1) {
 		edit.Set(m[1], m[2])
 	}
-	require.NoError(t, v.Save(t.Context(), id, vault.Changes{vault.FieldTitle: "Ferrylink tickets", vault.FieldPassword: secret.New("two")}))
+	require.NoError(t, v.Items.Save(t.Context(), id, vault.Changes{vault.FieldTitle: "Ferrylink tickets", vault.FieldPassword: secret.New("two")}))
 	require.Equal(t, http.StatusSeeOther, c.do("POST", "/items/"+id, edit).StatusCode)
-	e, err = v.Entry(id)
+	e, err = v.Items.Entry(id)
 	require.NoError(t, err)
 	assert.Equal(t, "Ferrylink tickets", e.Text(vault.FieldTitle), "changed elsewhere, not by this form")
 	assert.Equal(t, "two", e.Text(vault.FieldPassword))
 	assert.Equal(t, "mine", e.Text(vault.FieldNotes))
 
 	bad := url.Values{"new": {"1"}, "kind": {"login"}, "title": {"x"}, "address": {"javascript:alert(1)"}, "notes": {"typed with care"}}
-	r = c.do("POST", "/items/"+app.NewID(), bad)
+	r = c.do("POST", "/items/"+records.NewID(), bad)
 	assert.Equal(t, http.StatusUnprocessableEntity, r.StatusCode)
 	page = body(t, r)
 	assert.Contains(t, page, "must begin with https://")
 	assert.Contains(t, page, "typed with care")
-	assert.Equal(t, http.StatusNotFound, c.do("GET", "/items/"+app.NewID(), nil).StatusCode)
+	assert.Equal(t, http.StatusNotFound, c.do("GET", "/items/"+records.NewID(), nil).StatusCode)
 	assert.Equal(t, http.StatusUnprocessableEntity, c.do("POST", "/items/nonsense", url.Values{"kind": {"login"}, "title": {"x"}}).StatusCode)
 	huge := url.Values{"title": {"x"}, "notes": {strings.Repeat("a", 3<<20)}}
 	assert.Equal(t, http.StatusRequestEntityTooLarge, c.do("POST", "/items/"+id, huge).StatusCode)
@@ -207,7 +208,7 @@ func TestManyLoginsComeInParts(t *testing.T) {
 	for i := range 1000 {
 		list = append(list, vault.Draft{Title: "Shop " + strings.Repeat("x", i%7) + time.Duration(i).String(), Password: secret.New("p")})
 	}
-	require.NoError(t, v.SaveAll(t.Context(), list))
+	require.NoError(t, v.Items.SaveAll(t.Context(), list))
 	c.open(v)
 	lines := regexp.MustCompile(`class="line"`)
 	page := body(t, c.do("GET", "/logins", nil))
@@ -257,8 +258,8 @@ func FuzzPages(f *testing.F) {
 	if err != nil {
 		f.Fatal(err)
 	}
-	s, _ := v.Sheet(f.Context())
-	_ = v.CheckSheet(f.Context(), 1, s.Carried[0], 1, s.Recovery[0])
+	s, _ := v.Account.Sheet(f.Context())
+	_ = v.Account.CheckSheet(f.Context(), 1, s.Carried[0], 1, s.Recovery[0])
 	p, err := web.New(d, web.Config{Hosts: []string{"desk.localhost"}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	if err != nil {
 		f.Fatal(err)
@@ -269,7 +270,7 @@ func FuzzPages(f *testing.F) {
 	w := httptest.NewRecorder()
 	p.ServeHTTP(w, r)
 	c.cookie = w.Result().Cookies()[0].Name + "=" + w.Result().Cookies()[0].Value
-	id := app.NewID()
+	id := records.NewID()
 	f.Fuzz(func(t *testing.T, path, form string) {
 		if path == "/logins" {
 			path = "/items/" + id

@@ -6,6 +6,9 @@ import (
 	"errors"
 
 	"redlocket/app"
+	"redlocket/app/filling"
+	"redlocket/app/reauth"
+	"redlocket/app/records"
 	"redlocket/core/autofill"
 	"redlocket/core/find"
 	"redlocket/core/generator"
@@ -16,23 +19,23 @@ import (
 
 // request is what a browser asks, after opening.
 type request struct {
-	Act       string            `json:"act"`
-	URL       string            `json:"url"` // of the frame, by the browser's word
-	Top       string            `json:"top"`
-	Tab       string            `json:"tab"`
-	Frame     bool              `json:"frame"` // it isn't the tab's main frame, by the browser's word
-	Snapshot  autofill.Snapshot `json:"snapshot"`
-	Form      int               `json:"form"`
-	ID        string            `json:"id"`
-	What      app.Part          `json:"what"`
-	Elsewhere string            `json:"elsewhere"`
-	Submit    bool              `json:"submit"`
-	Query     string            `json:"query"`
-	Username  string            `json:"username"`
-	Values    map[int]string    `json:"values"`
-	Slip      app.SavePrompt    `json:"slip"`
-	Rule      app.SiteRule      `json:"rule"`
-	At        int64             `json:"at"`
+	Act       string             `json:"act"`
+	URL       string             `json:"url"` // of the frame, by the browser's word
+	Top       string             `json:"top"`
+	Tab       string             `json:"tab"`
+	Frame     bool               `json:"frame"` // it isn't the tab's main frame, by the browser's word
+	Snapshot  autofill.Snapshot  `json:"snapshot"`
+	Form      int                `json:"form"`
+	ID        string             `json:"id"`
+	What      filling.Part       `json:"what"`
+	Elsewhere string             `json:"elsewhere"`
+	Submit    bool               `json:"submit"`
+	Query     string             `json:"query"`
+	Username  string             `json:"username"`
+	Values    map[int]string     `json:"values"`
+	Slip      filling.SavePrompt `json:"slip"`
+	Rule      records.SiteRule   `json:"rule"`
+	At        int64              `json:"at"`
 }
 
 // most bounds how many logins a search hands out.
@@ -45,46 +48,46 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 	if err := json.Unmarshal(plain, &q); err != nil {
 		return problem(errors.New("the message can't be read"))
 	}
-	page := app.Page{URL: q.URL, Top: q.Top, Tab: q.Tab, Frame: q.Frame, Snapshot: q.Snapshot}
+	page := filling.Page{URL: q.URL, Top: q.Top, Tab: q.Tab, Frame: q.Frame, Snapshot: q.Snapshot}
 	var out any = struct{}{}
 	var err error
 	switch q.Act {
 	case "look":
-		out, err = v.Read(ctx, page)
+		out, err = v.Pages.Read(ctx, page)
 	case "visit":
-		out = map[string]bool{"look": v.NeedsReading(page)}
+		out = map[string]bool{"look": v.Pages.NeedsReading(page)}
 	case "fill":
-		out, err = v.Fill(ctx, page, app.FillRequest{ID: q.ID, Form: q.Form, What: q.What, Elsewhere: q.Elsewhere, Submit: q.Submit})
+		out, err = v.Pages.Fill(ctx, page, filling.Request{ID: q.ID, Form: q.Form, Part: q.What, Elsewhere: q.Elsewhere, Submit: q.Submit})
 	case "fill-new":
-		out, err = v.FillNew(ctx, page, app.NewPasswordRequest{Form: q.Form, Username: q.Username, Login: q.ID, Elsewhere: q.Elsewhere})
+		out, err = v.Pages.FillNew(ctx, page, filling.NewPasswordRequest{Form: q.Form, Username: q.Username, Login: q.ID, Elsewhere: q.Elsewhere})
 	case "typed":
-		err = v.Submitted(ctx, page, q.Form, secrets(q.Values))
+		err = v.Prompts.Submitted(ctx, page, q.Form, secrets(q.Values))
 	case "take":
-		var s *app.SavePrompt
-		s, err = v.PromptByHand(ctx, page, q.Form, secrets(q.Values))
-		out = map[string]*app.SavePrompt{"slip": s}
+		var s *filling.SavePrompt
+		s, err = v.Prompts.ByHand(ctx, page, q.Form, secrets(q.Values))
+		out = map[string]*filling.SavePrompt{"slip": s}
 	case "slip-password":
 		var p secret.Text
-		p, err = v.PromptPassword(q.ID)
+		p, err = v.Prompts.Password(q.ID)
 		out = map[string]string{"password": p.Reveal()}
 	case "keep":
 		v.Touch()
-		err = v.AcceptPrompt(ctx, q.Slip)
+		err = v.Prompts.Accept(ctx, q.Slip)
 	case "not-now":
-		err = v.DismissPrompt(q.ID)
+		err = v.Prompts.Dismiss(q.ID)
 	case "step-back":
-		err = errors.Join(v.StepBack(ctx, q.Slip.Update), v.DismissPrompt(q.Slip.ID))
+		err = errors.Join(v.Staged.StepBack(ctx, q.Slip.Update), v.Prompts.Dismiss(q.Slip.ID))
 	case "put-away":
-		_, err = v.Archive(ctx, q.Slip.Update)
-		err = errors.Join(err, v.DismissPrompt(q.Slip.ID))
+		_, err = v.Acts.Archive(ctx, q.Slip.Update)
+		err = errors.Join(err, v.Prompts.Dismiss(q.Slip.ID))
 	case "took":
-		err = errors.Join(v.ConfirmStaged(ctx, q.Slip.Update), v.DismissPrompt(q.Slip.ID))
+		err = errors.Join(v.Staged.Confirm(ctx, q.Slip.Update), v.Prompts.Dismiss(q.Slip.ID))
 	case "never":
-		err = errors.Join(v.NeverAsk(ctx, q.URL), v.DismissPrompt(q.ID))
+		err = errors.Join(v.Prompts.NeverAsk(ctx, q.URL), v.Prompts.Dismiss(q.ID))
 	case "rule":
-		r := v.SiteRule(site.Domain(q.URL))
+		r := v.Sites.Rule(site.Domain(q.URL))
 		r.NoOffer, r.NoAsk = q.Rule.NoOffer, q.Rule.NoAsk
-		err = v.SetSiteRule(ctx, r)
+		err = v.Sites.SetRule(ctx, r)
 	case "window":
 		out, err = b.window(v, q)
 	case "usernames":
@@ -95,7 +98,7 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 		out, err = b.make(ctx, v, q)
 	case "made":
 		var p secret.Text
-		p, err = v.GeneratedAt(q.At)
+		p, err = v.Generated.At(q.At)
 		out = map[string]string{"text": p.Reveal()}
 	case "copy":
 		out, err = copied(v, q)
@@ -122,36 +125,36 @@ func secrets(values map[int]string) map[int]secret.Text {
 func (b *Bridge) make(ctx context.Context, v *app.Vault, q request) (any, error) {
 	o := generator.Default()
 	name := ""
-	if known, ok := v.Sites().Lookup(site.Domain(q.URL)); ok && known.Rules != "" {
+	if known, ok := v.Sites.Directory().Lookup(site.Domain(q.URL)); ok && known.Rules != "" {
 		if with, err := known.Rules.Options(o); err == nil {
 			o, name = with, known.Name
 		}
 	}
 	p, err := generator.Password(v.Rand(), o)
 	if err == nil {
-		err = v.KeepGenerated(ctx, app.GeneratedPassword{Password: p.Reveal(), Site: site.Host(q.URL), URL: q.URL})
+		err = v.Generated.Keep(ctx, filling.GeneratedPassword{Password: p.Reveal(), Site: site.Host(q.URL), URL: q.URL})
 	}
 	return map[string]string{"password": p.Reveal(), "for": name}, err
 }
 
 // copied hands out one value for the clipboard, by a press in the extension's own window.
 func copied(v *app.Vault, q request) (any, error) {
-	if err := v.RequireReauth(app.ReauthShow); err != nil {
+	if err := v.Guard.Require(reauth.Show); err != nil {
 		return nil, err
 	}
-	e, err := v.Entry(q.ID)
+	e, err := v.Items.Entry(q.ID)
 	if err != nil {
 		return nil, err
 	}
-	v.Use(q.ID)
+	v.Book.Use(q.ID)
 	text := ""
 	switch q.What {
 	case "username":
 		text = e.Text(vault.FieldUsername)
 	case "password":
 		text = e.Text(vault.FieldPassword)
-	case app.WhatCode:
-		c, _, err := v.Code(q.ID)
+	case filling.PartCode:
+		c, _, err := v.Items.Code(q.ID)
 		return map[string]string{"text": c.Text.Reveal()}, err
 	}
 	return map[string]string{"text": text}, nil
@@ -161,7 +164,7 @@ func problem(err error) any { return map[string]string{"error": err.Error()} }
 
 // found is a login as the extension's window lists it.
 type found struct {
-	app.Offer
+	filling.Offer
 	Address string `json:"address"`
 	Fits    bool   `json:"fits"`
 }
@@ -170,16 +173,16 @@ type found struct {
 // that a search finds, the drawer, and what is set for the site.
 func (b *Bridge) window(v *app.Vault, q request) (any, error) {
 	out := struct {
-		Person string                  `json:"person"`
-		App    string                  `json:"app"`
-		Site   string                  `json:"site"`
-		List   []found                 `json:"list"`
-		Drawer []app.GeneratedPassword `json:"drawer"`
-		Rule   app.SiteRule            `json:"rule"`
-		Clear  int                     `json:"clear"` // seconds until what was copied is cleared; 0 for never
-	}{Clear: int(v.Settings().Clipboard.Seconds()), Person: v.Profile().Name, App: b.own, Site: site.Domain(q.URL), List: []found{}, Rule: v.SiteRule(site.Domain(q.URL))}
+		Person string                      `json:"person"`
+		App    string                      `json:"app"`
+		Site   string                      `json:"site"`
+		List   []found                     `json:"list"`
+		Drawer []filling.GeneratedPassword `json:"drawer"`
+		Rule   records.SiteRule            `json:"rule"`
+		Clear  int                         `json:"clear"` // seconds until what was copied is cleared; 0 for never
+	}{Clear: int(v.Settings.Get().Clipboard.Seconds()), Person: v.Profile().Name, App: b.own, Site: site.Domain(q.URL), List: []found{}, Rule: v.Sites.Rule(site.Domain(q.URL))}
 	var err error
-	if out.Drawer, err = v.Generated(); err != nil {
+	if out.Drawer, err = v.Generated.List(); err != nil {
 		return nil, err
 	}
 	out.Drawer = out.Drawer[:min(len(out.Drawer), 12)]
@@ -187,23 +190,23 @@ func (b *Bridge) window(v *app.Vault, q request) (any, error) {
 		out.Drawer[i].Password = "" // each by a press of its own
 	}
 	if q.Query == "" {
-		view, err := v.Read(context.Background(), app.Page{URL: q.URL, Top: q.URL, Frame: true}) // nothing but what fits
+		view, err := v.Pages.Read(context.Background(), filling.Page{URL: q.URL, Top: q.URL, Frame: true}) // nothing but what fits
 		for _, o := range view.Offers {
 			out.List = append(out.List, found{Offer: o, Fits: true})
 		}
 		return out, err
 	}
-	book, err := v.Find(find.Parse(q.Query), most)
+	book, err := v.Book.Find(find.Parse(q.Query), most)
 	if err != nil {
 		return nil, err
 	}
-	sites := v.Sites()
+	sites := v.Sites.Directory()
 	for _, s := range book.Sites {
 		for _, it := range s.Accounts {
 			if it.Archived || it.Type != vault.TypeLogin && it.Type != vault.TypeApp || len(out.List) >= most {
 				continue
 			}
-			f := found{Offer: app.Offer{ID: it.ID, Title: it.Title, Username: it.Subtitle, Folder: it.Folder, Code: it.HasCode}}
+			f := found{Offer: filling.Offer{ID: it.ID, Title: it.Title, Username: it.Subtitle, Folder: it.Folder, Code: it.HasCode}}
 			for _, a := range it.Addresses {
 				if f.Address == "" {
 					f.Address = a.URL

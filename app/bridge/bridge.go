@@ -35,6 +35,7 @@ import (
 	"time"
 
 	"redlocket/app"
+	"redlocket/app/gate"
 )
 
 const (
@@ -290,7 +291,7 @@ func (b *Bridge) End(ctx context.Context, v *app.Vault, id string) error {
 }
 
 func connections(ctx context.Context, v *app.Vault) (list []connection, err error) {
-	raw, err := v.Local(ctx, keptAs)
+	raw, err := v.Local.Get(ctx, keptAs)
 	if err != nil || raw == nil {
 		return nil, err
 	}
@@ -302,7 +303,7 @@ func keep(ctx context.Context, v *app.Vault, list []connection) error {
 	if err != nil {
 		return err
 	}
-	return v.SetLocal(ctx, keptAs, raw)
+	return v.Local.Set(ctx, keptAs, raw)
 }
 
 func (b *Bridge) locked(w http.ResponseWriter, profile string) {
@@ -331,7 +332,7 @@ func (b *Bridge) start(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	list, err := connections(r.Context(), v)
-	if errors.Is(err, app.ErrLocked) {
+	if errors.Is(err, gate.ErrLocked) {
 		b.locked(w, in.Profile)
 		return
 	}

@@ -25,6 +25,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"redlocket/app"
+	"redlocket/app/filling"
+	"redlocket/app/records"
 	"redlocket/app/store"
 	"redlocket/core/secret"
 	"redlocket/core/vault"
@@ -204,20 +206,20 @@ func (e *extension) connect(v *app.Vault) {
 func TestConnectedBrowserFills(t *testing.T) {
 	e, _, v := setup(t)
 	e.connect(v)
-	id := app.NewID()
-	require.NoError(t, v.Save(t.Context(), id, vault.Draft{Title: "Lanternfish", Username: "wren", Password: secret.New("cuttle"), Addresses: []vault.Address{{URL: "https://lanternfish.example/"}}}.Changes()))
+	id := records.NewID()
+	require.NoError(t, v.Items.Save(t.Context(), id, vault.Draft{Title: "Lanternfish", Username: "wren", Password: secret.New("cuttle"), Addresses: []vault.Address{{URL: "https://lanternfish.example/"}}}.Changes()))
 	require.Equal(t, 200, e.start())
 	snapshot := map[string]any{"title": "Sign in", "fields": []map[string]any{{"id": 1, "form": 9, "type": "text", "name": "user", "visible": true}, {"id": 2, "form": 9, "type": "password", "visible": true}}}
 	page := func(act, url, top string) map[string]any {
 		return map[string]any{"act": act, "id": id, "form": 9, "url": url, "top": top, "tab": "1", "snapshot": snapshot}
 	}
-	var view app.PageView
+	var view filling.PageView
 	code, _ := e.ask(page("look", "https://lanternfish.example/in", "https://lanternfish.example/in"), &view)
 	require.Equal(t, 200, code)
 	require.Len(t, view.Offers, 1)
-	var values app.Values
+	var values filling.Values
 	e.ask(page("fill", "https://lanternfish.example/in", "https://lanternfish.example/in"), &values)
-	assert.Equal(t, []app.FieldValue{{Field: 1, Role: "username", Value: "wren"}, {Field: 2, Role: "current-password", Value: "cuttle"}}, values.Fills)
+	assert.Equal(t, []filling.FieldValue{{Field: 1, Role: "username", Value: "wren"}, {Field: 2, Role: "current-password", Value: "cuttle"}}, values.Fills)
 
 	for name, p := range map[string][2]string{
 		"another site": {"https://lanternfish.example.trickster.example/", "https://lanternfish.example.trickster.example/"},
@@ -225,12 +227,12 @@ func TestConnectedBrowserFills(t *testing.T) {
 	} {
 		var refused struct {
 			Error string
-			Fills []app.FieldValue
+			Fills []filling.FieldValue
 		}
 		e.ask(page("fill", p[0], p[1]), &refused)
 		assert.Contains(t, refused.Error, "doesn't belong", name)
 		assert.Empty(t, refused.Fills, name)
-		var view app.PageView
+		var view filling.PageView
 		e.ask(page("look", p[0], p[1]), &view)
 		assert.Empty(t, view.Offers, name)
 	}
@@ -242,7 +244,7 @@ func TestConnectedBrowserFills(t *testing.T) {
 		framed["elsewhere"] = to
 		var answer struct {
 			Error string
-			Fills []app.FieldValue
+			Fills []filling.FieldValue
 		}
 		e.ask(framed, &answer)
 		assert.Equal(t, to == "lanternfish.example", len(answer.Fills) == 2, to)
@@ -253,7 +255,7 @@ func TestConnectedBrowserFills(t *testing.T) {
 	away["snapshot"] = map[string]any{"title": "Sign in", "fields": snapshot["fields"], "forms": []map[string]any{{"id": 9, "action": "https://trickster.example"}}}
 	var answer struct {
 		Error string
-		Fills []app.FieldValue
+		Fills []filling.FieldValue
 	}
 	e.ask(away, &answer)
 	assert.Contains(t, answer.Error, "trickster.example")

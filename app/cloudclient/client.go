@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"redlocket/app"
+	"redlocket/app/syncing"
 	"redlocket/core/keys"
 	"redlocket/core/wire"
 )
@@ -37,10 +38,10 @@ const (
 func Dial(address string) (app.Cloud, error) {
 	u, err := url.Parse(strings.TrimSpace(address))
 	if err != nil || u.Host == "" || u.User != nil || u.RawQuery != "" {
-		return nil, app.ErrCloudURL
+		return nil, syncing.ErrCloudURL
 	}
 	if u.Scheme != "https" && !(u.Scheme == "http" && loopback(u.Hostname())) {
-		return nil, app.ErrCloudURL
+		return nil, syncing.ErrCloudURL
 	}
 	dialer := &net.Dialer{Timeout: 10 * time.Second}
 	t := http.DefaultTransport.(*http.Transport).Clone()
@@ -74,7 +75,7 @@ func (c *Client) call(ctx context.Context, method, path, token string, in, out a
 		return nil
 	}
 	if err := json.NewDecoder(io.LimitReader(resp.Body, wire.MaxBody)).Decode(out); err != nil {
-		return fmt.Errorf("%w: its answer was cut short", app.ErrOffline)
+		return fmt.Errorf("%w: its answer was cut short", syncing.ErrOffline)
 	}
 	return nil
 }
@@ -100,7 +101,7 @@ func (c *Client) do(ctx context.Context, method, path, token string, in any) (*h
 	}
 	resp, err := c.http.Do(req)
 	if err != nil {
-		return nil, fmt.Errorf("%w (%s)", app.ErrOffline, plain(err))
+		return nil, fmt.Errorf("%w (%s)", syncing.ErrOffline, plain(err))
 	}
 	if resp.StatusCode == http.StatusOK || resp.StatusCode == http.StatusNoContent {
 		return resp, nil
@@ -110,27 +111,27 @@ func (c *Client) do(ctx context.Context, method, path, token string, in any) (*h
 	_ = json.NewDecoder(io.LimitReader(resp.Body, 1<<16)).Decode(&e) // a proxy's page has no code
 	switch e.Code {
 	case wire.CodeConflict:
-		return nil, app.ErrConflict
+		return nil, syncing.ErrConflict
 	case wire.CodeSignIn:
-		return nil, app.ErrSignIn
+		return nil, syncing.ErrSignIn
 	case wire.CodeToken:
-		return nil, app.ErrToken
+		return nil, syncing.ErrToken
 	case wire.CodeTaken:
-		return nil, app.ErrTaken
+		return nil, syncing.ErrTaken
 	case wire.CodeTooMany:
-		return nil, app.ErrTooMany
+		return nil, syncing.ErrTooMany
 	case wire.CodeNoChunk:
-		return nil, app.ErrNoChunk
+		return nil, syncing.ErrNoChunk
 	case wire.CodeFull:
-		return nil, app.ErrCloudFull
+		return nil, syncing.ErrCloudFull
 	case wire.CodeNotReady:
-		return nil, app.ErrNotReady
+		return nil, syncing.ErrNotReady
 	case wire.CodeNotFound:
-		return nil, app.ErrOver
+		return nil, syncing.ErrOver
 	case wire.CodeBadRequest:
 		return nil, errors.New(e.Message)
 	}
-	return nil, fmt.Errorf("%w: it answered %d", app.ErrCloudSick, resp.StatusCode)
+	return nil, fmt.Errorf("%w: it answered %d", syncing.ErrCloudSick, resp.StatusCode)
 }
 
 // plain says what went wrong on the line without addresses or ports.
@@ -198,7 +199,7 @@ func (c *Client) Chunk(ctx context.Context, token, file string, n int) ([]byte, 
 	defer resp.Body.Close()
 	b, err := io.ReadAll(io.LimitReader(resp.Body, wire.MaxChunk+1))
 	if err != nil || len(b) > wire.MaxChunk {
-		return nil, fmt.Errorf("%w: its answer was cut short", app.ErrOffline)
+		return nil, fmt.Errorf("%w: its answer was cut short", syncing.ErrOffline)
 	}
 	return b, nil
 }
@@ -263,5 +264,5 @@ func (c *Client) Events(ctx context.Context, token string, fn func(uint64)) erro
 			}
 		}
 	}
-	return app.ErrOffline
+	return syncing.ErrOffline
 }

@@ -4,8 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-
-	"redlocket/app"
+	"redlocket/app/records"
 )
 
 // PutChunk writes one sealed chunk of a file.
@@ -24,13 +23,13 @@ func (s *Store) Chunk(ctx context.Context, file string, n int) (b []byte, err er
 }
 
 // FinishFile notes that all chunks of a file are here, and whether the cloud has them.
-func (s *Store) FinishFile(ctx context.Context, f app.StoredFile) error {
+func (s *Store) FinishFile(ctx context.Context, f records.StoredFile) error {
 	_, err := s.db.ExecContext(ctx, `INSERT INTO files (id, chunks, sent) VALUES (?, ?, ?) ON CONFLICT (id) DO UPDATE SET chunks = excluded.chunks, sent = excluded.sent`, f.ID, f.Chunks, f.Sent)
 	return err
 }
 
 // StoredFiles lists the files of which there are chunks.
-func (s *Store) StoredFiles(ctx context.Context) (out []app.StoredFile, err error) {
+func (s *Store) StoredFiles(ctx context.Context) (out []records.StoredFile, err error) {
 	rows, err := s.db.QueryContext(ctx, `SELECT id, chunks, 1, sent FROM files
 		UNION ALL SELECT DISTINCT file, 0, 0, 0 FROM chunks WHERE file NOT IN (SELECT id FROM files)`)
 	if err != nil {
@@ -38,7 +37,7 @@ func (s *Store) StoredFiles(ctx context.Context) (out []app.StoredFile, err erro
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var f app.StoredFile
+		var f records.StoredFile
 		if err := rows.Scan(&f.ID, &f.Chunks, &f.Whole, &f.Sent); err != nil {
 			return nil, err
 		}

@@ -23,6 +23,7 @@ import (
 	_ "modernc.org/sqlite" // the driver, without cgo
 
 	"redlocket/app"
+	"redlocket/app/records"
 	"redlocket/core/ledger"
 )
 
@@ -162,7 +163,7 @@ func (s *Store) SetProfile(ctx context.Context, c app.Profile) error {
 }
 
 // Checkpoint reads the last verified head; zero before the first.
-func (s *Store) Checkpoint(ctx context.Context) (st app.Checkpoint, err error) {
+func (s *Store) Checkpoint(ctx context.Context) (st records.Checkpoint, err error) {
 	var head, floor []byte
 	err = s.db.QueryRowxContext(ctx, `SELECT number, head, floor, floor_hash FROM stand`).Scan(&st.Number, &head, &st.Floor, &floor)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -174,14 +175,14 @@ func (s *Store) Checkpoint(ctx context.Context) (st app.Checkpoint, err error) {
 }
 
 // Rows calls fn for every record.
-func (s *Store) Rows(ctx context.Context, fn func(app.Row) error) error {
+func (s *Store) Rows(ctx context.Context, fn func(records.Row) error) error {
 	rows, err := s.db.QueryContext(ctx, `SELECT id, rev, blob, base_rev, base_hash FROM records`)
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var r app.Row
+		var r records.Row
 		var blob, hash sql.RawBytes
 		if err := rows.Scan(&r.ID, &r.Rev, &blob, &r.BaseRev, &hash); err != nil {
 			return err
@@ -214,7 +215,7 @@ func (s *Store) Blobs(ctx context.Context, ids []string) (map[string][]byte, err
 }
 
 // Put writes records, and the stand if one is given.
-func (s *Store) Put(ctx context.Context, rows []app.Row, stand *app.Checkpoint) error {
+func (s *Store) Put(ctx context.Context, rows []records.Row, stand *records.Checkpoint) error {
 	tx, err := s.db.BeginTxx(ctx, nil)
 	if err != nil {
 		return err

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/term"
 
 	"redlocket/app"
+	"redlocket/app/importing"
 	"redlocket/core/find"
 	"redlocket/core/secret"
 	"redlocket/core/transfer"
@@ -44,7 +45,7 @@ func exitCode(err error) int {
 	switch {
 	case errors.As(err, &e):
 		return e.code
-	case errors.As(err, &wrong), errors.Is(err, app.ErrWrongPassphrase):
+	case errors.As(err, &wrong), errors.Is(err, importing.ErrWrongPassphrase):
 		return exitPassword
 	}
 	return exitTrouble
@@ -210,13 +211,13 @@ master password; 3 some rows or files couldn't be used; 4 Red Locket is running.
 }
 
 func runImport(ctx context.Context, o fileOptions, names []string, dry, keep bool, out io.Writer) error {
-	var files []app.ImportFile
+	var files []importing.File
 	for _, name := range names {
 		b, err := os.ReadFile(name)
 		if err != nil {
 			return err
 		}
-		files = append(files, app.ImportFile{Name: filepath.Base(name), Bytes: b})
+		files = append(files, importing.File{Name: filepath.Base(name), Bytes: b})
 	}
 	t := newTerminal()
 	v, done, err := o.open(ctx, t)
@@ -224,7 +225,7 @@ func runImport(ctx context.Context, o fileOptions, names []string, dry, keep boo
 		return err
 	}
 	defer done()
-	i, unread, err := v.Prepare(ctx, files)
+	i, unread, err := v.Imports.Prepare(ctx, files)
 	if err != nil {
 		return err
 	}
@@ -232,7 +233,7 @@ func runImport(ctx context.Context, o fileOptions, names []string, dry, keep boo
 	for _, f := range unread {
 		fmt.Fprintf(out, "not taken: %s\n", f.Error())
 	}
-	i.View(func(p *transfer.Plan, _ app.ImportState) { left += tell(out, p) })
+	i.View(func(p *transfer.Plan, _ importing.State) { left += tell(out, p) })
 	if !dry {
 		if err := carryOut(ctx, t, i, keep, out); err != nil {
 			return err
@@ -264,14 +265,14 @@ func tell(out io.Writer, p *transfer.Plan) int {
 	return len(p.Broken)
 }
 
-func carryOut(ctx context.Context, t *terminal, i *app.Importing, keep bool, out io.Writer) error {
+func carryOut(ctx context.Context, t *terminal, i *importing.Job, keep bool, out io.Writer) error {
 	if err := i.Start(keep); err != nil {
 		return err
 	}
 	show := t.bar("Bringing in")
 	for {
-		var st app.ImportState
-		i.View(func(_ *transfer.Plan, s app.ImportState) { st = s })
+		var st importing.State
+		i.View(func(_ *transfer.Plan, s importing.State) { st = s })
 		if !st.Running {
 			if st.Err == nil {
 				fmt.Fprintf(out, "brought in: %d new, %d changed\n", st.Result.Made, st.Result.Changed)
@@ -304,7 +305,7 @@ line: --find 'folder=Bank' or --find 'gull kind=login'.`,
 				return err
 			}
 			defer done()
-			s := app.Selection{Format: app.Format(format), Archived: true}
+			s := importing.Selection{Format: importing.Format(format), Archived: true}
 			for _, c := range transfer.CSVColumns() {
 				s.Columns = append(s.Columns, c.Meaning)
 			}
@@ -314,7 +315,7 @@ line: --find 'folder=Bank' or --find 'gull kind=login'.`,
 				}
 			}
 			return writeNew(args[0], func(w io.Writer) error {
-				n, err := v.Export(cmd.Context(), w, s)
+				n, err := v.Exports.Write(cmd.Context(), w, s)
 				if err == nil {
 					fmt.Fprintf(cmd.OutOrStdout(), "written in clear: %d items\n", n)
 				}
@@ -335,7 +336,7 @@ func found(v *app.Vault, line string) ([]string, error) {
 	if trouble := q.Trouble(); trouble != "" {
 		return nil, errors.New(trouble)
 	}
-	book, err := v.Find(q, 0)
+	book, err := v.Book.Find(q, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -376,7 +377,7 @@ with a passphrase in the age format. It is read back before it counts as written
 				return exit{exitPassword, errors.New("the two passphrases aren't the same; nothing was written")}
 			}
 			err = writeNew(args[0], func(w io.Writer) error {
-				_, err := v.Backup(cmd.Context(), w, p)
+				_, err := v.Backups.Write(cmd.Context(), w, p)
 				return err
 			})
 			if err != nil {
@@ -387,7 +388,7 @@ with a passphrase in the age format. It is read back before it counts as written
 				return err
 			}
 			defer f.Close()
-			s, err := app.CheckBackup(f, p)
+			s, err := importing.CheckBackup(f, p)
 			if err == nil {
 				fmt.Fprintf(cmd.OutOrStdout(), "written and read back: %d items, %d files\n", s.Items, s.Files)
 			}
@@ -448,7 +449,7 @@ func runRestore(ctx context.Context, o fileOptions, file, name, email string, ou
 		return err
 	}
 	defer f.Close()
-	if _, err := app.CheckBackup(f, passphrase); err != nil { // before a vault is made for it
+	if _, err := importing.CheckBackup(f, passphrase); err != nil { // before a vault is made for it
 		return err
 	}
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
@@ -459,7 +460,7 @@ func runRestore(ctx context.Context, o fileOptions, file, name, email string, ou
 		return err
 	}
 	defer done()
-	s, err := v.RestoreBackup(ctx, f, passphrase, t.bar("Restoring"))
+	s, err := v.Backups.Restore(ctx, f, passphrase, t.bar("Restoring"))
 	if err == nil {
 		fmt.Fprintf(out, "restored: %d items, %d files, into the vault of %s\n", s.Items, s.Files, v.Profile().Email)
 	}

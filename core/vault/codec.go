@@ -157,3 +157,10 @@ func Canonical(raw json.RawMessage) (secret.Text, error) {
 	}
 	return secret.New(b.String()), nil
 }
+
+// Equal reports whether two versions of an entry hold the same.
+func (e Entry) Equal(o Entry) bool {
+	a, err1 := e.Encode()
+	b, err2 := o.Encode()
+	return err1 == nil && err2 == nil && string(a) == string(b)
+}

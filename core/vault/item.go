@@ -133,7 +133,7 @@ func (it *Item) describe(e Entry) {
 	case TypePerson:
 		join(strings.TrimSpace(e.Text("given-name")+" "+e.Text("family-name")), e.Text("address-level2"))
 	case TypePaper:
-		join(k.choiceLabel(FieldPaper, e.Text(FieldPaper)), e.Text(FieldHolder))
+		join(k.ChoiceLabel(FieldPaper, e.Text(FieldPaper)), e.Text(FieldHolder))
 	case TypeMembership:
 		join(e.Text(FieldHolder), e.Text(FieldNumber))
 	case TypeWiFi:
@@ -143,8 +143,8 @@ func (it *Item) describe(e Entry) {
 	}
 }
 
-// choiceLabel returns what a choice is called.
-func (k Kind) choiceLabel(f Field, value string) string {
+// ChoiceLabel returns what a choice is called.
+func (k Kind) ChoiceLabel(f Field, value string) string {
 	s, _ := k.Spec(f)
 	for _, c := range s.Choices {
 		if c.Value == value {
@@ -167,6 +167,9 @@ func Tail(number string) string {
 	}
 	return "•••• " + string(r[len(r)-n:])
 }
+
+// IsAccount reports whether items of the type sign in somewhere: at a site or in a program.
+func (t Type) IsAccount() bool { return t == TypeLogin || t == TypeApp }
 
 // Kind is the entry's type, or what its user made of it since.
 func (e Entry) Kind() Type {

@@ -1,0 +1,247 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"io"
+	"sync"
+
+	"redlocket/app/records"
+	"redlocket/app/syncing"
+	"redlocket/core/keys"
+	"redlocket/core/secret"
+	"redlocket/core/wire"
+)
+
+// Names of what is sealed for this device alone.
+const (
+	localSignIn         = "sign-in"          // to sign in again without the master password
+	localRecoverySignIn = "recovery-sign-in" // to join a cloud later
+	localSheet          = "sheet"            // the recovery code, until the sheet was checked
+)
+
+// credentials stretches the master password under a fresh salt, wraps the vault
+// key both ways into the profile, and returns what a cloud has to know.
+func (d *Device) credentials(
+	p *Profile, password secret.Text, key keys.VaultKey, carried keys.Code, recovery keys.Pair,
+) (wire.Credentials, error) {
+	salt := make([]byte, keys.SaltSize)
+	if _, err := io.ReadFull(d.ports.Rand, salt); err != nil {
+		return wire.Credentials{}, err
+	}
+	p.Params = keys.DefaultParams(salt)
+	stretched, err := keys.Stretch(password, p.Params)
+	if err != nil {
+		return wire.Credentials{}, records.BadInput("password", err)
+	}
+	pair := keys.Derive(stretched, carried)
+	if p.Wrapped, err = keys.Wrap(d.ports.Rand, pair.Unlock, keys.ByMaster, p.Vault, key); err != nil {
+		return wire.Credentials{}, err
+	}
+	p.RecoveryWrapped, err = keys.Wrap(d.ports.Rand, recovery.Unlock, keys.ByRecovery, p.Vault, key)
+	return wire.Credentials{
+		Params: p.Params, SignIn: pair.SignIn[:], RecoverySignIn: recovery.SignIn[:],
+		Wrapped: p.Wrapped, RecoveryWrapped: p.RecoveryWrapped,
+	}, err
+}
+
+// errOtherRecovery is returned for a recovery code that opens another vault.
+var errOtherRecovery = errors.New("this recovery code belongs to another vault")
+
+// Recover sets a new master password with the recovery code of the sheet, on a
+// computer that has the profile. It returns the vault open.
+func (d *Device) Recover(ctx context.Context, profile, code string, password, repeat secret.Text) (*Vault, error) {
+	if err := d.attempts.admit(profile); err != nil {
+		return nil, err
+	}
+	recovery, err := keys.ParseCode(code, keys.Recovery)
+	if err != nil {
+		return nil, records.BadInput("code", err)
+	}
+	s, err := d.stores.get(ctx, profile)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.Profile(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := CheckNewMaster(password, repeat, p.Email, p.Name); err != nil {
+		return nil, err
+	}
+	pair := keys.DeriveRecovery(recovery)
+	wrapped := p.RecoveryWrapped
+	if len(wrapped) == 0 && p.Cloud != "" { // a device that joined: the cloud has it
+		_, session, err := d.recoverySession(ctx, p, pair)
+		if err != nil {
+			return nil, err
+		}
+		wrapped = session.Wrapped
+	}
+	key, err := keys.Unwrap(pair.Unlock, keys.ByRecovery, p.Vault, wrapped)
+	if err != nil {
+		_ = d.attempts.wrong(profile) // what is wrong here is the code
+		return nil, records.BadInput("code", errOtherRecovery)
+	}
+	cred, err := d.credentials(&p, password, key, keys.Code(p.Carried), pair)
+	if err != nil {
+		return nil, err
+	}
+	if err := d.setRecovered(ctx, s, p, key, cred, pair); err != nil {
+		return nil, err
+	}
+	if open, ok := d.vaults.get(profile); ok {
+		open.Lock()
+	}
+	return d.openVault(ctx, s, p, key)
+}
+
+// recoverySession signs in at the profile's cloud with the recovery code.
+func (d *Device) recoverySession(ctx context.Context, p Profile, pair keys.Pair) (c Cloud, s wire.Session, err error) {
+	if c, err = d.ports.Dial(p.Cloud); err != nil {
+		return nil, s, err
+	}
+	s, err = c.SignIn(ctx, wire.SignIn{Email: p.Email, Device: p.Device, Key: pair.SignIn[:], Recovery: true})
+	if err != nil {
+		return nil, s, records.BadInput("code", err)
+	}
+	return c, s, nil
+}
+
+// setRecovered puts new credentials into force. The cloud comes first: should it refuse or be
+// away, the old master password stays good everywhere.
+func (d *Device) setRecovered(
+	ctx context.Context, s Store, p Profile, key keys.VaultKey, cred wire.Credentials, pair keys.Pair,
+) error {
+	local := records.NewEmpty(d.setConfig(p, s, key), records.Checkpoint{}).Local
+	if p.Cloud != "" {
+		cloud, session, err := d.recoverySession(ctx, p, pair)
+		if err != nil {
+			return err
+		}
+		if err := cloud.SetCredentials(ctx, session.Token, cred); err != nil {
+			return records.BadInput("code", err)
+		}
+		if err := syncing.KeepToken(ctx, local, session.Token); err != nil {
+			return err
+		}
+	}
+	return errors.Join(local.Set(ctx, localSignIn, cred.SignIn), s.SetProfile(ctx, p))
+}
+
+// Account is what a person has at the cloud, and the paper that brings it back: the recovery
+// sheet, the account, its devices.
+type Account struct {
+	vault *Vault
+
+	mu    sync.Mutex // guards cloud
+	cloud Cloud      // nil without one
+}
+
+func (a *Account) at() Cloud {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.cloud
+}
+
+func (a *Account) connect(c Cloud) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.cloud = c
+}
+
+// errCopyOfKey is returned for a cloud whose copy of the vault key isn't the right one.
+var errCopyOfKey = errors.New("the cloud's copy of the vault key doesn't open with this master password")
+
+// SignInAgain brings a device back in step whose session at the cloud has ended,
+// because it was shut out or because the master password was changed elsewhere.
+// From then on the master password given here opens the vault on it.
+func (a *Account) SignInAgain(ctx context.Context, password secret.Text) error {
+	p, cloud := a.vault.Profile(), a.at()
+	if cloud == nil {
+		return records.BadInput("again", errOnlyHere)
+	}
+	params, err := cloud.Params(ctx, p.Email)
+	if err != nil {
+		return records.BadInput("again", err)
+	}
+	stretched, err := keys.Stretch(password, params)
+	if err != nil {
+		return records.BadInput("again", err)
+	}
+	pair := keys.Derive(stretched, keys.Code(p.Carried))
+	session, err := cloud.SignIn(ctx, wire.SignIn{Email: p.Email, Device: p.Device, Key: pair.SignIn[:]})
+	if err != nil {
+		return records.BadInput("again", err)
+	}
+	if _, err := keys.Unwrap(pair.Unlock, keys.ByMaster, p.Vault, session.Wrapped); err != nil {
+		return records.BadInput("again", errCopyOfKey)
+	}
+	err = errors.Join(
+		syncing.KeepToken(ctx, a.vault.Local, session.Token),
+		a.vault.Local.Set(ctx, localSignIn, pair.SignIn[:]),
+		a.vault.identity.update(ctx, func(p *Profile) { p.Params, p.Wrapped = params, session.Wrapped }),
+	)
+	if err != nil {
+		return err
+	}
+	a.vault.Sync.Nudge()
+	return nil
+}
+
+// errHasCloud is returned for a vault that has a cloud already.
+var errHasCloud = errors.New("this vault has a cloud already")
+
+// JoinCloud gives a vault that was on this computer only an account at a cloud.
+func (a *Account) JoinCloud(ctx context.Context, url string) error {
+	p := a.vault.Profile()
+	if p.Cloud != "" {
+		return records.BadInput("cloud", errHasCloud)
+	}
+	c, err := a.vault.device.ports.Dial(url)
+	if err != nil {
+		return records.BadInput("cloud", err)
+	}
+	session, err := a.create(ctx, c, p)
+	if err != nil {
+		return err
+	}
+	err = errors.Join(
+		syncing.KeepToken(ctx, a.vault.Local, session.Token),
+		a.vault.identity.update(ctx, func(p *Profile) { p.Cloud = url }),
+	)
+	if err != nil {
+		return err
+	}
+	a.connect(c)
+	a.vault.Sync.Connect(c)
+	a.vault.Sync.Start()
+	return nil
+}
+
+// create makes the account. One that an earlier attempt made, and whose answer got lost, is
+// taken up again.
+func (a *Account) create(ctx context.Context, c Cloud, p Profile) (session wire.Session, err error) {
+	signIn, err1 := a.vault.Local.Get(ctx, localSignIn)
+	recovery, err2 := a.vault.Local.Get(ctx, localRecoverySignIn)
+	if err := errors.Join(err1, err2); err != nil {
+		return session, err
+	}
+	session, err = c.CreateAccount(ctx, wire.NewAccount{
+		Email: p.Email, Vault: p.Vault, Device: p.Device,
+		Credentials: wire.Credentials{
+			Params: p.Params, SignIn: signIn, RecoverySignIn: recovery,
+			Wrapped: p.Wrapped, RecoveryWrapped: p.RecoveryWrapped,
+		},
+	})
+	if errors.Is(err, syncing.ErrTaken) {
+		again, e := c.SignIn(ctx, wire.SignIn{Email: p.Email, Device: p.Device, Key: signIn})
+		if e == nil && again.Vault == p.Vault {
+			return again, nil
+		}
+	}
+	if err != nil {
+		return session, records.BadInput("cloud", err)
+	}
+	return session, nil
+}

@@ -1,0 +1,78 @@
+package app
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"slices"
+	"time"
+
+	"redlocket/core/vault"
+)
+
+// KnownDevice is a device of the vault, as this one knows it.
+type KnownDevice struct {
+	ID, Name, Platform string
+	Added              time.Time
+	Seen               time.Time // by the cloud's word; zero if it doesn't say
+	This               bool
+	SignedIn           bool // the cloud still takes its session
+}
+
+// Devices lists the vault's devices, this one first. Without the cloud it knows
+// names only; away is then true.
+func (a *Account) Devices(ctx context.Context) (list []KnownDevice, away bool, err error) {
+	entries, err := a.vault.Book.Entries(func(e vault.Entry) bool { return e.Type == vault.TypeDevice })
+	if err != nil {
+		return nil, false, err
+	}
+	this := a.vault.Profile().Device
+	for _, e := range entries {
+		list = append(list, KnownDevice{
+			ID: e.ID, Name: e.Text(vault.FieldName), Platform: e.Text(vault.FieldPlatform),
+			Added: time.UnixMilli(e.Created), This: e.ID == this,
+		})
+	}
+	if cloud := a.at(); cloud != nil {
+		token, err := a.vault.Sync.Token(ctx)
+		if err != nil {
+			return nil, false, err
+		}
+		seen, err := cloud.Devices(ctx, token)
+		away = err != nil
+		for _, s := range seen {
+			if i := slices.IndexFunc(list, func(k KnownDevice) bool { return k.ID == s.ID }); i >= 0 {
+				list[i].Seen, list[i].SignedIn = time.UnixMilli(s.Seen), true
+			}
+		}
+	}
+	notThis := func(k KnownDevice) int {
+		if k.This {
+			return 0
+		}
+		return 1
+	}
+	slices.SortFunc(list, func(a, b KnownDevice) int {
+		return cmp.Or(cmp.Compare(notThis(a), notThis(b)), a.Added.Compare(b.Added))
+	})
+	return list, away, nil
+}
+
+// errThisDevice is returned for shutting out the device that one is at.
+var errThisDevice = errors.New("this is the computer you are at")
+
+// ShutOut ends a device's session at the cloud: it gets nothing new from then on.
+func (a *Account) ShutOut(ctx context.Context, device string) error {
+	if device == a.vault.Profile().Device {
+		return errThisDevice
+	}
+	cloud := a.at()
+	if cloud == nil {
+		return errOnlyHere
+	}
+	token, err := a.vault.Sync.Token(ctx)
+	if err != nil {
+		return err
+	}
+	return cloud.EndDevice(ctx, token, device)
+}

@@ -1,0 +1,86 @@
+package filling
+
+import (
+	"context"
+
+	"redlocket/app/reauth"
+	"redlocket/app/records"
+	"redlocket/core/site"
+	"redlocket/core/vault"
+)
+
+// Alarm says that a page imitates a kept site.
+type Alarm struct {
+	ID    string      `json:"id"`
+	Title string      `json:"title"`
+	Kept  string      `json:"kept"`
+	URL   string      `json:"url"` // where the kept login signs in
+	Why   string      `json:"why"`
+	Here  []site.Part `json:"here"`
+	There []site.Part `json:"there"`
+}
+
+// mostAlarms bounds how many addresses are remembered as looked into.
+const mostAlarms = 256
+
+// alarm returns what a page imitates; nil for nothing.
+func (c *core) alarm(url string) *Alarm {
+	m, err := c.match()
+	if err != nil {
+		return nil
+	}
+	return m.alarm(url)
+}
+
+// alarm looks into each address once.
+func (m *matcher) alarm(url string) *Alarm {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	a, ok := m.alarms[url]
+	if !ok {
+		a = m.imitates(url)
+		if len(m.alarms) >= mostAlarms {
+			clear(m.alarms)
+		}
+		m.alarms[url] = a
+	}
+	return a
+}
+
+func (m *matcher) imitates(url string) *Alarm {
+	known := func(domain string) bool {
+		_, ok := m.sites.Lookup(domain)
+		return ok
+	}
+	l, ok := m.guard.Check(url, known)
+	if !ok || len(m.logins[l.Kept]) == 0 {
+		return nil
+	}
+	it := m.logins[l.Kept][0]
+	to := ""
+	for _, a := range it.Addresses {
+		if to == "" && site.Domain(a.URL) == l.Kept {
+			to = a.URL
+		}
+	}
+	return &Alarm{ID: it.ID, Title: it.Title, Kept: l.Kept, URL: to, Why: l.Why, Here: l.Here, There: l.There}
+}
+
+// Vouch adds a page's address to a login, although it looks like an imitation: its user says
+// that it is right. The master password is asked for first.
+func (s *Pages) Vouch(ctx context.Context, id, url string) error {
+	if err := s.core.Guard.Require(reauth.Vouch); err != nil {
+		return err
+	}
+	address, err := site.Clean(url)
+	if err != nil {
+		return records.BadInput("address", err)
+	}
+	return s.core.Set.Items.Edit(ctx, id, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
+		if !e.IsItem() {
+			return e, records.ErrNoItem
+		}
+		list := append(vault.View(e).Addresses, vault.Address{URL: address, Match: vault.MatchSite})
+		return e.With(by, vault.Changes{vault.FieldAddresses: list})
+	})
+}

@@ -1,0 +1,230 @@
+package filling
+
+import (
+	"context"
+	"errors"
+	"strings"
+
+	"redlocket/core/autofill"
+	"redlocket/core/site"
+	"redlocket/core/vault"
+)
+
+// due returns the prompt to show on a page. What a frame of it finds out is shown by the page
+// around it: up is true then.
+func (s *Prompts) due(ctx context.Context, p Page, readings []autofill.Reading) (out *SavePrompt, up bool, err error) {
+	out, err = s.outcome(ctx, p, readings)
+	if err != nil || out == nil || !p.Frame {
+		return out, false, err
+	}
+	err = s.core.gate.Write(func(in *state) error {
+		if held, _, err := in.find(out.ID); err == nil {
+			held.ready = out
+		}
+		return nil
+	})
+	return nil, true, err
+}
+
+// outcome returns the prompt that follows from this page, if it tells what the site made of
+// what was sent from the page before.
+func (s *Prompts) outcome(ctx context.Context, p Page, readings []autofill.Reading) (*SavePrompt, error) {
+	var held prompt
+	var ready *SavePrompt
+	err := s.core.gate.Read(func(in *state) error {
+		now := in.prompts[p.key()]
+		if now == nil || !now.sent || now.submission.Password.IsEmpty() {
+			return nil
+		}
+		held = *now
+		if !p.Frame {
+			ready = now.ready
+		}
+		return nil
+	})
+	if err != nil || held.id == "" || ready != nil {
+		return ready, err
+	}
+	if held.from.frame != p.Frame && (p.Frame || held.from.top == p.Top) && !held.byHand {
+		return nil, nil // what was sent from a frame is for that frame to tell, until the tab moves on
+	}
+	if held.shown == PromptSignedUp {
+		return s.stillSignedUp(held)
+	}
+	address := s.signInAddress(held)
+	if address == "" {
+		return nil, nil
+	}
+	outcome := autofill.Judge(held.submission.Kind, p.Snapshot, readings)
+	if held.byHand {
+		outcome = autofill.Taken
+	}
+	if held.submission.Kind == autofill.Change || held.submission.Kind == autofill.Reset {
+		return s.changeOutcome(ctx, p, held, outcome, readings)
+	}
+	switch outcome {
+	case autofill.Waiting:
+		return nil, nil
+	case autofill.Refused:
+		return nil, s.refused(held.id)
+	}
+	return s.signedIn(ctx, p, held, address)
+}
+
+// refused notes that the site didn't take what was sent: nothing is asked about it.
+func (s *Prompts) refused(id string) error {
+	return s.core.gate.Write(func(in *state) error {
+		if held, _, err := in.find(id); err == nil {
+			held.sent = false
+		}
+		return nil
+	})
+}
+
+// stillSignedUp shows the prompt of a sign-up again, until it is answered.
+func (s *Prompts) stillSignedUp(held prompt) (*SavePrompt, error) {
+	e, err := s.core.Set.Items.Entry(held.login)
+	if err != nil || e.Archived() {
+		return nil, s.Dismiss(held.id)
+	}
+	return s.about(held, vault.View(e), PromptSignedUp)
+}
+
+// signInAddress is the address to keep for what was sent: the sign-in page. A page where one
+// signs up or changes a password is none: then it's the one that the directory of sites
+// knows, or the site's front page, until somebody signs in.
+func (s *Prompts) signInAddress(held prompt) string {
+	address, err := site.Clean(held.from.url)
+	if err != nil {
+		return ""
+	}
+	kind := held.submission.Kind
+	if kind == autofill.SignIn || kind == autofill.FirstStep || held.byHand {
+		return address
+	}
+	known, ok := s.core.Set.Sites.Directory().Lookup(site.Domain(address))
+	if ok && known.SignIn != "" && site.Host(known.SignIn) == site.Host(address) {
+		return known.SignIn
+	}
+	return site.WellKnown(address, "/")
+}
+
+// settleAddress makes the sign-in page the address of a login that was kept with its site's
+// front page only. A page that asks for the password alone is none: it asks once more.
+func (s *Prompts) settleAddress(ctx context.Context, it vault.Item, held prompt) error {
+	page, err := site.Clean(held.from.url)
+	if err != nil || held.submission.Kind != autofill.SignIn || !held.submission.Named || len(it.Addresses) != 1 {
+		return nil
+	}
+	if kept := it.Addresses[0].URL; kept != site.WellKnown(page, "/") || page == kept {
+		return nil
+	}
+	list := []vault.Address{{URL: page, Match: it.Addresses[0].Match}}
+	return s.core.Set.Items.Save(ctx, it.ID, vault.Changes{vault.FieldAddresses: list})
+}
+
+// signedIn is the prompt for a sign-in or sign-up that the site took; nil if there is nothing
+// to ask.
+func (s *Prompts) signedIn(ctx context.Context, p Page, held prompt, address string) (*SavePrompt, error) {
+	typed := held.submission
+	if e, err := s.core.Set.Items.Entry(held.login); err == nil && !held.byHand {
+		if it := vault.View(e); it.SigningUp() && e.Secret(vault.FieldStaged).Equal(typed.Password) {
+			return s.confirm(ctx, held, it)
+		}
+	}
+	if typed.Username == "" && !held.byHand {
+		return nil, nil
+	}
+	items, err := s.core.matching(held.from.url)
+	if err != nil {
+		return nil, err
+	}
+	out := &SavePrompt{
+		ID: held.id, Kind: PromptKeep, Title: held.title, Username: typed.Username, Address: site.Shown(address),
+	}
+	for _, it := range items {
+		if !strings.EqualFold(it.Username, typed.Username) {
+			continue
+		}
+		e, err := s.core.Set.Items.Entry(it.ID)
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case e.Secret(vault.FieldPassword).Equal(typed.Password): // known already
+			return nil, errors.Join(s.noteFilled(p, it), s.settleAddress(ctx, it, held), s.Dismiss(held.id))
+		case it.Staged && e.Secret(vault.FieldStaged).Equal(typed.Password):
+			return s.confirm(ctx, held, it)
+		}
+		out.Kind, out.Update, out.Title, out.Folder = PromptUpdate, it.ID, it.Title, it.Folder
+	}
+	return out, nil
+}
+
+// changeOutcome is the prompt for a change of password that is staged.
+func (s *Prompts) changeOutcome(
+	ctx context.Context, p Page, held prompt, outcome autofill.Outcome, readings []autofill.Reading,
+) (*SavePrompt, error) {
+	e, err := s.core.Set.Items.Entry(held.login)
+	if held.login == "" || err != nil {
+		if outcome == autofill.Taken && held.submission.Username != "" { // of a login that the vault doesn't have
+			return s.signedIn(ctx, p, held, s.signInAddress(held))
+		}
+		return nil, nil
+	}
+	it := vault.View(e)
+	if !it.Staged {
+		return nil, s.Dismiss(held.id) // decided in the vault meanwhile
+	}
+	switch outcome {
+	case autofill.Refused:
+		return s.about(held, it, PromptRefused)
+	case autofill.Waiting:
+		return nil, nil
+	}
+	for _, r := range readings {
+		if r.Kind == autofill.SignIn || r.Kind == autofill.FirstStep { // signed out: the next sign-in will tell
+			return s.about(held, it, PromptWaiting)
+		}
+	}
+	return s.confirm(ctx, held, it)
+}
+
+// confirm makes the password that waits the login's own: the site took it.
+func (s *Prompts) confirm(ctx context.Context, held prompt, it vault.Item) (*SavePrompt, error) {
+	if err := s.staged.Confirm(ctx, it.ID); err != nil {
+		return nil, err
+	}
+	if !it.SigningUp() {
+		return s.about(held, it, PromptConfirmed)
+	}
+	if err := s.settleAddress(ctx, it, held); err != nil {
+		return nil, err
+	}
+	if err := s.noteUsed(held.id, it.ID); err != nil {
+		return nil, err
+	}
+	return s.about(held, it, PromptSignedUp)
+}
+
+// about makes the prompt that says how a change stands; each is shown once. That of a sign-up
+// stands until it is answered.
+func (s *Prompts) about(held prompt, it vault.Item, kind PromptKind) (out *SavePrompt, err error) {
+	address := site.Shown(s.signInAddress(held))
+	err = s.core.gate.Write(func(in *state) error {
+		now, _, err := in.find(held.id)
+		if err != nil || now.shown == kind && kind != PromptSignedUp {
+			return nil // answered or shown already
+		}
+		now.shown = kind
+		if kind != PromptWaiting && kind != PromptSignedUp {
+			now.sent = false
+		}
+		out = &SavePrompt{
+			ID: held.id, Kind: kind, Title: it.Title, Username: it.Username, Address: address, Folder: it.Folder,
+			Update: it.ID,
+		}
+		return nil
+	})
+	return out, err
+}

@@ -1,0 +1,222 @@
+package filling
+
+import (
+	"context"
+	"strings"
+
+	"redlocket/core/autofill"
+	"redlocket/core/site"
+	"redlocket/core/vault"
+)
+
+// Page is a frame of a page, as a browser vouches for it.
+type Page struct {
+	URL      string // of the frame itself
+	Top      string // of the tab
+	Tab      string
+	Frame    bool // it isn't the tab's main frame
+	Snapshot autofill.Snapshot
+}
+
+// key names the page's tab and site: what is known of one is good for the other's pages.
+func (p Page) key() string { return p.Tab + " " + site.Domain(p.URL) }
+
+// elsewhere is the site of a frame that belongs to another one than its tab; empty for
+// all others. What is typed there is out of its user's sight.
+func (p Page) elsewhere() string {
+	if here := site.Domain(p.URL); here != site.Domain(p.Top) {
+		return here
+	}
+	return ""
+}
+
+// sendsElsewhere names the site to which a form sends what is typed, if it isn't the
+// page's own.
+func (p Page) sendsElsewhere(form int) string {
+	for _, f := range p.Snapshot.Forms {
+		if f.ID != form || f.Action == "" {
+			continue
+		}
+		if to := site.Domain(f.Action); to != site.Domain(p.URL) {
+			return to
+		}
+		if strings.HasPrefix(p.URL, "https://") && !strings.HasPrefix(f.Action, "https://") {
+			return "an address without https"
+		}
+	}
+	return ""
+}
+
+// siteTitle makes a title from the page's own, where its first or last part is a name, or
+// else from its address.
+func (p Page) siteTitle() string {
+	domain := strings.ToLower(strings.SplitN(site.Domain(p.URL), ".", 2)[0])
+	separator := func(r rune) bool { return strings.ContainsRune("·|–—:", r) }
+	for _, part := range strings.FieldsFunc(p.Snapshot.Title, separator) {
+		part = strings.TrimSpace(part)
+		plain := strings.ToLower(strings.NewReplacer(" ", "", "&", "", "-", "").Replace(part))
+		if len(part) > 40 || domain == "" || plain == "" {
+			continue
+		}
+		if strings.Contains(plain, domain) || strings.Contains(domain, plain) {
+			return part
+		}
+	}
+	return site.Title(p.URL)
+}
+
+// Offer is one item that fits a page.
+type Offer struct {
+	ID       string `json:"id"`
+	Title    string `json:"title"`
+	Username string `json:"username"` // or what tells it from others like it
+	Folder   string `json:"folder,omitempty"`
+	Code     bool   `json:"code,omitempty"`    // it has one-time codes
+	Staged   bool   `json:"staged,omitempty"`  // a new password waits for the site to take it
+	Joining  bool   `json:"joining,omitempty"` // and it has no other: the site was signed up at
+}
+
+// OfferOf is an item as it is offered.
+func OfferOf(it vault.Item) Offer {
+	return Offer{
+		ID: it.ID, Title: it.Title, Username: it.Subtitle, Folder: it.Folder,
+		Code: it.HasCode, Staged: it.Staged, Joining: it.SigningUp(),
+	}
+}
+
+// mostOffers bounds how many accounts are offered at once.
+const mostOffers = 40
+
+func offersOf(items []vault.Item) []Offer {
+	out := []Offer{}
+	for _, it := range items[:min(len(items), mostOffers)] {
+		out = append(out, OfferOf(it))
+	}
+	return out
+}
+
+// FormView is what a form was found to be, and where it sends what is typed if that is
+// another site than the page's.
+type FormView struct {
+	autofill.Reading
+	Elsewhere string `json:"elsewhere,omitempty"`
+}
+
+// PageView is what the extension gets to know of a page.
+type PageView struct {
+	Readings []FormView  `json:"readings"`
+	Offers   []Offer     `json:"offers"`
+	Cards    []Offer     `json:"cards,omitempty"`
+	People   []Offer     `json:"people,omitempty"`
+	Why      string      `json:"why,omitempty"`    // why nothing is offered
+	Framed   string      `json:"framed,omitempty"` // the frame's site, in a page of another one
+	Slip     *SavePrompt `json:"slip,omitempty"`
+	Up       bool        `json:"up,omitempty"` // the page around this frame has a prompt to show
+	Alarm    *Alarm      `json:"alarm,omitempty"`
+	Go       *FillNow    `json:"go,omitempty"`
+}
+
+// Pages reads pages and fills them.
+type Pages struct {
+	core      *core
+	prompts   *Prompts
+	generated *Generated
+	staged    *Staged
+}
+
+// Read says what fits a page, whether it imitates a kept site, and whether a sign-in made on
+// the page before should be kept.
+func (s *Pages) Read(ctx context.Context, p Page) (PageView, error) {
+	out := PageView{Readings: []FormView{}, Offers: []Offer{}, Framed: p.elsewhere()}
+	readings := autofill.Read(p.Snapshot)
+	if !p.Frame {
+		if out.Alarm = s.core.alarm(p.URL); out.Alarm != nil {
+			return out, nil
+		}
+	}
+	rule := s.core.Set.Sites.Rule(site.Domain(p.URL))
+	if out.Framed == "" {
+		prompt, up, err := s.prompts.due(ctx, p, readings)
+		if err != nil {
+			return out, err
+		}
+		if !rule.NoAsk {
+			out.Slip, out.Up = prompt, up
+		}
+	}
+	items, err := s.core.matching(p.URL)
+	if err != nil {
+		return out, err
+	}
+	if items, err = s.core.likelyFirst(p, items); err != nil {
+		return out, err
+	}
+	if rule.NoOffer {
+		out.Why = "You asked that nothing be offered at " + rule.Domain + "."
+		return out, nil
+	}
+	for _, r := range readings {
+		out.Readings = append(out.Readings, FormView{r, p.sendsElsewhere(r.Form)})
+	}
+	out.Offers = offersOf(items)
+	if len(items) == 0 {
+		out.Why = s.whyNothing(p.URL)
+	}
+	if err := s.offerDetails(&out); err != nil {
+		return out, err
+	}
+	if !p.Frame {
+		out.Go, err = s.fillNow(p, items, out.Readings)
+	}
+	return out, err
+}
+
+// offerDetails offers cards and personal details where a form asks for them.
+func (s *Pages) offerDetails(out *PageView) error {
+	cards, people := false, false
+	for _, r := range out.Readings {
+		cards, people = cards || r.Card, people || r.Details
+	}
+	if cards {
+		list, err := s.core.ofType(vault.TypeCard)
+		if err != nil {
+			return err
+		}
+		out.Cards = offersOf(list)
+	}
+	if people {
+		list, err := s.core.ofType(vault.TypePerson)
+		if err != nil {
+			return err
+		}
+		out.People = offersOf(list)
+	}
+	return nil
+}
+
+// whyNothing says why a page gets no offer although its user might expect one.
+func (s *Pages) whyNothing(url string) string {
+	rest, plain := strings.CutPrefix(url, "http://")
+	if !plain {
+		return ""
+	}
+	if items, err := s.core.matching("https://" + rest); err == nil && len(items) > 0 {
+		return "This page came without https. The logins kept for this site are for https only, so none is offered."
+	}
+	return ""
+}
+
+// NeedsReading reports whether a page has to be read even if it has no fields: it imitates a
+// kept site, or may tell what became of a form that was sent before it.
+func (s *Pages) NeedsReading(p Page) bool {
+	if s.core.alarm(p.URL) != nil {
+		return true
+	}
+	waits := false
+	_ = s.core.gate.Read(func(in *state) error { // nothing waits once locked
+		held := in.prompts[p.key()]
+		waits = held != nil && held.sent
+		return nil
+	})
+	return waits
+}

@@ -1,0 +1,181 @@
+package filling
+
+import (
+	"context"
+	"errors"
+	"strings"
+
+	"redlocket/app/records"
+	"redlocket/core/autofill"
+	"redlocket/core/secret"
+	"redlocket/core/site"
+	"redlocket/core/vault"
+)
+
+// Submitted notes that a form was sent. What it means is decided when the page is read
+// again. The new password of a change is staged at its login at once; a sign-up with a
+// password that was made is staged as a login of its own.
+func (s *Prompts) Submitted(ctx context.Context, p Page, form int, values map[int]secret.Text) error {
+	if p.elsewhere() != "" || s.core.alarm(p.URL) != nil {
+		return nil
+	}
+	for _, r := range autofill.Read(p.Snapshot) {
+		if r.Form != form {
+			continue
+		}
+		a, ok := autofill.Submitted(p.Snapshot, r, values)
+		if !ok || autofill.Masked(a.Username) || a.Kind == autofill.Forgot || a.Kind == autofill.CodeForm {
+			return nil
+		}
+		held, err := s.note(p, a)
+		switch {
+		case err != nil:
+			return err
+		case a.Kind == autofill.SignUp:
+			return s.stageSignUp(ctx, p, held)
+		case a.Kind == autofill.Change || a.Kind == autofill.Reset:
+			return s.stageChange(ctx, p, a, held.login)
+		}
+	}
+	return nil
+}
+
+// note takes a submission down, and returns what is known of the tab then.
+func (s *Prompts) note(p Page, a autofill.Submission) (out prompt, err error) {
+	err = s.core.gate.Write(func(in *state) error {
+		held := in.at(p, s.core.Now())
+		defer func() { out = *held }()
+		if a.Username == "" {
+			a.Username = held.submission.Username // typed on the page before
+		}
+		held.since = s.core.Now()
+		if a.Password.IsEmpty() {
+			held.submission.Username = a.Username
+			return nil
+		}
+		held.submission, held.sent, held.from = a, true, origin{p.URL, p.Top, p.Frame}
+		held.shown, held.ready = "", nil
+		if held.title == "" {
+			held.title = p.siteTitle()
+		}
+		return nil
+	})
+	return out, err
+}
+
+// stageSignUp stages a login for a sign-up that was sent with a password made here: whatever
+// becomes of the page, the login is in the vault. Sent again after the site refused it, it
+// is the same one.
+func (s *Prompts) stageSignUp(ctx context.Context, p Page, held prompt) error {
+	items, err := s.core.matching(p.URL)
+	if err != nil || held.submission.Password.IsEmpty() {
+		return err
+	}
+	id := ""
+	for _, it := range items {
+		same := strings.EqualFold(it.Username, held.submission.Username)
+		if same && !it.SigningUp() {
+			return nil // it's in the vault: the prompt will ask about it
+		}
+		e, err := s.core.Set.Items.Entry(it.ID)
+		if err == nil && it.SigningUp() && (same || e.Secret(vault.FieldStaged).Equal(held.submission.Password)) {
+			id = it.ID
+		}
+	}
+	c := vault.Changes{vault.FieldUsername: held.submission.Username}
+	if id == "" {
+		address := s.signInAddress(held)
+		if address == "" || !held.submission.Password.Equal(held.made) {
+			return nil
+		}
+		id = records.NewID()
+		c = vault.Draft{
+			Title: held.title, Username: held.submission.Username, Addresses: []vault.Address{{URL: address}},
+		}.Changes()
+	}
+	c[vault.FieldStaged] = held.submission.Password
+	if err := s.core.Set.Items.Save(ctx, id, c); err != nil {
+		return err
+	}
+	return s.noteLogin(p, id)
+}
+
+// stageChange stages the new password of a change at its login, if it's clear which.
+func (s *Prompts) stageChange(ctx context.Context, p Page, a autofill.Submission, filled string) error {
+	id := s.changed(p, a, filled)
+	if id == "" {
+		return nil
+	}
+	if err := s.noteLogin(p, id); err != nil {
+		return err
+	}
+	return s.staged.Stage(ctx, id, a.Password)
+}
+
+// changed finds the login whose password a form changes: by user name, by the present
+// password, the one filled in this tab, or the only one of the site.
+func (s *Prompts) changed(p Page, a autofill.Submission, filled string) string {
+	items, err := s.core.matching(p.URL)
+	if err != nil {
+		return ""
+	}
+	byPassword := ""
+	for _, it := range items {
+		if a.Username != "" && strings.EqualFold(it.Username, a.Username) {
+			return it.ID
+		}
+		e, err := s.core.Set.Items.Entry(it.ID)
+		if err == nil && byPassword == "" && !a.Current.IsEmpty() && e.Secret(vault.FieldPassword).Equal(a.Current) {
+			byPassword = it.ID
+		}
+	}
+	switch {
+	case byPassword != "":
+		return byPassword
+	case filled != "" && s.core.fits(filled, p.URL):
+		return filled
+	case len(items) == 1 && (a.Username == "" || items[0].Username == ""):
+		return items[0].ID
+	}
+	return ""
+}
+
+// Errors of prompts that were asked for by hand.
+var (
+	ErrNothingTyped = errors.New("there is no user name and no password on this page yet")
+	ErrKnown        = errors.New("the vault has this sign-in already")
+)
+
+// ByHand makes a prompt of what stands in a page's form now, because its user asked for it.
+func (s *Prompts) ByHand(ctx context.Context, p Page, form int, values map[int]secret.Text) (*SavePrompt, error) {
+	var a autofill.Submission
+	for _, r := range autofill.Read(p.Snapshot) {
+		if r.Form == form {
+			a, _ = autofill.Submitted(p.Snapshot, r, values)
+		}
+	}
+	if a.Password.IsEmpty() && a.Username == "" {
+		return nil, ErrNothingTyped
+	}
+	a.Kind = autofill.SignIn
+	var held prompt
+	err := s.core.gate.Write(func(in *state) error {
+		now := in.at(p, s.core.Now())
+		now.submission, now.sent, now.byHand, now.from.url = a, true, true, p.URL
+		now.since, now.title = s.core.Now(), p.siteTitle()
+		held = *now
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	address, err := site.Clean(p.URL)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.signedIn(ctx, p, held, address)
+	if err == nil && out == nil {
+		err = ErrKnown
+	}
+	return out, err
+}

@@ -1,0 +1,277 @@
+package importing
+
+import (
+	"archive/tar"
+	"bytes"
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"filippo.io/age"
+
+	"redlocket/app/reauth"
+	"redlocket/app/records"
+	"redlocket/core/secret"
+	"redlocket/core/transfer"
+	"redlocket/core/vault"
+)
+
+// A backup is a file of the age format (version 1, passphrase), which general-purpose
+// tools open. In it is a tar archive: README.txt, items.json as [transfer.WriteJSON]
+// writes it, and every attached file as files/ID/NAME.
+const (
+	backupItems  = "items.json"
+	backupFiles  = "files/"
+	backupReadme = `This is a backup of a Red Locket vault.
+
+items.json   every item with all its fields and its whole history; the names of
+             its parts are described in docs/export.schema.json
+files/       what is attached to items, each under the id that items.json names
+             it by
+
+It was encrypted in the age format with a passphrase. Any tool for that format
+opens it: age --decrypt BACKUP | tar -x
+To have a vault from it again: redlocket restore BACKUP
+`
+)
+
+// MaxBackup is the largest items.json that is read back, in bytes.
+const MaxBackup = 512 << 20
+
+// minPassphrase is the shortest passphrase of a backup, in characters: whoever has the
+// file can guess for as long as they like.
+const minPassphrase = 12
+
+// Errors of backups.
+var (
+	ErrPassphrase      = fmt.Errorf("a backup’s passphrase has %d characters at least: whoever finds the file can guess for years", minPassphrase)
+	ErrWrongPassphrase = errors.New("this isn’t the passphrase of the backup")
+	ErrBackupBroken    = errors.New("the backup is damaged or cut short; nothing of it was taken")
+)
+
+// Backups writes everything of a vault, and reads it back.
+type Backups struct{ cfg Config }
+
+// Saved says what a backup holds.
+type Saved struct {
+	Items int
+	Files int
+	Bytes int64 // of files, in clear
+}
+
+// Write writes everything of the vault, sealed with a passphrase. The master password
+// is asked for first. Files that aren't on this device are fetched.
+func (b *Backups) Write(ctx context.Context, w io.Writer, passphrase secret.Text) (s Saved, err error) {
+	if err := b.cfg.Guard.Require(reauth.Export); err != nil {
+		return s, err
+	}
+	if len([]rune(passphrase.Reveal())) < minPassphrase {
+		return s, records.BadInput("passphrase", ErrPassphrase)
+	}
+	return b.write(ctx, w, passphrase)
+}
+
+func (b *Backups) write(ctx context.Context, w io.Writer, passphrase secret.Text) (s Saved, err error) {
+	list, err := b.everything()
+	if err != nil {
+		return s, err
+	}
+	to, err := age.NewScryptRecipient(passphrase.Reveal())
+	if err != nil {
+		return s, err
+	}
+	if b.cfg.LightBackups {
+		to.SetWorkFactor(10)
+	}
+	sealed, err := age.Encrypt(w, to)
+	if err != nil {
+		return s, err
+	}
+	out := tar.NewWriter(sealed)
+	now := b.cfg.Now()
+	var items bytes.Buffer
+	devices, err := b.cfg.Set.Book.DeviceNames()
+	if err != nil {
+		return s, err
+	}
+	err = transfer.WriteJSON(&items, transfer.Export{Made: now.UnixMilli(), Devices: devices, Entries: list})
+	if err != nil {
+		return s, err
+	}
+	for _, part := range []struct {
+		name    string
+		content []byte
+	}{{"README.txt", []byte(backupReadme)}, {backupItems, items.Bytes()}} {
+		write := func() error { _, err := out.Write(part.content); return err }
+		if err := addTar(out, part.name, int64(len(part.content)), now, write); err != nil {
+			return s, err
+		}
+	}
+	for _, e := range list {
+		if e.IsItem() {
+			s.Items++
+		}
+		for _, f := range everyFile(e) {
+			write := func() error { return b.cfg.Set.Files.Read(ctx, f, out) }
+			if err := addTar(out, backupFiles+f.ID+"/"+f.Name, f.Size, now, write); err != nil {
+				return s, fmt.Errorf("failed to write “%s”: %w", f.Name, err)
+			}
+			s.Files, s.Bytes = s.Files+1, s.Bytes+f.Size
+		}
+	}
+	return s, errors.Join(out.Close(), sealed.Close())
+}
+
+func addTar(out *tar.Writer, name string, size int64, at time.Time, write func() error) error {
+	if err := out.WriteHeader(&tar.Header{Name: name, Mode: 0o600, Size: size, ModTime: at, Format: tar.FormatPAX}); err != nil {
+		return err
+	}
+	return write()
+}
+
+// everyFile returns the files of an entry, and those of its past.
+func everyFile(e vault.Entry) []vault.File {
+	out := e.Files()
+	for _, p := range e.Past {
+		f, ok := vault.FileOf(p.Field, p.Value)
+		if ok && !slices.ContainsFunc(out, func(o vault.File) bool { return o.ID == f.ID }) {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// everything returns all entries but those that are a device's own.
+func (b *Backups) everything() ([]vault.Entry, error) {
+	list, err := b.cfg.Set.Book.Entries(func(e vault.Entry) bool {
+		return e.Type != vault.TypeDevice && e.Type != vault.TypeProfile
+	})
+	slices.SortFunc(list, func(a, b vault.Entry) int {
+		return cmp.Or(cmp.Compare(a.Created, b.Created), strings.Compare(a.ID, b.ID))
+	})
+	return list, err
+}
+
+// openBackup opens a backup's archive.
+func openBackup(r io.Reader, passphrase secret.Text) (*tar.Reader, error) {
+	id, err := age.NewScryptIdentity(passphrase.Reveal())
+	if err != nil {
+		return nil, ErrWrongPassphrase
+	}
+	plain, err := age.Decrypt(r, id)
+	var wrong *age.NoIdentityMatchError
+	if errors.As(err, &wrong) {
+		return nil, ErrWrongPassphrase
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrBackupBroken, err)
+	}
+	return tar.NewReader(plain), nil
+}
+
+// readBackup reads a backup to its end: the items, and each file by fn.
+func readBackup(r io.Reader, passphrase secret.Text, fn func(x transfer.Export, id, name string, r io.Reader) error) (x transfer.Export, s Saved, err error) {
+	in, err := openBackup(r, passphrase)
+	if err != nil {
+		return x, s, err
+	}
+	for {
+		h, err := in.Next()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return x, s, fmt.Errorf("%w: %w", ErrBackupBroken, err)
+		}
+		switch rest, isFile := strings.CutPrefix(h.Name, backupFiles); {
+		case h.Name == backupItems:
+			b, err := io.ReadAll(io.LimitReader(in, MaxBackup))
+			if err != nil {
+				return x, s, fmt.Errorf("%w: %w", ErrBackupBroken, err)
+			}
+			if x, err = transfer.ReadBackup(b); err != nil {
+				return x, s, err
+			}
+			for _, e := range x.Entries {
+				if e.IsItem() {
+					s.Items++
+				}
+			}
+		case isFile:
+			id, name, _ := strings.Cut(rest, "/")
+			s.Files, s.Bytes = s.Files+1, s.Bytes+h.Size
+			if err := fn(x, id, name, in); err != nil {
+				return x, s, err
+			}
+		}
+	}
+	if x.Made == 0 {
+		return x, s, fmt.Errorf("%w: it has no list of items", ErrBackupBroken)
+	}
+	return x, s, nil
+}
+
+// CheckBackup reads a backup to its end and says what it holds; every attached file
+// must be what its item says it is.
+func CheckBackup(r io.Reader, passphrase secret.Text) (Saved, error) {
+	_, s, err := readBackup(r, passphrase, func(x transfer.Export, id, _ string, r io.Reader) error {
+		sum := sha256.New()
+		if _, err := io.Copy(sum, r); err != nil {
+			return fmt.Errorf("%w: %w", ErrBackupBroken, err)
+		}
+		for _, e := range x.Entries {
+			for _, f := range everyFile(e) {
+				if f.ID == id && f.Sum == hex.EncodeToString(sum.Sum(nil)) {
+					return nil
+				}
+			}
+		}
+		return fmt.Errorf("%w: an attached file isn’t what it was", ErrBackupBroken)
+	})
+	return s, err
+}
+
+// Restore brings a backup into the vault. What it has and the vault hasn't is added, each
+// with its history; what both have is joined as edits of two devices are. Nothing is
+// written before all of the backup was read; attached files come first.
+func (b *Backups) Restore(ctx context.Context, r io.Reader, passphrase secret.Text, progress func(done, of int)) (s Saved, err error) {
+	var taken []string
+	defer func() {
+		for _, id := range taken {
+			b.cfg.Set.Files.Restored(ctx, id, err != nil)
+		}
+	}()
+	x, s, err := readBackup(r, passphrase, func(_ transfer.Export, id, _ string, r io.Reader) error {
+		fresh, err := b.cfg.Set.Files.Restore(ctx, id, r)
+		if fresh {
+			taken = append(taken, id)
+		}
+		return err
+	})
+	if err != nil {
+		return s, err
+	}
+	return s, b.cfg.Set.Items.SaveMany(ctx, func(have map[string]vault.Entry) ([]vault.Entry, error) {
+		var list []vault.Entry
+		for _, e := range x.Entries {
+			if e.Type == vault.TypeDevice || e.Type == vault.TypeProfile || e.ID == "" {
+				continue
+			}
+			next := e
+			if old, ok := have[e.ID]; ok {
+				if next = vault.Merge(old, e); next.Equal(old) {
+					continue
+				}
+			}
+			list = append(list, next)
+		}
+		return list, nil
+	}, progress)
+}

@@ -1,0 +1,258 @@
+package records
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/text/language"
+
+	"redlocket/core/audit"
+	"redlocket/core/find"
+	"redlocket/core/site"
+	"redlocket/core/vault"
+)
+
+// Book is what is there, in order.
+type Book struct{ core *core }
+
+// Index returns the book as it can be searched. It is rebuilt after changes only.
+func (b *Book) Index() (x *find.Index, err error) {
+	err = b.core.gate.Read(func(in *content) error { x = in.index; return nil })
+	if err != nil || x != nil {
+		return x, err
+	}
+	err = b.core.write(func(in *content) error {
+		if in.index == nil {
+			in.index = find.NewIndex(in.items(), b.core.findOptions(in))
+			go in.index.Warm()
+		}
+		x = in.index
+		return nil
+	})
+	return x, err
+}
+
+func (c *core) findOptions(in *content) find.Options {
+	return find.Options{Language: c.language(in), Names: in.sites.Names}
+}
+
+// FieldLanguage is the register of the profile's entry with the language that dates are
+// written and the book is sorted in, as a BCP 47 tag.
+const FieldLanguage vault.Field = "set:language"
+
+// language of the book's order.
+func (c *core) language(in *content) language.Tag {
+	if l := in.entries[c.ID].entry.Text(FieldLanguage); l != "" {
+		return language.Make(l)
+	}
+	return language.BritishEnglish
+}
+
+// Profile returns the set's own entry, which holds what is set for all devices. It is empty
+// once the set is closed, and while the records are being opened.
+func (b *Book) Profile() (e vault.Entry) {
+	_ = b.core.gate.Read(func(in *content) error { e = in.entries[b.core.ID].entry; return nil })
+	return e
+}
+
+// items returns every item, archived or not.
+func (in *content) items() []vault.Item {
+	items := make([]vault.Item, 0, len(in.entries))
+	for _, h := range in.entries {
+		if h.entry.IsItem() {
+			items = append(items, vault.View(h.entry))
+		}
+	}
+	in.markShared(items)
+	return items
+}
+
+// markShared marks the logins that share a password, or that may be there twice.
+func (in *content) markShared(items []vault.Item) {
+	list := make([]audit.Login, 0, len(items))
+	for i := range items {
+		it := &items[i]
+		if it.Archived || !it.Type.IsAccount() {
+			continue
+		}
+		domain := ""
+		if len(it.Addresses) > 0 {
+			domain = site.Domain(it.Addresses[0].URL)
+		}
+		list = append(list, audit.Of(in.entries[it.ID].entry, domain))
+	}
+	reused, suspects := audit.Reused(list), audit.Suspects(list)
+	for i := range items {
+		items[i].Reused, items[i].Suspect = reused[items[i].ID], suspects[items[i].ID]
+	}
+}
+
+// Revision grows with every change of the entries. What was computed at the present one
+// is still right.
+func (b *Book) Revision() int64 { return b.core.revision.Load() }
+
+// Find searches the book, and lists the first so many sites; 0 is all.
+func (b *Book) Find(q find.Query, most int) (*find.Book, error) {
+	x, err := b.Index()
+	if err != nil {
+		return nil, err
+	}
+	now := find.Now{Time: b.core.Now().UnixMilli()}
+	err = b.core.gate.Read(func(in *content) error { now.Used = in.uses.at; return nil })
+	return x.Find(q, now, most), err
+}
+
+// AsOf returns the book as it was at a moment, in milliseconds since 1970.
+func (b *Book) AsOf(ms int64) (x *find.Index, err error) {
+	err = b.core.read(func(in *content) error {
+		var items []vault.Item
+		for _, h := range in.entries {
+			if then, ok := h.entry.AsOf(ms); ok && then.IsItem() {
+				items = append(items, vault.View(then))
+			}
+		}
+		x = find.NewIndex(items, b.core.findOptions(in))
+		return nil
+	})
+	return x, err
+}
+
+// Entries returns the entries that are wanted, in no order.
+func (b *Book) Entries(wanted func(vault.Entry) bool) (list []vault.Entry, err error) {
+	err = b.core.read(func(in *content) error {
+		for _, h := range in.entries {
+			if wanted(h.entry) {
+				list = append(list, h.entry)
+			}
+		}
+		return nil
+	})
+	return list, err
+}
+
+// Logins returns every login that isn't archived, in the order of the book.
+func (b *Book) Logins() ([]vault.Item, error) {
+	x, err := b.Index()
+	if err != nil {
+		return nil, err
+	}
+	var out []vault.Item
+	x.Items(func(it *vault.Item) {
+		if it.Type.IsAccount() {
+			out = append(out, *it)
+		}
+	})
+	return out, nil
+}
+
+// Usernames returns the user names used before, the most used first. One that is likely, such
+// as the person's e-mail address, counts as used once.
+func (b *Book) Usernames(likely string) ([]string, error) {
+	items, err := b.Logins()
+	if err != nil {
+		return nil, err
+	}
+	count := map[string]int{likely: 1}
+	for _, it := range items {
+		if it.Username != "" {
+			count[it.Username]++
+		}
+	}
+	names := slices.Collect(maps.Keys(count))
+	slices.SortFunc(names, func(a, b string) int {
+		return cmp.Or(cmp.Compare(count[b], count[a]), strings.Compare(a, b))
+	})
+	return names, nil
+}
+
+// DeviceNames returns the names of the devices by id.
+func (b *Book) DeviceNames() (map[string]string, error) {
+	devices, err := b.Entries(func(e vault.Entry) bool { return e.Type == vault.TypeDevice })
+	out := make(map[string]string, len(devices))
+	for _, e := range devices {
+		out[e.ID] = e.Text(vault.FieldName)
+	}
+	return out, err
+}
+
+// Expiry says how an item stands to the day it runs out.
+type Expiry struct {
+	Item vault.Item
+	Over bool
+	Days int // until it runs out, counted up
+}
+
+// Expiring says how an item stands to the day it runs out; ok is false while that is further
+// away than [vault.Warning].
+func (b *Book) Expiring(it vault.Item) (e Expiry, ok bool) {
+	end, dated := vault.Expiry(it.Expires)
+	if !dated || it.Archived {
+		return e, false
+	}
+	left := end.Sub(b.core.Now())
+	const day = 24 * time.Hour
+	return Expiry{it, left <= 0, int((left + day - 1) / day)}, left <= vault.Warning
+}
+
+// ExpiringSoon lists what runs out soon or has, the first first.
+func (b *Book) ExpiringSoon() ([]Expiry, error) {
+	x, err := b.Index()
+	if err != nil {
+		return nil, err
+	}
+	var out []Expiry
+	x.Items(func(it *vault.Item) {
+		if it.Expires == "" {
+			return
+		}
+		if e, ok := b.Expiring(*it); ok {
+			out = append(out, e)
+		}
+	})
+	slices.SortStableFunc(out, func(a, b Expiry) int { return a.Days - b.Days })
+	return out, nil
+}
+
+// uses are the moments at which items were last used on this device. They aren't synced: the
+// cloud would learn when its user signs in somewhere.
+type uses struct {
+	at      map[string]int64 // milliseconds since 1970, by item; replaced, never changed
+	unsaved bool
+}
+
+// localUses names what is kept of uses. A crash loses those of one opening, and with them a
+// little of the order of searches.
+const localUses = "uses"
+
+func (u uses) encode() ([]byte, error) { return json.Marshal(u.at) }
+
+func (c *core) loadUses(ctx context.Context) error {
+	at := map[string]int64{}
+	if err := (&Local{c}).GetJSON(ctx, localUses, &at); err != nil {
+		return err
+	}
+	return c.gate.Write(func(in *content) error { in.uses.at = at; return nil })
+}
+
+// Use notes that an item was used now: filled, copied or opened at its site.
+func (b *Book) Use(id string) error {
+	return b.core.gate.Write(func(in *content) error {
+		next := make(map[string]int64, len(in.uses.at)+1)
+		maps.Copy(next, in.uses.at) // readers hold the map that is there
+		next[id] = b.core.Now().UnixMilli()
+		in.uses = uses{next, true}
+		return nil
+	})
+}
+
+// Used returns when items were last used on this device, in milliseconds since 1970, by id. It
+// must not be changed.
+func (b *Book) Used() (at map[string]int64) {
+	_ = b.core.gate.Read(func(in *content) error { at = in.uses.at; return nil }) // nothing once locked
+	return at
+}

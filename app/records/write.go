@@ -1,0 +1,145 @@
+package records
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"runtime"
+	"sync"
+	"sync/atomic"
+
+	"redlocket/core/keys"
+	"redlocket/core/vault"
+)
+
+// save seals entries at their next revision and puts them into the store before memory shows
+// them: what was acknowledged is on disk.
+func (c *core) save(ctx context.Context, in *content, list []vault.Entry) error {
+	next := nextHeld(in.entries, list)
+	rows, err := sealRows(ctx, in.key, next, nil)
+	if err != nil {
+		return err
+	}
+	return c.put(ctx, in, next, rows)
+}
+
+// put writes sealed rows and shows them.
+func (c *core) put(ctx context.Context, in *content, next []held, rows []Row) error {
+	if err := c.Store.Put(ctx, rows, nil); err != nil {
+		return fmt.Errorf("failed to save: %w", err)
+	}
+	for _, h := range next {
+		in.entries[h.entry.ID] = h
+	}
+	c.changed(in)
+	call(c.Events.Waiting)
+	return nil
+}
+
+// changed notes that entries aren't what they were.
+func (c *core) changed(in *content) {
+	in.index = nil
+	c.revision.Add(1)
+	call(c.Events.Changed)
+}
+
+// SaveMany is for many entries at once: they are planned and sealed while others read and edit,
+// and written in one transaction. plan is given what the set holds, and is asked again if one
+// of its entries was edited meanwhile. Until the store is written to, cancelling ctx leaves
+// everything as it was.
+func (s *Items) SaveMany(
+	ctx context.Context,
+	plan func(map[string]vault.Entry) ([]vault.Entry, error),
+	progress func(done, of int),
+) error {
+	for {
+		var key *keys.Vault
+		var before map[string]held
+		err := s.core.read(func(in *content) error {
+			key, before = in.key, maps.Clone(in.entries)
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		entries := make(map[string]vault.Entry, len(before))
+		for id, h := range before {
+			entries[id] = h.entry
+		}
+		list, err := plan(entries)
+		if err != nil || len(list) == 0 {
+			return err
+		}
+		next := nextHeld(before, list)
+		rows, err := sealRows(ctx, key, next, progress)
+		if err != nil {
+			return err
+		}
+		if done, err := s.core.putIfSame(ctx, before, next, rows); done || err != nil {
+			return err
+		}
+	}
+}
+
+// nextHeld are entries as they will be held once they are written.
+func nextHeld(before map[string]held, list []vault.Entry) []held {
+	next := make([]held, len(list))
+	for i, e := range list {
+		h := before[e.ID]
+		h.entry, h.rev = e, h.baseRev+1
+		h.edit++
+		next[i] = h
+	}
+	return next
+}
+
+// putIfSame puts rows into the store unless one of their entries was edited since.
+func (c *core) putIfSame(ctx context.Context, before map[string]held, next []held, rows []Row) (done bool, err error) {
+	err = c.write(func(in *content) error {
+		for _, h := range next {
+			now, was := in.entries[h.entry.ID], before[h.entry.ID]
+			if now.edit != was.edit || now.rev != was.rev || now.baseRev != was.baseRev {
+				return nil
+			}
+		}
+		done = true
+		return c.put(ctx, in, next, rows)
+	})
+	return done, err
+}
+
+// sealRows seals entries, many of them on every processor.
+func sealRows(ctx context.Context, key *keys.Vault, list []held, progress func(done, of int)) ([]Row, error) {
+	rows := make([]Row, len(list))
+	workers := max(1, min(runtime.GOMAXPROCS(0), len(list)/64))
+	failed := make([]error, workers)
+	var done atomic.Int64
+	var wg sync.WaitGroup
+	for w := range workers {
+		wg.Go(func() {
+			for i := w; i < len(list) && failed[w] == nil; i += workers {
+				rows[i], failed[w] = sealRow(key, list[i])
+				if n := done.Add(1); progress != nil && n%64 == 0 {
+					progress(int(n), len(list))
+				}
+				failed[w] = errors.Join(failed[w], ctx.Err())
+			}
+		})
+	}
+	wg.Wait()
+	return rows, errors.Join(failed...)
+}
+
+// sealRow seals the entry at h.rev.
+func sealRow(key *keys.Vault, h held) (Row, error) {
+	plain, err := h.entry.Encode()
+	if err != nil {
+		return Row{}, err
+	}
+	blob, err := key.SealRecord(h.entry.ID, h.rev, plain)
+	if err != nil {
+		return Row{}, err
+	}
+	return Row{h.entry.ID, h.rev, blob, h.baseRev, h.baseHash}, nil
+}

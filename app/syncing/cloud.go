@@ -1,0 +1,36 @@
+package syncing
+
+import (
+	"context"
+	"errors"
+
+	"redlocket/core/wire"
+)
+
+// Cloud is the sync service as a line calls it.
+type Cloud interface {
+	Changes(ctx context.Context, token string, since uint64) (wire.Changes, error)
+	Commit(ctx context.Context, token string, c wire.Commit) error
+	// Events calls fn once the line is up, and for every new head, until it breaks.
+	Events(ctx context.Context, token string, fn func(head uint64)) error
+	// PutChunk and Chunk carry sealed chunks of files; RemoveFile drops all of one.
+	PutChunk(ctx context.Context, token, file string, n int, sealed []byte) error
+	Chunk(ctx context.Context, token, file string, n int) ([]byte, error)
+	RemoveFile(ctx context.Context, token, file string) error
+}
+
+// The errors that a cloud returns and callers act on.
+var (
+	ErrConflict  = errors.New("somebody else's commit came first")
+	ErrSignIn    = errors.New("the e-mail address, the master password or the carried half is not right")
+	ErrToken     = errors.New("this device is no longer signed in at the cloud")
+	ErrTaken     = errors.New("this e-mail address has a vault in this cloud already; bring it to this computer instead")
+	ErrTooMany   = errors.New("too many attempts: wait a few minutes and try again")
+	ErrNotReady  = errors.New("the other device hasn't answered yet")
+	ErrOver      = errors.New("this introduction is over; start again on the new device")
+	ErrOffline   = errors.New("the cloud can't be reached")
+	ErrCloudURL  = errors.New("the cloud's address must begin with https:// (http:// only on this computer)")
+	ErrNoChunk   = errors.New("the cloud doesn't have this file yet; the device it was attached on has to be online once more")
+	ErrCloudFull = errors.New("there is no room left for files at the cloud")
+	ErrCloudSick = errors.New("the cloud has trouble")
+)

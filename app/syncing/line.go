@@ -1,0 +1,363 @@
+// Package syncing is one set's line to its cloud.
+//
+// A [Line] pulls what other devices committed, has the set verify and merge it, and commits
+// what waits; [Line.Sync] does that once, one run at a time. From [Line.Start] to [Line.Stop]
+// it does so by itself: when the cloud tells of a new head, when something waits
+// ([Line.Nudge]), and every minute. It never gives up: trouble is told by [Line.Status], and
+// tried again after a growing wait.
+//
+// What is verified, and how, is package ledger's; entries and keys stay in package records.
+package syncing
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"math/rand/v2"
+	"sync"
+	"time"
+
+	"redlocket/app/records"
+	"redlocket/core/ledger"
+	"redlocket/core/wire"
+)
+
+// Status says how a set stands to its cloud.
+type Status struct {
+	State   State
+	Since   time.Time // when it came into this state, or was last in step
+	Detail  string    // for a fault or trouble: what, in plain words
+	Waiting int       // records not yet committed
+}
+
+// State is one word of a status.
+type State string
+
+// The states.
+const (
+	NoCloud  State = ""         // the set is on this computer only
+	InStep   State = "in step"  // all is committed, nothing is missing
+	Catching State = "catching" // work is going on
+	Away     State = "away"     // the cloud can't be reached; it will catch up
+	Ended    State = "ended"    // the cloud no longer takes this device's session
+	Fault    State = "fault"    // the cloud's answer was refused; nothing of it was used
+)
+
+// How often to look without being told, and how long to wait after trouble.
+const (
+	pollEvery  = time.Minute
+	retryFirst = 500 * time.Millisecond
+	retryLast  = 30 * time.Second
+)
+
+// localToken names the token of the cloud's session, sealed for this device alone.
+const localToken = "token"
+
+// Line keeps one set in step with its cloud. It is safe for concurrent use.
+type Line struct {
+	set     *records.Set
+	now     func() time.Time
+	changed func() // the status has changed
+
+	wake    chan struct{} // asks for a look now
+	running chan struct{} // holds a value while a run is under way
+
+	mu      sync.Mutex // guards the fields below
+	cloud   Cloud      // nil without one
+	status  Status
+	stop    context.CancelFunc
+	stopped chan struct{}
+}
+
+// New returns a line that stands still. cloud is nil for a set on this computer only;
+// changed is called when the status has changed.
+func New(set *records.Set, cloud Cloud, now func() time.Time, changed func()) *Line {
+	return &Line{
+		set: set, cloud: cloud, now: now, changed: changed,
+		wake: make(chan struct{}, 1), running: make(chan struct{}, 1),
+	}
+}
+
+// Connect gives a set that was on this computer only a cloud.
+func (l *Line) Connect(c Cloud) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.cloud = c
+}
+
+// KeepToken keeps the token of a cloud's session, for the line of the same set.
+func KeepToken(ctx context.Context, local *records.Local, token string) error {
+	return local.Set(ctx, localToken, []byte(token))
+}
+
+// Token returns the token of the cloud's session. The error is ErrToken if there is none.
+func (l *Line) Token(ctx context.Context) (string, error) {
+	b, err := l.set.Local.Get(ctx, localToken)
+	if err == nil && len(b) == 0 {
+		err = ErrToken
+	}
+	return string(b), err
+}
+
+// Status returns how the set stands to its cloud.
+func (l *Line) Status() Status {
+	s := l.state()
+	s.Waiting = l.set.Replica.Waiting()
+	return s
+}
+
+func (l *Line) state() Status {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.status
+}
+
+// setStatus notes a state, and reports whether it is another than before.
+func (l *Line) setStatus(s State, detail string) {
+	if l.noteStatus(s, detail) {
+		l.changed()
+	}
+}
+
+func (l *Line) noteStatus(s State, detail string) (changed bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	changed = l.status.State != s || l.status.Detail != detail
+	if changed || s == InStep {
+		l.status = Status{State: s, Since: l.now(), Detail: detail}
+	}
+	return changed
+}
+
+// Nudge asks for a look now.
+func (l *Line) Nudge() {
+	select {
+	case l.wake <- struct{}{}:
+	default:
+	}
+}
+
+// Start keeps the set in step from now until [Line.Stop]. Started twice, it runs once.
+func (l *Line) Start() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.stop != nil {
+		return
+	}
+	if l.cloud == nil {
+		go l.removeUnused(context.Background())
+		return
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	l.stop, l.stopped = cancel, make(chan struct{})
+	l.status = Status{State: Catching, Since: l.now()}
+	go l.listen(ctx, l.cloud)
+	go l.follow(ctx, l.stopped)
+}
+
+// Stop ends what [Line.Start] began, and waits for the run under way.
+func (l *Line) Stop() {
+	stop, stopped := l.stopping()
+	if stop == nil {
+		return
+	}
+	stop()
+	<-stopped
+}
+
+func (l *Line) stopping() (context.CancelFunc, chan struct{}) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.stop, l.stopped
+}
+
+// listen hears of other devices' commits, for as long as ctx lives.
+func (l *Line) listen(ctx context.Context, cloud Cloud) {
+	for wait := retryFirst; ctx.Err() == nil; wait = min(2*wait, retryLast) {
+		token, err := l.Token(ctx)
+		if err == nil {
+			err = cloud.Events(ctx, token, func(uint64) {
+				wait = retryFirst
+				l.Nudge()
+			})
+		}
+		if err == nil || errors.Is(err, ErrOffline) {
+			l.Nudge() // the line broke: see whether the cloud is still there
+		}
+		sleep(ctx, jitter(wait))
+	}
+}
+
+func (l *Line) removeUnused(ctx context.Context) {
+	if l.set.Loaded() == nil {
+		l.set.Files.RemoveUnused(ctx)
+	}
+}
+
+func (l *Line) follow(ctx context.Context, stopped chan struct{}) {
+	defer close(stopped)
+	l.removeUnused(ctx)
+	retry := retryFirst
+	for ctx.Err() == nil {
+		err := l.Sync(ctx)
+		if err == nil {
+			err = l.sendFiles(ctx)
+		}
+		var fault *ledger.Fault
+		next := pollEvery
+		switch {
+		case ctx.Err() != nil:
+			return
+		case err == nil:
+			retry = retryFirst
+			l.setStatus(InStep, "")
+		case errors.Is(err, ErrCloudFull):
+			l.setStatus(InStep, err.Error())
+		case errors.As(err, &fault):
+			l.setStatus(Fault, fault.Detail)
+		case errors.Is(err, ErrToken), errors.Is(err, ErrSignIn):
+			l.setStatus(Ended, err.Error())
+		default:
+			l.setStatus(Away, err.Error())
+			next, retry = jitter(retry), min(2*retry, retryLast)
+		}
+		select {
+		case <-ctx.Done():
+		case <-l.wake:
+		case <-time.After(next):
+		}
+	}
+}
+
+func sleep(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+}
+
+func jitter(d time.Duration) time.Duration { return d*3/4 + rand.N(d/2) }
+
+// maxTurns bounds how often a run begins again because another device's commit got through.
+const maxTurns = 20
+
+// Sync pulls what others committed, merges it, and commits what waits here. A run that is
+// under way is waited for. The error is a [*ledger.Fault] if the cloud's answer can't be what
+// the other devices wrote; then nothing of it was used.
+func (l *Line) Sync(ctx context.Context) error {
+	select {
+	case l.running <- struct{}{}:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	defer func() { <-l.running }()
+	for range maxTurns {
+		err := l.syncOnce(ctx)
+		if !errors.Is(err, ErrConflict) {
+			return err
+		}
+	}
+	return ErrConflict
+}
+
+func (l *Line) syncOnce(ctx context.Context) error {
+	cloud, token, err := l.at(ctx)
+	if err != nil || cloud == nil {
+		return err
+	}
+	checkpoint, err := l.set.Replica.Checkpoint()
+	if err != nil {
+		return err
+	}
+	changes, err := cloud.Changes(ctx, token, checkpoint.Number)
+	if err != nil {
+		return err
+	}
+	stale, err := l.set.Replica.Merge(ctx, Pulled(checkpoint.Number, changes))
+	if err != nil {
+		return err
+	}
+	if stale {
+		return ErrConflict
+	}
+	commit, err := l.set.Replica.Prepare(ctx, wire.MaxRecords)
+	if err != nil || commit == nil {
+		return err
+	}
+	if err := cloud.Commit(ctx, token, message(commit)); err != nil {
+		return err
+	}
+	return l.set.Replica.Committed(ctx, commit)
+}
+
+// at returns the cloud, if there is one, and the token of the session there.
+func (l *Line) at(ctx context.Context) (Cloud, string, error) {
+	cloud := l.connected()
+	if cloud == nil {
+		return nil, "", nil
+	}
+	token, err := l.Token(ctx)
+	return cloud, token, err
+}
+
+func (l *Line) connected() Cloud {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.cloud
+}
+
+// Pulled is a cloud's answer to what was asked since a head, as a set takes it.
+func Pulled(since uint64, c wire.Changes) records.Pull {
+	p := records.Pull{Since: since, Latest: c.Latest}
+	for _, h := range c.Heads {
+		p.Heads = append(p.Heads, ledger.SealedHead(h))
+	}
+	for _, r := range c.Records {
+		p.Records = append(p.Records, ledger.SealedRecord(r))
+	}
+	return p
+}
+
+// message is a commit as it travels.
+func message(c *records.Commit) wire.Commit {
+	out := wire.Commit{Head: wire.Head(c.Head)}
+	if !c.First {
+		out.Parent = hex.EncodeToString(c.Parent[:])
+	}
+	for _, r := range c.Records {
+		out.Records = append(out.Records, wire.Record(r))
+	}
+	return out
+}
+
+// sendFiles brings files that the cloud doesn't have yet there.
+func (l *Line) sendFiles(ctx context.Context) error {
+	cloud, token, err := l.at(ctx)
+	if err != nil || cloud == nil {
+		return err
+	}
+	return l.set.Files.SendNew(ctx, func(file string, n int, sealed []byte) error {
+		return cloud.PutChunk(ctx, token, file, n, sealed)
+	})
+}
+
+// FetchChunk returns one sealed chunk of a file.
+func (l *Line) FetchChunk(ctx context.Context, file string, n int) ([]byte, error) {
+	cloud, token, err := l.at(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if cloud == nil {
+		return nil, records.ErrFileBroken
+	}
+	return cloud.Chunk(ctx, token, file, n)
+}
+
+// DropFile removes all chunks of a file from the cloud, if there is one.
+func (l *Line) DropFile(ctx context.Context, file string) error {
+	cloud, token, err := l.at(ctx)
+	if err != nil || cloud == nil {
+		return err
+	}
+	return cloud.RemoveFile(ctx, token, file)
+}

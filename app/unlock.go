@@ -1,0 +1,239 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"redlocket/app/records"
+	"redlocket/core/keys"
+	"redlocket/core/secret"
+	"redlocket/core/strength"
+	"redlocket/core/vault"
+)
+
+// WrongPassword is returned for a master password that opens nothing. Wait is
+// how long the next attempt will be refused.
+type WrongPassword struct{ Wait time.Duration }
+
+func (e *WrongPassword) Error() string {
+	if e.Wait > 0 {
+		seconds := int(e.Wait.Seconds() + .99)
+		return fmt.Sprintf("that isn't the master password; wait %d seconds before the next try", seconds)
+	}
+	return "that isn't the master password"
+}
+
+// NewVault is what a person gives to create a vault.
+type NewVault struct {
+	Name, Email      string
+	Password, Repeat secret.Text
+	Cloud            string // empty: on this computer only
+	DeviceName       string
+}
+
+// Refusals of what was typed for a new vault.
+var (
+	ErrEmail  = errors.New("please give your e-mail address, like name@mail.example")
+	ErrRepeat = errors.New("the two master passwords are not the same")
+)
+
+// Create makes a vault, with its account at the cloud if one is named. The vault
+// comes back open, with its recovery sheet waiting to be checked.
+func (d *Device) Create(ctx context.Context, n NewVault) (*Vault, error) {
+	n.Name, n.Email = strings.TrimSpace(n.Name), strings.ToLower(strings.TrimSpace(n.Email))
+	if n.Name == "" {
+		n.Name, _, _ = strings.Cut(n.Email, "@")
+	}
+	if !strings.Contains(strings.Trim(n.Email, "@"), "@") || strings.ContainsAny(n.Email, " \t,;<>") {
+		return nil, records.BadInput("email", ErrEmail)
+	}
+	if err := CheckNewMaster(n.Password, n.Repeat, n.Email, n.Name); err != nil {
+		return nil, err
+	}
+	carried, err1 := keys.NewCode(d.ports.Rand)
+	recovery, err2 := keys.NewCode(d.ports.Rand)
+	key, err3 := keys.NewVaultKey(d.ports.Rand)
+	seed, err4 := keys.NewCode(d.ports.Rand)
+	if err := errors.Join(err1, err2, err3, err4); err != nil {
+		return nil, err
+	}
+	p := Profile{
+		ID: uuid.NewString(), Name: n.Name, Email: n.Email, Vault: uuid.NewString(), Device: uuid.NewString(),
+		DeviceName: deviceName(n.DeviceName), Carried: carried[:], Seed: seed[:16],
+	}
+	cred, err := d.credentials(&p, n.Password, key, carried, keys.DeriveRecovery(recovery))
+	if err != nil {
+		return nil, err
+	}
+	s, err := d.stores.create(ctx, p.ID, func(s Store) error {
+		set := records.NewEmpty(d.setConfig(p, s, key), records.Checkpoint{})
+		own, err1 := d.deviceEntry(p, set.Items.Stamp())
+		profile, err2 := profileEntry(p, set.Items.Stamp())
+		if err := errors.Join(err1, err2); err != nil {
+			return err
+		}
+		return errors.Join(
+			s.SetProfile(ctx, p),
+			set.Local.Set(ctx, localSignIn, cred.SignIn),
+			set.Local.Set(ctx, localRecoverySignIn, cred.RecoverySignIn),
+			set.Local.Set(ctx, localSheet, recovery[:]),
+			set.Replica.SetUp(ctx, own, profile),
+		)
+	})
+	if err != nil {
+		return nil, err
+	}
+	v, err := d.openVault(ctx, s, p, key)
+	if err != nil || n.Cloud == "" {
+		return v, err
+	}
+	// The computer before the cloud: a crash in between leaves a vault that can
+	// still join, rather than an account that nobody can open.
+	if err := v.Account.JoinCloud(ctx, n.Cloud); err != nil {
+		v.Lock()
+		return nil, errors.Join(err, d.stores.remove(ctx, p.ID))
+	}
+	return v, nil
+}
+
+// deviceEntry is the record of this device.
+func (d *Device) deviceEntry(p Profile, by vault.Stamp) (vault.Entry, error) {
+	return vault.New(p.Device, vault.TypeDevice, by, vault.Changes{
+		vault.FieldName: p.DeviceName, vault.FieldPlatform: d.ports.Platform,
+	})
+}
+
+// profileEntry is the record of the person.
+func profileEntry(p Profile, by vault.Stamp) (vault.Entry, error) {
+	return vault.New(p.Vault, vault.TypeProfile, by, vault.Changes{
+		vault.FieldName: p.Name, vault.FieldSeed: fmt.Sprintf("%x", p.Seed),
+	})
+}
+
+// CheckNewMaster judges a new master password and its repetition.
+func CheckNewMaster(password, repeat secret.Text, context ...string) error {
+	if err := strength.CheckMaster(password, context...); err != nil {
+		return records.BadInput("password", err)
+	}
+	if _, err := keys.Prepare(password); err != nil {
+		return records.BadInput("password", err)
+	}
+	if !password.Equal(repeat) {
+		return records.BadInput("repeat", ErrRepeat)
+	}
+	return nil
+}
+
+// maxDeviceName is the longest name of a device, in characters.
+const maxDeviceName = 60
+
+func deviceName(s string) string {
+	if s = strings.TrimSpace(s); s == "" {
+		return "this computer"
+	}
+	r := []rune(s)
+	return string(r[:min(len(r), maxDeviceName)])
+}
+
+// Unlock opens a profile's vault. After three wrong master passwords each
+// further attempt has to wait, from two seconds up to a minute.
+func (d *Device) Unlock(ctx context.Context, profile string, password secret.Text) (*Vault, error) {
+	s, err := d.stores.get(ctx, profile)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.Profile(ctx)
+	if err != nil {
+		return nil, err
+	}
+	key, err := d.unwrap(p, password)
+	if err != nil {
+		return nil, err
+	}
+	v, open := d.vaults.get(profile)
+	if !open {
+		if v, err = d.openVault(ctx, s, p, key); err != nil {
+			return nil, err
+		}
+	}
+	v.Guard.Given()
+	v.Touch()
+	return v, nil
+}
+
+// unwrap opens the vault key of a profile with the master password. Wrong ones are
+// counted, and slowed down.
+func (d *Device) unwrap(p Profile, password secret.Text) (key keys.VaultKey, err error) {
+	if err := d.attempts.admit(p.ID); err != nil {
+		return key, err
+	}
+	stretched, err := keys.Stretch(password, p.Params)
+	if errors.Is(err, keys.ErrPassword) {
+		return key, d.attempts.wrong(p.ID)
+	} else if err != nil {
+		return key, err
+	}
+	pair := keys.Derive(stretched, keys.Code(p.Carried))
+	if key, err = keys.Unwrap(pair.Unlock, keys.ByMaster, p.Vault, p.Wrapped); err != nil {
+		return key, d.attempts.wrong(p.ID)
+	}
+	d.attempts.right(p.ID)
+	return key, nil
+}
+
+// attempts counts wrong master passwords, by profile.
+type attempts struct {
+	now func() time.Time
+
+	mu sync.Mutex // guards of
+	of map[string]*attempt
+}
+
+type attempt struct {
+	wrong int
+	until time.Time // no further one before
+}
+
+// freeAttempts is how many wrong master passwords nobody has to wait after.
+const freeAttempts = 2
+
+func (a *attempts) admit(profile string) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if last := a.of[profile]; last != nil {
+		if wait := last.until.Sub(a.now()); wait > 0 {
+			return &WrongPassword{wait}
+		}
+	}
+	return nil
+}
+
+// wrong notes a wrong one, and returns the error for it.
+func (a *attempts) wrong(profile string) *WrongPassword {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	last := a.of[profile]
+	if last == nil {
+		last = &attempt{}
+		a.of[profile] = last
+	}
+	last.wrong++
+	var wait time.Duration
+	if n := last.wrong - freeAttempts; n > 0 {
+		wait = min(time.Minute, time.Second<<min(n, 6))
+		last.until = a.now().Add(wait)
+	}
+	return &WrongPassword{wait}
+}
+
+func (a *attempts) right(profile string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	delete(a.of, profile)
+}
