@@ -214,6 +214,7 @@ func (a *Account) JoinCloud(ctx context.Context, url string) error {
 		return err
 	}
 	a.connect(c)
+	a.vault.Sync.Stop()
 	a.vault.Sync.Connect(c)
 	a.vault.Sync.Start()
 	return nil

@@ -134,7 +134,7 @@ func thumbs(list []chunk) (out []thumb) {
 // press is a narrowing word that can be pressed.
 type press struct {
 	Words string
-	Line  string // what the search line is after the press
+	Query string // what the search line is after the press
 	On    bool
 }
 

@@ -16,8 +16,10 @@ func (s *Prompts) Accept(ctx context.Context, answer SavePrompt) error {
 	if err != nil {
 		return err
 	}
-	if answer.Update != "" && !s.core.fits(answer.Update, held.from.url) {
-		return ErrWrongSite
+	if answer.Update != "" {
+		if err := s.core.mustFit(answer.Update, held.from.url); err != nil {
+			return err
+		}
 	}
 	signedUp := held.shown == PromptSignedUp && answer.Update == held.login
 	if answer.Update != "" && !signedUp {

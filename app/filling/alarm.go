@@ -24,12 +24,12 @@ type Alarm struct {
 const mostAlarms = 256
 
 // alarm returns what a page imitates; nil for nothing.
-func (c *core) alarm(url string) *Alarm {
+func (c *core) alarm(url string) (*Alarm, error) {
 	m, err := c.match()
 	if err != nil {
-		return nil
+		return nil, err
 	}
-	return m.alarm(url)
+	return m.alarm(url), nil
 }
 
 // alarm looks into each address once.

@@ -105,7 +105,11 @@ func (s *Pages) Fill(ctx context.Context, p Page, r Request) (Values, error) {
 // allowed returns what the form was found to be, if it may be filled at all. elsewhere is the
 // other site that its user said yes to.
 func (s *Pages) allowed(p Page, form int, elsewhere string) (autofill.Reading, error) {
-	if s.core.alarm(p.URL) != nil {
+	alarm, err := s.core.alarm(p.URL)
+	if err != nil {
+		return autofill.Reading{}, err
+	}
+	if alarm != nil {
 		return autofill.Reading{}, ErrWrongSite
 	}
 	for _, to := range []string{p.elsewhere(), p.sendsElsewhere(form)} {
@@ -138,8 +142,8 @@ func (s *Pages) valuesOf(e vault.Entry, p Page, reading autofill.Reading, part P
 		}
 		v.Person = personOf(e)
 	default:
-		if !s.core.fits(e.ID, p.URL) {
-			return v, ErrWrongSite
+		if err := s.core.mustFit(e.ID, p.URL); err != nil {
+			return v, err
 		}
 		return s.loginOf(e, part)
 	}
@@ -223,9 +227,11 @@ func (s *Pages) FillNew(ctx context.Context, p Page, n NewPasswordRequest) (Valu
 		if err != nil {
 			return Values{}, err
 		}
-		changes := reading.Kind == autofill.Change || reading.Kind == autofill.Reset
-		if !changes || !s.core.fits(n.Login, p.URL) {
+		if reading.Kind != autofill.Change && reading.Kind != autofill.Reset {
 			return Values{}, ErrWrongSite
+		}
+		if err := s.core.mustFit(n.Login, p.URL); err != nil {
+			return Values{}, err
 		}
 		values.Username, values.Password = e.Secret(vault.FieldUsername), e.SignsInWith()
 	}

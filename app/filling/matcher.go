@@ -142,10 +142,13 @@ func (m *matcher) matches(url string, apps []string) (hits []match) {
 	return hits
 }
 
-// fits reports whether an item belongs to a page.
-func (c *core) fits(id, url string) bool {
+// mustFit returns ErrWrongSite if an item doesn't belong to a page.
+func (c *core) mustFit(id, url string) error {
 	items, err := c.matching(url)
-	return err == nil && slices.ContainsFunc(items, func(it vault.Item) bool { return it.ID == id })
+	if err == nil && !slices.ContainsFunc(items, func(it vault.Item) bool { return it.ID == id }) {
+		err = ErrWrongSite
+	}
+	return err
 }
 
 // ofType returns the items of a type that aren't archived, the pinned ones first, then the

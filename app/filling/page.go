@@ -130,8 +130,9 @@ func (s *Pages) Read(ctx context.Context, p Page) (PageView, error) {
 	out := PageView{Readings: []FormView{}, Offers: []Offer{}, Framed: p.elsewhere()}
 	readings := autofill.Read(p.Snapshot)
 	if !p.Frame {
-		if out.Alarm = s.core.alarm(p.URL); out.Alarm != nil {
-			return out, nil
+		var err error
+		if out.Alarm, err = s.core.alarm(p.URL); err != nil || out.Alarm != nil {
+			return out, err
 		}
 	}
 	rule := s.core.Set.Sites.Rule(site.Domain(p.URL))
@@ -209,7 +210,7 @@ func (s *Pages) whyNothing(url string) string {
 // NeedsReading reports whether a page has to be read even if it has no fields: it imitates a
 // kept site, or may tell what became of a form that was sent before it.
 func (s *Pages) NeedsReading(p Page) bool {
-	if s.core.alarm(p.URL) != nil {
+	if alarm, err := s.core.alarm(p.URL); err == nil && alarm != nil {
 		return true
 	}
 	waits := false

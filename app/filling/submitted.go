@@ -3,6 +3,7 @@ package filling
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 
 	"redlocket/app/records"
@@ -16,8 +17,8 @@ import (
 // again. The new password of a change is staged at its login at once; a sign-up with a
 // password that was made is staged as a login of its own.
 func (s *Prompts) Submitted(ctx context.Context, p Page, form int, values map[int]secret.Text) error {
-	if p.elsewhere() != "" || s.core.alarm(p.URL) != nil {
-		return nil
+	if alarm, err := s.core.alarm(p.URL); err != nil || alarm != nil || p.elsewhere() != "" {
+		return err
 	}
 	for _, r := range autofill.Read(p.Snapshot) {
 		if r.Form != form {
@@ -78,6 +79,9 @@ func (s *Prompts) stageSignUp(ctx context.Context, p Page, held prompt) error {
 			return nil // it's in the vault: the prompt will ask about it
 		}
 		e, err := s.core.Set.Items.Entry(it.ID)
+		if err != nil && !errors.Is(err, records.ErrNoItem) {
+			return err
+		}
 		if err == nil && it.SigningUp() && (same || e.Secret(vault.FieldStaged).Equal(held.submission.Password)) {
 			id = it.ID
 		}
@@ -102,9 +106,9 @@ func (s *Prompts) stageSignUp(ctx context.Context, p Page, held prompt) error {
 
 // stageChange stages the new password of a change at its login, if it's clear which.
 func (s *Prompts) stageChange(ctx context.Context, p Page, a autofill.Submission, filled string) error {
-	id := s.changed(p, a, filled)
-	if id == "" {
-		return nil
+	id, err := s.changed(p, a, filled)
+	if err != nil || id == "" {
+		return err
 	}
 	if err := s.noteLogin(p, id); err != nil {
 		return err
@@ -114,30 +118,33 @@ func (s *Prompts) stageChange(ctx context.Context, p Page, a autofill.Submission
 
 // changed finds the login whose password a form changes: by user name, by the present
 // password, the one filled in this tab, or the only one of the site.
-func (s *Prompts) changed(p Page, a autofill.Submission, filled string) string {
+func (s *Prompts) changed(p Page, a autofill.Submission, filled string) (login string, err error) {
 	items, err := s.core.matching(p.URL)
 	if err != nil {
-		return ""
+		return "", err
 	}
 	byPassword := ""
 	for _, it := range items {
 		if a.Username != "" && strings.EqualFold(it.Username, a.Username) {
-			return it.ID
+			return it.ID, nil
 		}
 		e, err := s.core.Set.Items.Entry(it.ID)
+		if err != nil && !errors.Is(err, records.ErrNoItem) {
+			return "", err
+		}
 		if err == nil && byPassword == "" && !a.Current.IsEmpty() && e.Secret(vault.FieldPassword).Equal(a.Current) {
 			byPassword = it.ID
 		}
 	}
 	switch {
 	case byPassword != "":
-		return byPassword
-	case filled != "" && s.core.fits(filled, p.URL):
-		return filled
+		return byPassword, nil
+	case slices.ContainsFunc(items, func(it vault.Item) bool { return it.ID == filled }):
+		return filled, nil
 	case len(items) == 1 && (a.Username == "" || items[0].Username == ""):
-		return items[0].ID
+		return items[0].ID, nil
 	}
-	return ""
+	return "", nil
 }
 
 // Errors of prompts that were asked for by hand.

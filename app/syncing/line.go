@@ -78,7 +78,7 @@ func New(set *records.Set, cloud Cloud, now func() time.Time, changed func()) *L
 	}
 }
 
-// Connect gives a set that was on this computer only a cloud.
+// Connect gives a set that was on this computer only a cloud. The line stands still then.
 func (l *Line) Connect(c Cloud) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -144,12 +144,12 @@ func (l *Line) Start() {
 	if l.stop != nil {
 		return
 	}
-	if l.cloud == nil {
-		go l.removeUnused(context.Background())
-		return
-	}
 	ctx, cancel := context.WithCancel(context.Background())
 	l.stop, l.stopped = cancel, make(chan struct{})
+	if l.cloud == nil {
+		go l.tidyOnly(ctx, l.stopped)
+		return
+	}
 	l.status = Status{State: Catching, Since: l.now()}
 	go l.listen(ctx, l.cloud)
 	go l.follow(ctx, l.stopped)
@@ -168,7 +168,15 @@ func (l *Line) Stop() {
 func (l *Line) stopping() (context.CancelFunc, chan struct{}) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return l.stop, l.stopped
+	stop := l.stop
+	l.stop = nil // it can be started again
+	return stop, l.stopped
+}
+
+// tidyOnly is what a line without a cloud does.
+func (l *Line) tidyOnly(ctx context.Context, stopped chan struct{}) {
+	defer close(stopped)
+	l.removeUnused(ctx)
 }
 
 // listen hears of other devices' commits, for as long as ctx lives.

@@ -46,7 +46,7 @@ const (
 type Site struct {
 	Name    string          `json:"name"`
 	Domains []string        `json:"domains"` // registrable domains, the main one first
-	Also    []string        `json:"also,omitempty"`
+	Aliases []string        `json:"also,omitempty"`
 	SignIn  string          `json:"sign_in,omitempty"`
 	Change  string          `json:"change,omitempty"` // where the password is changed
 	Rules   generator.Rules `json:"rules,omitempty"`
@@ -122,7 +122,7 @@ func (s *Site) check() error {
 	if len(s.Domains) == 0 {
 		return errors.New("it needs a domain")
 	}
-	if len(s.Domains) > maxEach || len(s.Also) > maxEach || len(s.Apps) > maxEach {
+	if len(s.Domains) > maxEach || len(s.Aliases) > maxEach || len(s.Apps) > maxEach {
 		return fmt.Errorf("it has more than %d domains, names or apps", maxEach)
 	}
 	for i, d := range s.Domains {
@@ -194,7 +194,7 @@ func (d *Directory) Names(domain string) []string {
 	if !ok {
 		return nil
 	}
-	out := append([]string{s.Name}, s.Also...)
+	out := append([]string{s.Name}, s.Aliases...)
 	for _, other := range s.Domains {
 		if other != domain {
 			out = append(out, other)
@@ -245,7 +245,7 @@ func (d *Directory) Suggest(typed string, n int) []Site {
 }
 
 func place(s Site, typed string) (best int) {
-	for _, name := range slices.Concat([]string{s.Name}, s.Also, s.Domains) {
+	for _, name := range slices.Concat([]string{s.Name}, s.Aliases, s.Domains) {
 		name = strings.ToLower(name)
 		if strings.HasPrefix(name, typed) {
 			return 2

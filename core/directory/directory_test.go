@@ -92,7 +92,7 @@ func TestSchemaNamesEveryKey(t *testing.T) {
 		}
 	}
 	require.NoError(t, json.Unmarshal(b, &schema))
-	one, err := json.Marshal(Site{Name: "n", Domains: []string{"d"}, Also: []string{"a"}, SignIn: "s", Change: "c", Rules: "r", Apps: []string{"a"}})
+	one, err := json.Marshal(Site{Name: "n", Domains: []string{"d"}, Aliases: []string{"a"}, SignIn: "s", Change: "c", Rules: "r", Apps: []string{"a"}})
 	require.NoError(t, err)
 	var keys map[string]any
 	require.NoError(t, json.Unmarshal(one, &keys))

@@ -101,7 +101,8 @@ func Stretch(password secret.Text, p Params) (Stretched, error) {
 	if err != nil {
 		return Stretched{}, err
 	}
-	return Stretched(argon2.IDKey(b, p.Salt, p.Time, p.Memory, p.Threads, KeySize)), nil
+	time, memory := cost(p)
+	return Stretched(argon2.IDKey(b, p.Salt, time, memory, p.Threads, KeySize)), nil
 }
 
 // Pair is what opens a vault here and proves the person to the cloud.

@@ -1,3 +1,5 @@
+//go:build !teststrength
+
 package keys
 
 import (
