@@ -119,7 +119,7 @@ func TestImportColumnsAreRemembered(t *testing.T) {
 	require.Error(t, i.SetColumns(t.Context(), 0, []transfer.Meaning{"title"}))
 	require.Error(t, i.SetColumns(t.Context(), 0, []transfer.Meaning{"title", "address", "username", "nonsense"}))
 	require.NoError(t, i.SetColumns(t.Context(), 0, []transfer.Meaning{transfer.MeansPassword, transfer.MeansAddress, transfer.MeansUsername, transfer.MeansOwn}))
-	v.Imports.Drop()
+	require.NoError(t, v.Imports.Drop())
 	_, err = v.Imports.Current()
 	require.ErrorIs(t, err, importing.ErrNoImport)
 	i, _, err = v.Imports.Prepare(t.Context(), []importing.File{file})

@@ -272,7 +272,7 @@ func TestRecencyAndDirectory(t *testing.T) {
 	assert.Equal(t, "Gannet Books", found(t, v, "gannet")[0])
 	b, err := v.Book.Find(find.Parse("tools"), 0)
 	require.NoError(t, err)
-	v.Book.Use(b.Sites[0].Accounts[0].ID)
+	_ = v.Book.Use(b.Sites[0].Accounts[0].ID)
 	assert.Equal(t, "Gannet Tools", found(t, v, "gannet")[0], "what was used lately is first")
 	v.Lock()
 	v, err = d.Unlock(t.Context(), v.Profile().ID, secret.New(master))

@@ -9,6 +9,12 @@ import (
 	"github.com/go-chi/chi/v5"
 )
 
+func (s *Server) actRoutes(r routes) {
+	r.post("/acts/{act}", s.act)
+	r.post("/undo/{act}", s.undo)
+	r.post("/items/{id}/settle", s.settle)
+}
+
 // doneData is the line that says what was done.
 type doneData struct {
 	Words string
@@ -17,10 +23,9 @@ type doneData struct {
 
 // act does something with one item or several, and answers with the line that
 // says so and offers to undo it.
-func (s *Server) act(w http.ResponseWriter, r *http.Request) {
+func (s *Server) act(w http.ResponseWriter, r *http.Request) error {
 	if err := r.ParseForm(); err != nil {
-		s.problem(w, r, http.StatusRequestEntityTooLarge, "That is too much", "Choose fewer at once. Nothing was changed.")
-		return
+		return problem(http.StatusRequestEntityTooLarge, "That is too much", "Choose fewer at once. Nothing was changed.")
 	}
 	v, ctx := vaultOf(r), r.Context()
 	ids := strings.Fields(r.FormValue("ids")) // one field: the number of fields of a form is limited
@@ -50,12 +55,10 @@ func (s *Server) act(w http.ResponseWriter, r *http.Request) {
 		d, err = v.Acts.Purge(ctx, ids...)
 		words = "deleted for good"
 	default:
-		s.problem(w, r, http.StatusNotFound, "There is no such act", "The page is out of date. Please load it again.")
-		return
+		return problem(http.StatusNotFound, "There is no such act", "The page is out of date. Please load it again.")
 	}
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	done := doneData{"Nothing had to be changed.", d.Undo}
 	if d.Count == 1 {
@@ -64,21 +67,19 @@ func (s *Server) act(w http.ResponseWriter, r *http.Request) {
 		done.Words = plural(d.Count, "", "") + words + "."
 	}
 	if r.Header.Get("HX-Request") == "" {
-		s.acted(w, r, nil, done.Words, "/logins")
-		return
+		return s.acted(w, r, nil, done.Words, "/logins")
 	}
 	s.render(w, r, http.StatusOK, "done", s.view(r, "", "", done))
+	return nil
 }
 
-func (s *Server) undo(w http.ResponseWriter, r *http.Request) {
+func (s *Server) undo(w http.ResponseWriter, r *http.Request) error {
 	u, err := vaultOf(r).Acts.Undo(r.Context(), chi.URLParam(r, "act"))
 	if err != nil {
 		if err == records.ErrNoAct {
-			s.problem(w, r, http.StatusConflict, "That is too late", sentence(err.Error()))
-			return
+			return problem(http.StatusConflict, "That is too late", sentence(err.Error()))
 		}
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	d := doneData{Words: "Undone."}
 	if len(u.Kept) > 0 {
@@ -91,9 +92,10 @@ func (s *Server) undo(w http.ResponseWriter, r *http.Request) {
 	if r.Header.Get("HX-Request") == "" {
 		s.sessions.Put(r.Context(), sessionSaid, d.Words)
 		redirect(w, r, back(r))
-		return
+		return nil
 	}
 	s.render(w, r, http.StatusOK, "done", s.view(r, "", "", d))
+	return nil
 }
 
 // back is the path of the page that a form was on, as the form says.
@@ -104,10 +106,10 @@ func back(r *http.Request) string {
 	return "/logins"
 }
 
-func (s *Server) settle(w http.ResponseWriter, r *http.Request) {
+func (s *Server) settle(w http.ResponseWriter, r *http.Request) error {
 	p, _, err := s.secretOf(r)
 	if err == nil {
 		err = vaultOf(r).Items.Resolve(r.Context(), chi.URLParam(r, "id"), p)
 	}
-	s.acted(w, r, err, "Settled. The other password is in the history.", "/items/"+chi.URLParam(r, "id"))
+	return s.acted(w, r, err, "Settled. The other password is in the history.", "/items/"+chi.URLParam(r, "id"))
 }

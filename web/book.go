@@ -17,6 +17,16 @@ import (
 	"redlocket/core/vault"
 )
 
+func (s *Server) bookRoutes(r routes) {
+	for name := range sections {
+		r.get("/"+string(name), s.book)
+	}
+	r.get("/rows", s.rows)
+	r.get("/ids", s.ids)
+	r.get("/narrow", s.narrow)
+	r.get("/archive", s.archive)
+}
+
 // chunkSites is how many sites a part of the list holds at most. A page brings
 // the parts with the first lines, as many as a screen shows; the others are drawn
 // as they are scrolled to, into places whose heights are known from their numbers
@@ -290,17 +300,17 @@ func presses(x *find.Index, q find.Query) (out []press) {
 }
 
 // narrow draws what can be pressed to narrow the list.
-func (s *Server) narrow(w http.ResponseWriter, r *http.Request) {
+func (s *Server) narrow(w http.ResponseWriter, r *http.Request) error {
 	x, err := vaultOf(r).Book.Index()
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	d := bookData{Section: sectionOf(r), On: r.FormValue("on")}
 	s.render(w, r, http.StatusOK, "narrow", s.view(r, "", "", struct {
 		bookData
 		Presses []press
 	}{d, presses(x, find.Parse(r.FormValue("q")))}))
+	return nil
 }
 
 // most returns the n names with the highest counts, in order of name.
@@ -312,7 +322,7 @@ func most(counts map[string]int, n int) []string {
 }
 
 // leaves renders the book with a sheet, or the part of it that htmx asks for.
-func (s *Server) leaves(w http.ResponseWriter, r *http.Request, status int, title string, d bookData, bad map[string]string) {
+func (s *Server) leaves(w http.ResponseWriter, r *http.Request, status int, title string, d bookData, bad map[string]string) error {
 	v := s.view(r, title, string(d.Section), d)
 	if bad != nil {
 		v.Bad = bad
@@ -329,20 +339,20 @@ func (s *Server) leaves(w http.ResponseWriter, r *http.Request, status int, titl
 		v.Calm = d.Sheet == "sheet-empty"
 		s.render(w, r, status, "book", v)
 	}
+	return nil
 }
 
-func (s *Server) book(w http.ResponseWriter, r *http.Request) {
+func (s *Server) book(w http.ResponseWriter, r *http.Request) error {
 	d, err := s.bookData(r)
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	d.Open = r.FormValue("open")
-	s.leaves(w, r, http.StatusOK, d.Words.Title, d, nil)
+	return s.leaves(w, r, http.StatusOK, d.Words.Title, d, nil)
 }
 
 // rows draws one part of the list.
-func (s *Server) rows(w http.ResponseWriter, r *http.Request) {
+func (s *Server) rows(w http.ResponseWriter, r *http.Request) error {
 	q := find.Parse(r.FormValue("q"))
 	d := bookData{Section: sectionOf(r), Q: q}
 	if _, then := moment(r); then {
@@ -350,14 +360,12 @@ func (s *Server) rows(w http.ResponseWriter, r *http.Request) {
 	}
 	_, b, err := list(r, d.Section, q, false)
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	from, err1 := strconv.Atoi(r.FormValue("from"))
 	to, err2 := strconv.Atoi(r.FormValue("to"))
 	if err := errors.Join(err1, err2); err != nil || from < 0 || to < from || to-from > chunkSites {
-		s.problem(w, r, http.StatusBadRequest, "There is no such part", "The page is out of date. Please load it again.")
-		return
+		return problem(http.StatusBadRequest, "There is no such part", "The page is out of date. Please load it again.")
 	}
 	c := chunk{From: min(from, len(b.Sites)), To: min(to, len(b.Sites)), Head: r.FormValue("head") != ""}
 	c.Sites = b.Sites[c.From:c.To]
@@ -366,14 +374,14 @@ func (s *Server) rows(w http.ResponseWriter, r *http.Request) {
 	}
 	d.Chunks = []chunk{c}
 	s.render(w, r, http.StatusOK, "rows", s.view(r, "", "", d))
+	return nil
 }
 
 // ids lists the ids of everything that a list shows, to choose all of it.
-func (s *Server) ids(w http.ResponseWriter, r *http.Request) {
+func (s *Server) ids(w http.ResponseWriter, r *http.Request) error {
 	_, b, err := list(r, sectionOf(r), find.Parse(r.FormValue("q")), true)
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 	for _, site := range b.Sites {
@@ -381,9 +389,11 @@ func (s *Server) ids(w http.ResponseWriter, r *http.Request) {
 			_, _ = w.Write([]byte(it.ID + "\n"))
 		}
 	}
+	return nil
 }
 
 // archive leads to what is put away.
-func (s *Server) archive(w http.ResponseWriter, r *http.Request) {
+func (s *Server) archive(w http.ResponseWriter, r *http.Request) error {
 	redirect(w, r, "/logins?q="+url.QueryEscape("=archived"))
+	return nil
 }

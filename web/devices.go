@@ -15,6 +15,20 @@ import (
 	"redlocket/core/site"
 )
 
+func (s *Server) devicesRoutes(r routes) {
+	r.get("/devices", s.devices)
+	r.post("/devices/introduce", s.introduce)
+	r.post("/devices/{id}/shut-out", s.shutOut)
+	r.post("/cloud", s.joinCloud)
+	r.post("/cloud/again", s.signInAgain)
+	r.get("/browsers", s.browsers)
+	r.post("/browsers/{id}/confirm", s.confirmBrowser)
+	r.post("/browsers/{id}/refuse", s.refuseBrowser)
+	r.post("/browsers/{id}/end", s.endBrowser)
+	r.post("/sites/rule", s.setRule)
+	r.get("/status", s.statusLine)
+}
+
 type devicesData struct {
 	Devices  []app.KnownDevice
 	Away     bool
@@ -43,15 +57,14 @@ func (s *Server) devicesData(r *http.Request) (d devicesData, err error) {
 	return d, err
 }
 
-func (s *Server) showDevices(w http.ResponseWriter, r *http.Request, err error, done string) {
+func (s *Server) showDevices(w http.ResponseWriter, r *http.Request, err error, done string) error {
 	page := s.view(r, "Devices", "devices", nil)
 	if err != nil && !page.bad(err) {
 		page.Bad["form"] = sentence(err.Error())
 	}
 	d, err2 := s.devicesData(r)
 	if err2 != nil {
-		s.fail(w, r, err2)
-		return
+		return err2
 	}
 	d.Done, d.Words = done, r.FormValue("words")
 	page.Data = d
@@ -60,6 +73,7 @@ func (s *Server) showDevices(w http.ResponseWriter, r *http.Request, err error, 
 		status = http.StatusUnprocessableEntity
 	}
 	s.render(w, r, status, "devices", page)
+	return nil
 }
 
 var doneWords = map[string]string{
@@ -71,62 +85,63 @@ var doneWords = map[string]string{
 	"ended":      "The browser is no longer connected.",
 }
 
-func (s *Server) devices(w http.ResponseWriter, r *http.Request) {
-	s.showDevices(w, r, nil, doneWords[r.FormValue("done")])
+func (s *Server) devices(w http.ResponseWriter, r *http.Request) error {
+	return s.showDevices(w, r, nil, doneWords[r.FormValue("done")])
 }
 
-func (s *Server) after(w http.ResponseWriter, r *http.Request, err error, done string) {
+func (s *Server) after(w http.ResponseWriter, r *http.Request, err error, done string) error {
 	if err != nil {
-		s.showDevices(w, r, err, "")
-		return
+		return s.showDevices(w, r, err, "")
 	}
 	redirect(w, r, "/devices?done="+done)
+	return nil
 }
 
-func (s *Server) introduce(w http.ResponseWriter, r *http.Request) {
-	s.after(w, r, vaultOf(r).Account.Introduce(r.Context(), r.FormValue("words")), "introduced")
+func (s *Server) introduce(w http.ResponseWriter, r *http.Request) error {
+	return s.after(w, r, vaultOf(r).Account.Introduce(r.Context(), r.FormValue("words")), "introduced")
 }
 
-func (s *Server) shutOut(w http.ResponseWriter, r *http.Request) {
-	s.after(w, r, vaultOf(r).Account.ShutOut(r.Context(), chi.URLParam(r, "id")), "shut-out")
+func (s *Server) shutOut(w http.ResponseWriter, r *http.Request) error {
+	return s.after(w, r, vaultOf(r).Account.ShutOut(r.Context(), chi.URLParam(r, "id")), "shut-out")
 }
 
-func (s *Server) joinCloud(w http.ResponseWriter, r *http.Request) {
-	s.after(w, r, vaultOf(r).Account.JoinCloud(r.Context(), r.FormValue("cloud")), "cloud")
+func (s *Server) joinCloud(w http.ResponseWriter, r *http.Request) error {
+	return s.after(w, r, vaultOf(r).Account.JoinCloud(r.Context(), r.FormValue("cloud")), "cloud")
 }
 
-func (s *Server) signInAgain(w http.ResponseWriter, r *http.Request) {
-	s.after(w, r, vaultOf(r).Account.SignInAgain(r.Context(), secret.New(r.FormValue("password"))), "cloud")
+func (s *Server) signInAgain(w http.ResponseWriter, r *http.Request) error {
+	return s.after(w, r, vaultOf(r).Account.SignInAgain(r.Context(), secret.New(r.FormValue("password"))), "cloud")
 }
 
-func (s *Server) browsers(w http.ResponseWriter, r *http.Request) {
+func (s *Server) browsers(w http.ResponseWriter, r *http.Request) error {
 	d, err := s.devicesData(r)
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	if r.FormValue("seen") == d.Seen { // nobody's press is swept away by a list that didn't change
 		w.WriteHeader(http.StatusNoContent)
-		return
+		return nil
 	}
 	s.render(w, r, http.StatusOK, "browsers", s.view(r, "Browsers", "devices", d))
+	return nil
 }
 
-func (s *Server) confirmBrowser(w http.ResponseWriter, r *http.Request) {
-	s.after(w, r, s.cfg.Browsers.Confirm(r.Context(), chi.URLParam(r, "id"), vaultOf(r)), "connected")
+func (s *Server) confirmBrowser(w http.ResponseWriter, r *http.Request) error {
+	return s.after(w, r, s.cfg.Browsers.Confirm(r.Context(), chi.URLParam(r, "id"), vaultOf(r)), "connected")
 }
 
-func (s *Server) refuseBrowser(w http.ResponseWriter, r *http.Request) {
+func (s *Server) refuseBrowser(w http.ResponseWriter, r *http.Request) error {
 	s.cfg.Browsers.Refuse(chi.URLParam(r, "id"))
 	redirect(w, r, "/devices")
+	return nil
 }
 
-func (s *Server) endBrowser(w http.ResponseWriter, r *http.Request) {
-	s.after(w, r, s.cfg.Browsers.End(r.Context(), vaultOf(r), chi.URLParam(r, "id")), "ended")
+func (s *Server) endBrowser(w http.ResponseWriter, r *http.Request) error {
+	return s.after(w, r, s.cfg.Browsers.End(r.Context(), vaultOf(r), chi.URLParam(r, "id")), "ended")
 }
 
 // setRule sets what a person wants at one site.
-func (s *Server) setRule(w http.ResponseWriter, r *http.Request) {
+func (s *Server) setRule(w http.ResponseWriter, r *http.Request) error {
 	domain := r.FormValue("domain")
 	if clean, err := site.Clean(domain); err == nil {
 		domain = site.Domain(clean)
@@ -136,11 +151,12 @@ func (s *Server) setRule(w http.ResponseWriter, r *http.Request) {
 	if r.FormValue("forget") != "" {
 		rule.Apps = nil
 	}
-	s.after(w, r, vaultOf(r).Sites.SetRule(r.Context(), rule), "saved")
+	return s.after(w, r, vaultOf(r).Sites.SetRule(r.Context(), rule), "saved")
 }
 
-func (s *Server) statusLine(w http.ResponseWriter, r *http.Request) {
+func (s *Server) statusLine(w http.ResponseWriter, r *http.Request) error {
 	s.render(w, r, http.StatusOK, "status", s.view(r, "", "", nil))
+	return nil
 }
 
 // events tells a page's worker what happened to the vault: "changed", "status"

@@ -19,16 +19,24 @@ import (
 	"redlocket/core/vault"
 )
 
-// mayExport answers whether the master password has to be shown first.
-func (s *Server) mayExport(w http.ResponseWriter, r *http.Request) {
-	if err := vaultOf(r).Guard.Grant(reauth.Export); err != nil {
-		s.fail(w, r, err)
-		return
-	}
-	w.WriteHeader(http.StatusNoContent)
+func (s *Server) exportRoutes(r routes) {
+	r.post("/export", s.export)
+	r.post("/export/chosen", s.importPage)
+	r.post("/export/may", s.mayExport)
+	r.post("/backup", s.backup)
+	r.post("/backup/plan", s.planBackups)
 }
 
-func (s *Server) export(w http.ResponseWriter, r *http.Request) {
+// mayExport answers whether the master password has to be shown first.
+func (s *Server) mayExport(w http.ResponseWriter, r *http.Request) error {
+	if err := vaultOf(r).Guard.Grant(reauth.Export); err != nil {
+		return err
+	}
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+func (s *Server) export(w http.ResponseWriter, r *http.Request) error {
 	sel := importing.Selection{Format: importing.Format(r.FormValue("format")), Archived: r.FormValue("archived") != ""}
 	if ids := strings.Fields(r.FormValue("ids")); len(ids) > 0 {
 		sel.IDs = ids
@@ -41,8 +49,7 @@ func (s *Server) export(w http.ResponseWriter, r *http.Request) {
 	var b bytes.Buffer
 	_, err := vaultOf(r).Exports.Write(r.Context(), &b, sel)
 	if err != nil {
-		s.importFailed(w, r, err)
-		return
+		return s.importFailed(w, r, err)
 	}
 	name, kind := "red-locket-"+time.Now().Format(time.DateOnly), "application/json"
 	switch sel.Format {
@@ -55,10 +62,11 @@ func (s *Server) export(w http.ResponseWriter, r *http.Request) {
 	}
 	download(w, name, kind)
 	_, _ = b.WriteTo(w)
+	return nil
 }
 
 // backup sends everything, sealed with a passphrase.
-func (s *Server) backup(w http.ResponseWriter, r *http.Request) {
+func (s *Server) backup(w http.ResponseWriter, r *http.Request) error {
 	p := secret.New(r.FormValue("passphrase"))
 	err := vaultOf(r).Guard.Require(reauth.Export)
 	if err == nil && !p.Equal(secret.New(r.FormValue("again"))) {
@@ -75,12 +83,13 @@ func (s *Server) backup(w http.ResponseWriter, r *http.Request) {
 	case out.begun:
 		panic(http.ErrAbortHandler) // the browser must not take a part for the whole
 	default:
-		s.importFailed(w, r, err)
+		return s.importFailed(w, r, err)
 	}
+	return nil
 }
 
 // restoreBackup brings a backup in, as it is uploaded. Its passphrase comes before it.
-func (s *Server) restoreBackup(w http.ResponseWriter, r *http.Request) {
+func (s *Server) restoreBackup(w http.ResponseWriter, r *http.Request) error {
 	r.Body = http.MaxBytesReader(w, r.Body, vault.MaxFilesSize+importing.MaxBackup)
 	parts, err := r.MultipartReader()
 	var passphrase []byte
@@ -101,18 +110,18 @@ func (s *Server) restoreBackup(w http.ResponseWriter, r *http.Request) {
 		if done, err = vaultOf(r).Backups.Restore(r.Context(), part, secret.New(string(passphrase)), nil); err == nil {
 			s.sessions.Put(r.Context(), sessionSaid, fmt.Sprintf("Restored from the backup: %s and %s.", plural(done.Items, "item", "items"), plural(done.Files, "file", "files")))
 			redirect(w, r, "/import")
-			return
+			return nil
 		}
 		break
 	}
 	if errors.Is(err, importing.ErrWrongPassphrase) || errors.Is(err, importing.ErrBackupBroken) {
 		err = &records.InputError{Field: "restore", Err: err}
 	}
-	s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
+	return s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
 }
 
 // planBackups has backups written to a folder from here on, or no longer.
-func (s *Server) planBackups(w http.ResponseWriter, r *http.Request) {
+func (s *Server) planBackups(w http.ResponseWriter, r *http.Request) error {
 	v := vaultOf(r)
 	var err error
 	words := "No more backups are written by themselves. Those that are there stay."
@@ -124,9 +133,9 @@ func (s *Server) planBackups(w http.ResponseWriter, r *http.Request) {
 		err = v.Backups.Schedule(r.Context(), r.FormValue("folder"), time.Duration(days)*24*time.Hour, secret.New(r.FormValue("passphrase")))
 	}
 	if err != nil {
-		s.importFailed(w, r, err)
-		return
+		return s.importFailed(w, r, err)
 	}
 	s.sessions.Put(r.Context(), sessionSaid, words)
 	redirect(w, r, "/import")
+	return nil
 }

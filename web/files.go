@@ -18,15 +18,20 @@ import (
 	"redlocket/core/vault"
 )
 
+func (s *Server) fileRoutes(r routes) {
+	r.get("/items/{id}/files/{file}", s.file)
+	r.get("/items/{id}/files/{file}/preview", s.preview)
+	r.post("/items/{id}/files/{file}/detach", s.detach)
+}
+
 // attach takes files as they come in, without keeping any of them in memory or on
 // disk in clear. A request that is cut off leaves nothing of its last file.
-func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
+func (s *Server) attach(w http.ResponseWriter, r *http.Request) error {
 	id := chi.URLParam(r, "id")
 	r.Body = http.MaxBytesReader(w, r.Body, vault.MaxFiles*(vault.MaxFile+1<<20))
 	parts, err := r.MultipartReader()
 	if err != nil {
-		s.problem(w, r, http.StatusBadRequest, "That wasn’t a file", "Choose a file, or drop one on the sheet.")
-		return
+		return problem(http.StatusBadRequest, "That wasn’t a file", "Choose a file, or drop one on the sheet.")
 	}
 	n := 0
 	for {
@@ -40,25 +45,23 @@ func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
 		}
 		if err != nil {
 			if errors.Is(err, gate.ErrLocked) || errors.Is(err, records.ErrNoItem) {
-				s.fail(w, r, err)
-				return
+				return err
 			}
-			s.problem(w, r, http.StatusUnprocessableEntity, "The file wasn’t attached", sentence(err.Error()))
-			return
+			return problem(http.StatusUnprocessableEntity, "The file wasn’t attached", sentence(err.Error()))
 		}
 	}
 	words := plural(n, "file attached.", "files attached.")
 	if r.Header.Get("HX-Request") == "" {
-		s.acted(w, r, nil, words, "/items/"+id)
-		return
+		return s.acted(w, r, nil, words, "/items/"+id)
 	}
 	s.render(w, r, http.StatusOK, "done", s.view(r, "", "", doneData{words, vaultOf(r).Acts.Last()}))
+	return nil
 }
 
-func (s *Server) detach(w http.ResponseWriter, r *http.Request) {
+func (s *Server) detach(w http.ResponseWriter, r *http.Request) error {
 	id := chi.URLParam(r, "id")
 	err := vaultOf(r).Files.Detach(r.Context(), id, chi.URLParam(r, "file"))
-	s.acted(w, r, err, "The file was taken off. The history of the item still has it.", "/items/"+id)
+	return s.acted(w, r, err, "The file was taken off. The history of the item still has it.", "/items/"+id)
 }
 
 // shown reports whether a file's media type is one that is shown in the page: of
@@ -75,15 +78,13 @@ func shownAs(f vault.File) string {
 }
 
 // file sends a file: to be saved, or as the picture of a page.
-func (s *Server) file(w http.ResponseWriter, r *http.Request) {
+func (s *Server) file(w http.ResponseWriter, r *http.Request) error {
 	f, err := vaultOf(r).Files.Get(chi.URLParam(r, "id"), chi.URLParam(r, "file"))
 	if errors.Is(err, records.ErrNoFile) {
-		s.problem(w, r, http.StatusNotFound, "This file isn’t here", "It may have been taken off on another device.")
-		return
+		return problem(http.StatusNotFound, "This file isn’t here", "It may have been taken off on another device.")
 	}
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	out := &lateWriter{w: w, head: func() {
 		h := w.Header()
@@ -98,12 +99,12 @@ func (s *Server) file(w http.ResponseWriter, r *http.Request) {
 	}}
 	if err := vaultOf(r).Files.Read(r.Context(), f, out); err != nil {
 		if !out.begun {
-			s.problem(w, r, http.StatusBadGateway, "The file can’t be read now", sentence(err.Error()))
-			return
+			return problem(http.StatusBadGateway, "The file can’t be read now", sentence(err.Error()))
 		}
 		panic(http.ErrAbortHandler) // the browser must not take a part for the whole
 	}
 	out.begin()
+	return nil
 }
 
 // lateWriter writes its head with the first bytes, so that an error before them
@@ -136,19 +137,17 @@ type previewData struct {
 	Src  string
 }
 
-func (s *Server) preview(w http.ResponseWriter, r *http.Request) {
+func (s *Server) preview(w http.ResponseWriter, r *http.Request) error {
 	id := chi.URLParam(r, "id")
 	f, err := vaultOf(r).Files.Get(id, chi.URLParam(r, "file"))
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	d := previewData{Name: f.Name, Src: "/items/" + id + "/files/" + f.ID + "?shown=1"}
 	if shownAs(f) == "text" {
 		var b limitedBuffer
 		if err := vaultOf(r).Files.Read(r.Context(), f, &b); err != nil && !errors.Is(err, errEnough) {
-			s.fail(w, r, err)
-			return
+			return err
 		}
 		text := b.Bytes()
 		for !utf8.Valid(text) && len(text) > 0 && len(text) > b.Len()-4 {
@@ -157,6 +156,7 @@ func (s *Server) preview(w http.ResponseWriter, r *http.Request) {
 		d.Src, d.Text, d.Cut = "", strings.ToValidUTF8(string(text), "�"), f.Size > previewBytes
 	}
 	s.render(w, r, http.StatusOK, "preview", s.view(r, "", "", d))
+	return nil
 }
 
 var errEnough = errors.New("that is enough for a preview")

@@ -21,6 +21,15 @@ import (
 	"redlocket/core/vault"
 )
 
+func (s *Server) formRoutes(r routes) {
+	r.get("/items/new", s.newItem)
+	r.get("/items/{id}/edit", s.editItem)
+	r.post("/items/{id}", s.saveItem)
+	r.post("/items/{id}/", s.saveItem)
+	r.post("/items/{id}/form", s.changeKind)
+	r.get("/sites", s.siteSuggestions)
+}
+
 // formData is an item's form. Was holds what each field was when the form was
 // opened, as a keyed digest: what its user didn't change isn't written. Values of
 // hidden fields aren't in the form; Has says which there are.
@@ -126,7 +135,7 @@ func (s *Server) suggest(r *http.Request, f *formData) (err error) {
 	return err
 }
 
-func (s *Server) newItem(w http.ResponseWriter, r *http.Request) {
+func (s *Server) newItem(w http.ResponseWriter, r *http.Request) error {
 	d, err := s.bookData(r)
 	if err == nil {
 		kind, ok := vault.KindOf(vault.Type(r.FormValue("kind")))
@@ -144,13 +153,12 @@ func (s *Server) newItem(w http.ResponseWriter, r *http.Request) {
 		d.Form, err = f, s.suggest(r, f)
 	}
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
-	s.leaves(w, r, http.StatusOK, "New "+d.Form.Kind.Word, d, nil)
+	return s.leaves(w, r, http.StatusOK, "New "+d.Form.Kind.Word, d, nil)
 }
 
-func (s *Server) editItem(w http.ResponseWriter, r *http.Request) {
+func (s *Server) editItem(w http.ResponseWriter, r *http.Request) error {
 	d, err := s.bookData(r)
 	if err == nil {
 		d.Open, d.Sheet = chi.URLParam(r, "id"), "sheet-form"
@@ -162,10 +170,9 @@ func (s *Server) editItem(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
-	s.leaves(w, r, http.StatusOK, d.Form.Typed.Title, d, nil)
+	return s.leaves(w, r, http.StatusOK, d.Form.Typed.Title, d, nil)
 }
 
 // readForm reads an item's form.
@@ -210,12 +217,12 @@ func readForm(r *http.Request) *formData {
 }
 
 // changeKind draws the form anew for another kind, with what was typed.
-func (s *Server) changeKind(w http.ResponseWriter, r *http.Request) {
+func (s *Server) changeKind(w http.ResponseWriter, r *http.Request) error {
 	f := readForm(r)
-	s.formAgain(w, r, f, nil)
+	return s.formAgain(w, r, f, nil)
 }
 
-func (s *Server) formAgain(w http.ResponseWriter, r *http.Request, f *formData, bad map[string]string) {
+func (s *Server) formAgain(w http.ResponseWriter, r *http.Request, f *formData, bad map[string]string) error {
 	d, err := s.bookData(r)
 	if err == nil {
 		d.Sheet, d.Form = "sheet-form", f
@@ -226,26 +233,23 @@ func (s *Server) formAgain(w http.ResponseWriter, r *http.Request, f *formData, 
 		err = s.suggest(r, f)
 	}
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	status := http.StatusOK
 	if bad != nil {
 		status = http.StatusUnprocessableEntity
 	}
-	s.leaves(w, r, status, "Please look again", d, bad)
+	return s.leaves(w, r, status, "Please look again", d, bad)
 }
 
-func (s *Server) saveItem(w http.ResponseWriter, r *http.Request) {
+func (s *Server) saveItem(w http.ResponseWriter, r *http.Request) error {
 	if err := r.ParseForm(); err != nil {
-		s.problem(w, r, http.StatusRequestEntityTooLarge, "That is too much", "The form holds more than an item can. Nothing was changed.")
-		return
+		return problem(http.StatusRequestEntityTooLarge, "That is too much", "The form holds more than an item can. Nothing was changed.")
 	}
 	f := readForm(r)
 	err := vaultOf(r).Items.SaveForm(r.Context(), f.ID, f.typed(r))
 	if err == nil {
-		s.acted(w, r, nil, "Kept.", "/items/"+f.ID+stateOf(r))
-		return
+		return s.acted(w, r, nil, "Kept.", "/items/"+f.ID+stateOf(r))
 	}
 	page := View{Bad: map[string]string{}}
 	var bad records.FormErrors
@@ -257,7 +261,7 @@ func (s *Server) saveItem(w http.ResponseWriter, r *http.Request) {
 	case !page.bad(err):
 		page.Bad["form"] = sentence(err.Error()) + " What you typed is still here."
 	}
-	s.formAgain(w, r, f, page.Bad)
+	return s.formAgain(w, r, f, page.Bad)
 }
 
 // typed is the form as the vault takes it.
@@ -286,25 +290,27 @@ func stateOf(r *http.Request) string {
 }
 
 // siteSuggestions suggests sites for a title that is being typed.
-func (s *Server) siteSuggestions(w http.ResponseWriter, r *http.Request) {
+func (s *Server) siteSuggestions(w http.ResponseWriter, r *http.Request) error {
 	s.render(w, r, http.StatusOK, "site-suggestions", s.view(r, "", "", vaultOf(r).Sites.Directory().Suggest(r.FormValue("title"), 5)))
+	return nil
 }
 
 // maxPicture is the largest picture of a QR code that is read, in bytes.
 const maxPicture = 12 << 20
 
 // readPicture reads the setup key of one-time codes from a picture.
-func (s *Server) readPicture(w http.ResponseWriter, r *http.Request) {
+func (s *Server) readPicture(w http.ResponseWriter, r *http.Request) error {
 	b, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxPicture))
 	if err != nil {
 		http.Error(w, "The picture is larger than 12 MB; cut it to the QR code.", http.StatusUnprocessableEntity)
-		return
+		return nil
 	}
 	setup, err := qrpicture.ReadSetup(b)
 	if err != nil {
 		http.Error(w, sentence(err.Error()), http.StatusUnprocessableEntity)
-		return
+		return nil
 	}
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 	_, _ = io.WriteString(w, setup.String().Reveal())
+	return nil
 }

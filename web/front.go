@@ -20,20 +20,45 @@ import (
 	"redlocket/core/strength"
 )
 
-func (s *Server) home(w http.ResponseWriter, r *http.Request) {
+// frontRoutes are the pages in front of a vault.
+func (s *Server) frontRoutes(r routes) {
+	r.get("/", s.home)
+	r.get("/front", s.front)
+	r.get("/open/{profile}", s.openPage)
+	r.post("/open/{profile}", s.open)
+	r.get("/forgot/{profile}", s.forgotPage)
+	r.post("/forgot/{profile}", s.forgot)
+	r.get("/new", s.newPage)
+	r.post("/new", s.create)
+	r.get("/join", s.joinPage)
+	r.post("/join", s.join)
+	r.post("/arrive", s.arrive)
+	r.get("/arrive/{id}", s.arrival)
+	r.post("/strength", s.strength)
+	r.post("/lock", s.lock)
+	r.get("/extension/{file}", s.extension)
+}
+
+func (s *Server) sheetRoutes(r routes) {
+	r.get("/sheet", s.sheet)
+	r.post("/sheet", s.checkSheet)
+}
+
+func (s *Server) home(w http.ResponseWriter, r *http.Request) error {
 	if _, ok := s.opened(r); ok {
 		redirect(w, r, "/logins")
-		return
+		return nil
 	}
 	s.toLock(w, r)
+	return nil
 }
 
 // front leads to the profile that was used last, or to setting up the first.
-func (s *Server) front(w http.ResponseWriter, r *http.Request) {
+func (s *Server) front(w http.ResponseWriter, r *http.Request) error {
 	cards, err := s.device.Profiles(r.Context())
 	switch {
 	case err != nil:
-		s.fail(w, r, err)
+		return err
 	case len(cards) == 0:
 		s.render(w, r, http.StatusOK, "welcome", s.view(r, "Welcome", "", nil))
 	case len(cards) == 1:
@@ -41,6 +66,7 @@ func (s *Server) front(w http.ResponseWriter, r *http.Request) {
 	default:
 		s.render(w, r, http.StatusOK, "front", s.view(r, "Whose vault?", "", cards))
 	}
+	return nil
 }
 
 type openData struct {
@@ -65,106 +91,105 @@ func (s *Server) openData(r *http.Request) (d openData, err error) {
 	return d, nil
 }
 
-func (s *Server) openPage(w http.ResponseWriter, r *http.Request) {
+func (s *Server) openPage(w http.ResponseWriter, r *http.Request) error {
 	if v, ok := s.opened(r); ok && v.Profile().ID == chi.URLParam(r, "profile") {
 		redirect(w, r, "/logins")
-		return
+		return nil
 	}
 	d, err := s.openData(r)
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	s.render(w, r, http.StatusOK, "open", s.view(r, d.Profile.Name, "", d))
+	return nil
 }
 
-func (s *Server) open(w http.ResponseWriter, r *http.Request) {
+func (s *Server) open(w http.ResponseWriter, r *http.Request) error {
 	v, err := s.device.Unlock(r.Context(), chi.URLParam(r, "profile"), secret.New(r.FormValue("password")))
 	var wrong *app.WrongPassword
 	switch {
 	case errors.As(err, &wrong):
 		d, err := s.openData(r)
 		if err != nil {
-			s.fail(w, r, err)
-			return
+			return err
 		}
 		d.Wrong, d.Wait = sentence(wrong.Error()), int(wrong.Wait.Seconds()+.99)
 		s.render(w, r, http.StatusUnauthorized, "open", s.view(r, d.Profile.Name, "", d))
 	case err != nil:
-		s.fail(w, r, err)
+		return err
 	default:
-		s.in(w, r, v, "/logins")
+		return s.in(w, r, v, "/logins")
 	}
+	return nil
 }
 
-func (s *Server) in(w http.ResponseWriter, r *http.Request, v *app.Vault, to string) {
+func (s *Server) in(w http.ResponseWriter, r *http.Request, v *app.Vault, to string) error {
 	if err := s.enter(r, v); err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	redirect(w, r, to)
+	return nil
 }
 
-func (s *Server) lock(w http.ResponseWriter, r *http.Request) {
+func (s *Server) lock(w http.ResponseWriter, r *http.Request) error {
 	if v, ok := s.opened(r); ok {
 		v.Lock()
 	}
 	s.toLock(w, r)
+	return nil
 }
 
-func (s *Server) forgotPage(w http.ResponseWriter, r *http.Request) {
+func (s *Server) forgotPage(w http.ResponseWriter, r *http.Request) error {
 	d, err := s.openData(r)
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	s.render(w, r, http.StatusOK, "forgot", s.view(r, "A new master password", "", d))
+	return nil
 }
 
-func (s *Server) forgot(w http.ResponseWriter, r *http.Request) {
+func (s *Server) forgot(w http.ResponseWriter, r *http.Request) error {
 	d, err := s.openData(r)
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	v, err := s.device.Recover(r.Context(), d.Profile.ID, r.FormValue("code"), secret.New(r.FormValue("password")), secret.New(r.FormValue("repeat")))
 	if err == nil {
-		s.in(w, r, v, "/logins")
-		return
+		return s.in(w, r, v, "/logins")
 	}
 	page := s.view(r, "A new master password", "", d)
 	var wrong *app.WrongPassword
 	if errors.As(err, &wrong) {
 		page.Bad["code"] = sentence(wrong.Error())
 	} else if !page.bad(err) {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	s.render(w, r, http.StatusUnprocessableEntity, "forgot", page)
+	return nil
 }
 
 type newData struct{ Name, Email, Cloud, DeviceName string }
 
-func (s *Server) newPage(w http.ResponseWriter, r *http.Request) {
+func (s *Server) newPage(w http.ResponseWriter, r *http.Request) error {
 	s.render(w, r, http.StatusOK, "new", s.view(r, "Create a vault", "", newData{Cloud: s.cfg.Cloud}))
+	return nil
 }
 
-func (s *Server) create(w http.ResponseWriter, r *http.Request) {
+func (s *Server) create(w http.ResponseWriter, r *http.Request) error {
 	d := newData{r.FormValue("name"), r.FormValue("email"), strings.TrimSpace(r.FormValue("cloud")), r.FormValue("device")}
 	v, err := s.device.Create(r.Context(), app.NewVault{
 		Name: d.Name, Email: d.Email, Cloud: d.Cloud, DeviceName: d.DeviceName,
 		Password: secret.New(r.FormValue("password")), Repeat: secret.New(r.FormValue("repeat")),
 	})
 	if err == nil {
-		s.in(w, r, v, "/sheet")
-		return
+		return s.in(w, r, v, "/sheet")
 	}
 	page := s.view(r, "Create a vault", "", d)
 	if !page.bad(err) {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	s.render(w, r, http.StatusUnprocessableEntity, "new", page)
+	return nil
 }
 
 type strengthData struct {
@@ -173,7 +198,7 @@ type strengthData struct {
 }
 
 // strength judges a password as it is typed.
-func (s *Server) strength(w http.ResponseWriter, r *http.Request) {
+func (s *Server) strength(w http.ResponseWriter, r *http.Request) error {
 	p := secret.New(cmp.Or(r.FormValue("password"), r.FormValue("v_password")))
 	context := []string{r.FormValue("email"), r.FormValue("name"), r.FormValue("v_username"), r.FormValue("title")}
 	rate := strength.Leaked
@@ -186,6 +211,7 @@ func (s *Server) strength(w http.ResponseWriter, r *http.Request) {
 	}
 	d.Verdict = strength.Judge(p, rate, context...)
 	s.render(w, r, http.StatusOK, "strength", s.view(r, "", "", d))
+	return nil
 }
 
 type sheetData struct {
@@ -209,22 +235,21 @@ func (s *Server) sheetData(r *http.Request) (d sheetData, err error) {
 	return d, err
 }
 
-func (s *Server) sheet(w http.ResponseWriter, r *http.Request) {
+func (s *Server) sheet(w http.ResponseWriter, r *http.Request) error {
 	if !vaultOf(r).Account.SheetWaits(r.Context()) {
 		if err := vaultOf(r).Guard.Require(reauth.Sheet); err != nil {
-			s.fail(w, r, err)
-			return
+			return err
 		}
 	}
 	d, err := s.sheetData(r)
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	s.render(w, r, http.StatusOK, "sheet", s.view(r, "Recovery sheet", "", d))
+	return nil
 }
 
-func (s *Server) checkSheet(w http.ResponseWriter, r *http.Request) {
+func (s *Server) checkSheet(w http.ResponseWriter, r *http.Request) error {
 	number := func(name string) int {
 		n, _ := strconv.Atoi(r.FormValue(name)) // 0 is no group, and refused below
 		return n
@@ -232,20 +257,19 @@ func (s *Server) checkSheet(w http.ResponseWriter, r *http.Request) {
 	err := vaultOf(r).Account.CheckSheet(r.Context(), number("carried_group"), r.FormValue("carried"), number("recovery_group"), r.FormValue("recovery"))
 	if err == nil {
 		redirect(w, r, "/logins")
-		return
+		return nil
 	}
 	d, err2 := s.sheetData(r)
 	if err2 != nil {
-		s.fail(w, r, err2)
-		return
+		return err2
 	}
 	d.CarriedAsk, d.RecoveryAsk = max(1, min(8, number("carried_group"))), max(1, min(8, number("recovery_group")))
 	page := s.view(r, "Recovery sheet", "", d)
 	if !page.bad(err) {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	s.render(w, r, http.StatusUnprocessableEntity, "sheet", page)
+	return nil
 }
 
 type joinData struct {
@@ -254,19 +278,19 @@ type joinData struct {
 	Ready                             bool
 }
 
-func (s *Server) joinPage(w http.ResponseWriter, r *http.Request) {
+func (s *Server) joinPage(w http.ResponseWriter, r *http.Request) error {
 	s.render(w, r, http.StatusOK, "join", s.view(r, "Bring your vault here", "", joinData{Cloud: s.cfg.Cloud}))
+	return nil
 }
 
-func (s *Server) join(w http.ResponseWriter, r *http.Request) {
+func (s *Server) join(w http.ResponseWriter, r *http.Request) error {
 	d := joinData{Email: r.FormValue("email"), Cloud: r.FormValue("cloud"), Carried: r.FormValue("carried"), DeviceName: r.FormValue("device")}
 	arrival := r.FormValue("arrival")
 	v, err := s.device.Join(r.Context(), app.Join{
 		Email: d.Email, Cloud: d.Cloud, Carried: d.Carried, Introduction: arrival, DeviceName: d.DeviceName, Password: secret.New(r.FormValue("password")),
 	})
 	if err == nil {
-		s.in(w, r, v, "/logins")
-		return
+		return s.in(w, r, v, "/logins")
 	}
 	page := s.view(r, "Bring your vault here", "", d)
 	if !page.bad(err) {
@@ -280,58 +304,59 @@ func (s *Server) join(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	s.render(w, r, http.StatusUnprocessableEntity, name, page)
+	return nil
 }
 
-func (s *Server) arrive(w http.ResponseWriter, r *http.Request) {
+func (s *Server) arrive(w http.ResponseWriter, r *http.Request) error {
 	a, err := s.device.BeginIntroduction(r.Context(), r.FormValue("email"), r.FormValue("cloud"))
 	if err == nil {
 		redirect(w, r, "/arrive/"+a.ID)
-		return
+		return nil
 	}
 	page := s.view(r, "Bring your vault here", "", joinData{Email: r.FormValue("email"), Cloud: r.FormValue("cloud")})
 	if !page.bad(err) {
 		page.Bad["form"] = sentence(err.Error())
 	}
 	s.render(w, r, http.StatusUnprocessableEntity, "join", page)
+	return nil
 }
 
 // arrival shows the words until the other device has answered, then asks for
 // the master password. The page asks again by itself.
-func (s *Server) arrival(w http.ResponseWriter, r *http.Request) {
+func (s *Server) arrival(w http.ResponseWriter, r *http.Request) error {
 	a, err := s.device.IntroductionAnswered(r.Context(), chi.URLParam(r, "id"))
 	d := joinData{Arrival: a, Ready: err == nil}
 	page := s.view(r, "Bring your vault here", "", d)
 	switch {
 	case a == nil:
-		s.problem(w, r, http.StatusGone, "This introduction is over", "It lasts ten minutes. Start again with “Bring your vault here”.")
-		return
+		return problem(http.StatusGone, "This introduction is over", "It lasts ten minutes. Start again with “Bring your vault here”.")
 	case err != nil && !errors.Is(err, syncing.ErrNotReady):
 		page.Bad["form"] = sentence(err.Error())
 	}
 	if fragment(r, "arrival") {
 		if !d.Ready && page.Bad["form"] == "" {
 			w.WriteHeader(http.StatusNoContent)
-			return
+			return nil
 		}
 		s.render(w, r, http.StatusOK, "arrival-state", page)
-		return
+		return nil
 	}
 	s.render(w, r, http.StatusOK, "arrival", page)
+	return nil
 }
 
-func (s *Server) extension(w http.ResponseWriter, r *http.Request) {
+func (s *Server) extension(w http.ResponseWriter, r *http.Request) error {
 	file := chi.URLParam(r, "file")
 	browser := map[string]string{"redlocket-chromium.zip": "chromium", "redlocket-firefox.xpi": "firefox"}[file]
 	if browser == "" || s.cfg.Extension == nil {
-		s.problem(w, r, http.StatusNotFound, "There is no such file", "The extension comes for Chromium and for Firefox.")
-		return
+		return problem(http.StatusNotFound, "There is no such file", "The extension comes for Chromium and for Firefox.")
 	}
 	b, err := s.cfg.Extension(browser)
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	w.Header().Set("Content-Type", "application/octet-stream")
 	w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", file))
 	_, _ = w.Write(b)
+	return nil
 }

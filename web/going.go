@@ -15,8 +15,18 @@ import (
 	"redlocket/core/vault"
 )
 
+func (s *Server) goingRoutes(r routes) {
+	r.post("/items/{id}/staged", s.staged)
+	r.get("/items/{id}/vouch", s.vouchPage)
+	r.post("/items/{id}/vouch", s.vouch)
+	r.get("/items/{id}/change", s.changePage)
+	r.post("/items/{id}/apps", s.askApps)
+	r.post("/drawer", s.madeBefore)
+	r.post("/drawer/empty", s.emptyDrawer)
+}
+
 // staged decides about a new password that waits for its site.
-func (s *Server) staged(w http.ResponseWriter, r *http.Request) {
+func (s *Server) staged(w http.ResponseWriter, r *http.Request) error {
 	id := chi.URLParam(r, "id")
 	words, err := "The password before is this login’s own again. The new one stays under “Over time”.", error(nil)
 	if r.FormValue("took") != "" {
@@ -26,9 +36,9 @@ func (s *Server) staged(w http.ResponseWriter, r *http.Request) {
 	}
 	if errors.Is(err, filling.ErrNotStaged) {
 		redirect(w, r, "/items/"+id) // decided elsewhere meanwhile
-		return
+		return nil
 	}
-	s.acted(w, r, err, words, "/items/"+id)
+	return s.acted(w, r, err, words, "/items/"+id)
 }
 
 // vouchData is a page that looks like an imitation, and the login that it may belong to.
@@ -38,71 +48,72 @@ type vouchData struct {
 }
 
 // vouchPage asks whether a page that looks like an imitation is right all the same.
-func (s *Server) vouchPage(w http.ResponseWriter, r *http.Request) {
+func (s *Server) vouchPage(w http.ResponseWriter, r *http.Request) error {
 	e, _, err := entryOf(r)
 	var address string
 	if err == nil {
 		address, err = site.Clean(r.FormValue("address"))
 	}
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	it := vault.View(e)
 	d := vouchData{ID: it.ID, Title: it.Title, Address: address, Host: site.Host(address), Kept: it.Addresses}
 	s.render(w, r, http.StatusOK, "vouch", s.view(r, "Is this right?", "", d))
+	return nil
 }
 
-func (s *Server) vouch(w http.ResponseWriter, r *http.Request) {
+func (s *Server) vouch(w http.ResponseWriter, r *http.Request) error {
 	id := chi.URLParam(r, "id")
 	err := vaultOf(r).Pages.Vouch(r.Context(), id, r.FormValue("address"))
-	s.acted(w, r, err, "This address belongs to the login from here on. Load its page again.", "/items/"+id)
+	return s.acted(w, r, err, "This address belongs to the login from here on. Load its page again.", "/items/"+id)
 }
 
 // changePage leads to where the password of a login is changed.
-func (s *Server) changePage(w http.ResponseWriter, r *http.Request) {
+func (s *Server) changePage(w http.ResponseWriter, r *http.Request) error {
 	to, err := vaultOf(r).Pages.ChangePage(r.Context(), chi.URLParam(r, "id"))
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	http.Redirect(w, r, to, http.StatusSeeOther)
+	return nil
 }
 
-func (s *Server) askApps(w http.ResponseWriter, r *http.Request) {
+func (s *Server) askApps(w http.ResponseWriter, r *http.Request) error {
 	id := chi.URLParam(r, "id")
 	n, err := vaultOf(r).Pages.AskApps(r.Context(), id)
 	words := fmt.Sprintf("The site names %s with its accounts.", plural(n, "program", "programs"))
 	switch {
 	case errors.Is(err, gate.ErrLocked), errors.Is(err, records.ErrNoItem):
-		s.fail(w, r, err)
-		return
+		return err
 	case err != nil:
 		words = sentence(err.Error()) + " Nothing was changed."
 	}
 	s.sessions.Put(r.Context(), sessionSaid, words)
 	redirect(w, r, "/items/"+id)
+	return nil
 }
 
 // madeBefore hands out one password of the drawer.
-func (s *Server) madeBefore(w http.ResponseWriter, r *http.Request) {
+func (s *Server) madeBefore(w http.ResponseWriter, r *http.Request) error {
 	at, _ := strconv.ParseInt(r.FormValue("at"), 10, 64) // nonsense is a moment at which nothing was made
 	p, err := vaultOf(r).Generated.At(at)
 	switch {
 	case errors.Is(err, filling.ErrNoGenerated):
 		http.Error(w, sentence(err.Error()), http.StatusNotFound)
 	case err != nil:
-		s.fail(w, r, err)
+		return err
 	default:
 		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 		_, _ = w.Write([]byte(p.Reveal()))
 	}
+	return nil
 }
 
-func (s *Server) emptyDrawer(w http.ResponseWriter, r *http.Request) {
+func (s *Server) emptyDrawer(w http.ResponseWriter, r *http.Request) error {
 	if err := vaultOf(r).Generated.Clear(r.Context()); err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	w.WriteHeader(http.StatusOK)
+	return nil
 }

@@ -20,6 +20,21 @@ import (
 	"redlocket/core/transfer"
 )
 
+func (s *Server) importRoutes(r routes) {
+	r.get("/import", s.importPage)
+	r.get("/import/", s.importPage)
+	r.post("/import/columns", s.setColumns)
+	r.post("/import/decide", s.decide)
+	r.post("/import/show", s.showCandidate)
+	r.get("/import/broken.csv", s.brokenRows)
+	r.post("/import/start", s.startImport)
+	r.post("/import/stop", s.stopImport)
+	r.post("/import/put-back", s.putBack)
+	r.post("/import/{id}/undo", s.undoImport)
+	r.get("/import/{id}/originals/{n}", s.original)
+	r.post("/import/{id}/forget", s.forgetOriginals)
+}
+
 // importData is the section Import: files and what they would do, or where to begin.
 type importData struct {
 	Files      []fileView
@@ -110,19 +125,18 @@ var groupWords = map[transfer.Group]struct{ title, means string }{
 	transfer.GroupDiffer: {"in disagreement", "one site and user name, several passwords"},
 }
 
-func (s *Server) importPage(w http.ResponseWriter, r *http.Request) {
-	s.showImport(w, r, http.StatusOK, nil, nil)
+func (s *Server) importPage(w http.ResponseWriter, r *http.Request) error {
+	return s.showImport(w, r, http.StatusOK, nil, nil)
 }
 
-func (s *Server) showImport(w http.ResponseWriter, r *http.Request, status int, unread []*importing.FileError, err error) {
+func (s *Server) showImport(w http.ResponseWriter, r *http.Request, status int, unread []*importing.FileError, err error) error {
 	page := s.view(r, "Import", "import", nil)
 	if err != nil && !page.bad(err) {
 		page.Bad["form"] = sentence(err.Error())
 	}
 	d, err := readImport(r, page.Date)
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	for _, f := range unread {
 		d.Unread = append(d.Unread, f.Name+": "+f.Err.Error())
@@ -130,9 +144,10 @@ func (s *Server) showImport(w http.ResponseWriter, r *http.Request, status int, 
 	page.Data = d
 	if fragment(r, "plan") {
 		s.render(w, r, http.StatusOK, "plan", page)
-		return
+		return nil
 	}
 	s.render(w, r, status, "import", page)
+	return nil
 }
 
 // readImport reads what the page shows.
@@ -344,17 +359,16 @@ func candidateFrom(p *transfer.Plan, c transfer.Candidate) string {
 }
 
 // importFailed shows what was wrong with a form of the page, or that something failed.
-func (s *Server) importFailed(w http.ResponseWriter, r *http.Request, err error) {
+func (s *Server) importFailed(w http.ResponseWriter, r *http.Request, err error) error {
 	var in *records.InputError
 	if errors.As(err, &in) {
-		s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
-		return
+		return s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
 	}
-	s.fail(w, r, err)
+	return err
 }
 
 // takeFiles takes files, or pasted text, into the import that is being prepared.
-func (s *Server) takeFiles(w http.ResponseWriter, r *http.Request) {
+func (s *Server) takeFiles(w http.ResponseWriter, r *http.Request) error {
 	r.Body = http.MaxBytesReader(w, r.Body, importing.MaxBytes+(2<<20))
 	parts, err := r.MultipartReader()
 	var files []importing.File
@@ -385,36 +399,34 @@ func (s *Server) takeFiles(w http.ResponseWriter, r *http.Request) {
 		if err == nil {
 			err = errors.New("choose a file first, or paste its text")
 		}
-		s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
-		return
+		return s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
 	}
 	_, unread, err := vaultOf(r).Imports.Prepare(r.Context(), files)
 	if err != nil || len(unread) > 0 {
-		s.showImport(w, r, http.StatusUnprocessableEntity, unread, err)
-		return
+		return s.showImport(w, r, http.StatusUnprocessableEntity, unread, err)
 	}
 	redirect(w, r, "/import")
+	return nil
 }
 
 // importing calls fn with the import that is being prepared, and shows what it made of it.
-func (s *Server) importing(w http.ResponseWriter, r *http.Request, fn func(*importing.Job) error) {
+func (s *Server) importing(w http.ResponseWriter, r *http.Request, fn func(*importing.Job) error) error {
 	i, err := vaultOf(r).Imports.Current()
 	if err == nil {
 		err = fn(i)
 	}
 	if err != nil {
-		s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
-		return
+		return s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
 	}
 	if r.Header.Get("HX-Request") == "" {
 		redirect(w, r, "/import")
-		return
+		return nil
 	}
-	s.showImport(w, r, http.StatusOK, nil, nil)
+	return s.showImport(w, r, http.StatusOK, nil, nil)
 }
 
-func (s *Server) setColumns(w http.ResponseWriter, r *http.Request) {
-	s.importing(w, r, func(i *importing.Job) error {
+func (s *Server) setColumns(w http.ResponseWriter, r *http.Request) error {
+	return s.importing(w, r, func(i *importing.Job) error {
 		file, err := strconv.Atoi(r.FormValue("file"))
 		if err != nil {
 			return importing.ErrNoImport
@@ -427,38 +439,40 @@ func (s *Server) setColumns(w http.ResponseWriter, r *http.Request) {
 	})
 }
 
-func (s *Server) decide(w http.ResponseWriter, r *http.Request) {
-	s.importing(w, r, func(i *importing.Job) error {
+func (s *Server) decide(w http.ResponseWriter, r *http.Request) error {
+	return s.importing(w, r, func(i *importing.Job) error {
 		d, pick, _ := strings.Cut(r.FormValue("decision"), " ")
 		n, _ := strconv.Atoi(pick) // none is 0
 		return i.Decide(r.FormValue("key"), transfer.Group(r.FormValue("group")), transfer.Decision(d), n)
 	})
 }
 
-func (s *Server) startImport(w http.ResponseWriter, r *http.Request) {
-	s.importing(w, r, func(i *importing.Job) error { return i.Start(r.FormValue("keep") != "") })
+func (s *Server) startImport(w http.ResponseWriter, r *http.Request) error {
+	return s.importing(w, r, func(i *importing.Job) error { return i.Start(r.FormValue("keep") != "") })
 }
 
-func (s *Server) stopImport(w http.ResponseWriter, r *http.Request) {
-	s.importing(w, r, func(i *importing.Job) error {
+func (s *Server) stopImport(w http.ResponseWriter, r *http.Request) error {
+	return s.importing(w, r, func(i *importing.Job) error {
 		i.Stop()
 		return nil
 	})
 }
 
-func (s *Server) putBack(w http.ResponseWriter, r *http.Request) {
-	vaultOf(r).Imports.Drop()
+func (s *Server) putBack(w http.ResponseWriter, r *http.Request) error {
+	if err := vaultOf(r).Imports.Drop(); err != nil {
+		return err
+	}
 	redirect(w, r, "/import")
+	return nil
 }
 
-func (s *Server) undoImport(w http.ResponseWriter, r *http.Request) {
+func (s *Server) undoImport(w http.ResponseWriter, r *http.Request) error {
 	u, err := vaultOf(r).Imports.Undo(r.Context(), chi.URLParam(r, "id"))
 	if errors.Is(err, transfer.ErrNoImport) {
-		s.showImport(w, r, http.StatusConflict, nil, err)
-		return
+		return s.showImport(w, r, http.StatusConflict, nil, err)
 	}
 	if err == nil {
-		vaultOf(r).Imports.Drop() // its summary is over
+		err = vaultOf(r).Imports.Drop() // its summary is over
 	}
 	words := fmt.Sprintf("Taken back: %s gone, %s as before.", plural(u.Gone, "item", "items"), plural(u.Back, "item", "items"))
 	if len(u.Kept) > 0 {
@@ -469,23 +483,22 @@ func (s *Server) undoImport(w http.ResponseWriter, r *http.Request) {
 		words += "."
 	}
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	s.sessions.Put(r.Context(), sessionSaid, words)
 	redirect(w, r, "/import")
+	return nil
 }
 
 // showCandidate shows one of several passwords of a step.
-func (s *Server) showCandidate(w http.ResponseWriter, r *http.Request) {
+func (s *Server) showCandidate(w http.ResponseWriter, r *http.Request) error {
 	err := vaultOf(r).Guard.Require(reauth.Show)
 	var i *importing.Job
 	if err == nil {
 		i, err = vaultOf(r).Imports.Current()
 	}
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	var groups []Group
 	pick, _ := strconv.Atoi(r.FormValue("pick"))
@@ -497,14 +510,14 @@ func (s *Server) showCandidate(w http.ResponseWriter, r *http.Request) {
 		}
 	})
 	s.render(w, r, http.StatusOK, "shown-candidate", View{Data: groups})
+	return nil
 }
 
 // brokenRows sends the rows that can't be used as a table to mend.
-func (s *Server) brokenRows(w http.ResponseWriter, r *http.Request) {
+func (s *Server) brokenRows(w http.ResponseWriter, r *http.Request) error {
 	i, err := vaultOf(r).Imports.Current()
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	var b bytes.Buffer
 	i.View(func(p *transfer.Plan, _ importing.State) {
@@ -517,11 +530,11 @@ func (s *Server) brokenRows(w http.ResponseWriter, r *http.Request) {
 		err = transfer.WriteBroken(&b, header, p.Broken)
 	})
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	download(w, "to-mend.csv", "text/csv; charset=utf-8")
 	_, _ = b.WriteTo(w)
+	return nil
 }
 
 func download(w http.ResponseWriter, name, kind string) {
@@ -529,22 +542,22 @@ func download(w http.ResponseWriter, name, kind string) {
 	w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": name}))
 }
 
-func (s *Server) original(w http.ResponseWriter, r *http.Request) {
+func (s *Server) original(w http.ResponseWriter, r *http.Request) error {
 	n, _ := strconv.Atoi(chi.URLParam(r, "n"))
 	name, b, err := vaultOf(r).Imports.Original(r.Context(), chi.URLParam(r, "id"), n)
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	download(w, name, "application/octet-stream")
 	_, _ = w.Write(b)
+	return nil
 }
 
-func (s *Server) forgetOriginals(w http.ResponseWriter, r *http.Request) {
+func (s *Server) forgetOriginals(w http.ResponseWriter, r *http.Request) error {
 	if err := vaultOf(r).Imports.ForgetOriginals(r.Context(), chi.URLParam(r, "id")); err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	s.sessions.Put(r.Context(), sessionSaid, "The kept files are gone from this computer.")
 	redirect(w, r, "/import")
+	return nil
 }

@@ -21,6 +21,17 @@ import (
 	"redlocket/core/vault"
 )
 
+func (s *Server) itemRoutes(r routes) {
+	r.get("/items/{id}", s.item)
+	r.get("/items/{id}/", s.item)
+	r.get("/items/{id}/past", s.past)
+	r.post("/items/{id}/restore-at", s.restoreAt)
+	r.get("/items/{id}/print", s.printed)
+	r.get("/items/{id}/code", s.code)
+	r.post("/items/{id}/code", s.nextCode)
+	r.post("/items/{id}/used", s.used)
+}
+
 // itemData is an item as the sheet shows it.
 type itemData struct {
 	vault.Item
@@ -212,7 +223,7 @@ func (d *itemData) row(v *app.Vault, e vault.Entry, spec vault.Spec) (row fieldR
 	return row, true
 }
 
-func (s *Server) item(w http.ResponseWriter, r *http.Request) {
+func (s *Server) item(w http.ResponseWriter, r *http.Request) error {
 	d, err := s.bookData(r)
 	if err == nil {
 		d.Open, d.Sheet = chi.URLParam(r, "id"), "sheet-item"
@@ -220,18 +231,16 @@ func (s *Server) item(w http.ResponseWriter, r *http.Request) {
 	}
 	if errors.Is(err, records.ErrNoItem) && r.Header.Get("X-By-Itself") != "" && fragment(r, "sheet") {
 		d.Open, d.Sheet = "", "sheet-empty" // it was deleted for good while it was on the sheet
-		s.leaves(w, r, http.StatusOK, "", d, nil)
-		return
+		return s.leaves(w, r, http.StatusOK, "", d, nil)
 	}
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	if d.Q.Empty() && d.On == "" && r.FormValue("in") == "" && d.Item.Kind.Section != d.Section && !fragment(r, "sheet") {
 		redirect(w, r, "/items/"+d.Open+"?in="+string(d.Item.Kind.Section)) // the book stands open where the item is
-		return
+		return nil
 	}
-	s.leaves(w, r, http.StatusOK, d.Item.Title, d, nil)
+	return s.leaves(w, r, http.StatusOK, d.Item.Title, d, nil)
 }
 
 // versionData is one version of an item, as its history tells it.
@@ -247,7 +256,7 @@ type changeData struct {
 	Was *slotData // the earlier value, if it is hidden
 }
 
-func (s *Server) past(w http.ResponseWriter, r *http.Request) {
+func (s *Server) past(w http.ResponseWriter, r *http.Request) error {
 	d, err := s.bookData(r)
 	if err == nil {
 		d.Open, d.Sheet = chi.URLParam(r, "id"), "sheet-past"
@@ -256,10 +265,9 @@ func (s *Server) past(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
-	s.leaves(w, r, http.StatusOK, d.Item.Title, d, nil)
+	return s.leaves(w, r, http.StatusOK, d.Item.Title, d, nil)
 }
 
 func versionsOf(v *app.Vault, d *itemData) ([]versionData, error) {
@@ -291,30 +299,29 @@ func versionsOf(v *app.Vault, d *itemData) ([]versionData, error) {
 	return out, nil
 }
 
-func (s *Server) restoreAt(w http.ResponseWriter, r *http.Request) {
+func (s *Server) restoreAt(w http.ResponseWriter, r *http.Request) error {
 	id := chi.URLParam(r, "id")
 	ms, ok := moment(r)
 	if !ok {
-		s.problem(w, r, http.StatusBadRequest, "There is no such version", "The page is out of date. Please load it again.")
-		return
+		return problem(http.StatusBadRequest, "There is no such version", "The page is out of date. Please load it again.")
 	}
 	err := vaultOf(r).Items.RestoreAt(r.Context(), id, ms)
-	s.acted(w, r, err, "It is again what it was on "+s.day(r, ms)+". What it was just now is in its history.", "/items/"+id)
+	return s.acted(w, r, err, "It is again what it was on "+s.day(r, ms)+". What it was just now is in its history.", "/items/"+id)
 }
 
 // acted leads on after an act, with a line that offers to undo it.
-func (s *Server) acted(w http.ResponseWriter, r *http.Request, err error, words, to string) {
+func (s *Server) acted(w http.ResponseWriter, r *http.Request, err error, words, to string) error {
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	s.sessions.Put(r.Context(), sessionSaid, words)
 	s.sessions.Put(r.Context(), sessionUndo, vaultOf(r).Acts.Last())
 	redirect(w, r, to)
+	return nil
 }
 
 // printed is an item on paper, with or without its secrets.
-func (s *Server) printed(w http.ResponseWriter, r *http.Request) {
+func (s *Server) printed(w http.ResponseWriter, r *http.Request) error {
 	e, _, err := entryOf(r)
 	var d *itemData
 	if err == nil {
@@ -325,8 +332,7 @@ func (s *Server) printed(w http.ResponseWriter, r *http.Request) {
 		err = vaultOf(r).Guard.Require(reauth.Show)
 	}
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	if open {
 		for _, rows := range [][]fieldRow{d.Rows, d.Other, d.CustomFields} {
@@ -342,6 +348,7 @@ func (s *Server) printed(w http.ResponseWriter, r *http.Request) {
 		Open bool
 		Day  string
 	}{d, open, s.day(r, time.Now().UnixMilli())}))
+	return nil
 }
 
 // codeData is a one-time code and its time left.
@@ -374,25 +381,27 @@ func spaced(code string) string {
 	return code[:half] + " " + code[half:]
 }
 
-func (s *Server) code(w http.ResponseWriter, r *http.Request) {
+func (s *Server) code(w http.ResponseWriter, r *http.Request) error {
 	d, err := newCodeData(vaultOf(r), chi.URLParam(r, "id"))
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	s.render(w, r, http.StatusOK, "code", s.view(r, "", "", d))
+	return nil
 }
 
-func (s *Server) nextCode(w http.ResponseWriter, r *http.Request) {
+func (s *Server) nextCode(w http.ResponseWriter, r *http.Request) error {
 	if err := vaultOf(r).Items.NextCode(r.Context(), chi.URLParam(r, "id")); err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
-	s.code(w, r)
+	return s.code(w, r)
 }
 
 // used notes that a site was opened from the book: the extension fills its page.
-func (s *Server) used(w http.ResponseWriter, r *http.Request) {
-	vaultOf(r).Pages.ExpectFill(chi.URLParam(r, "id"))
+func (s *Server) used(w http.ResponseWriter, r *http.Request) error {
+	if err := vaultOf(r).Pages.ExpectFill(chi.URLParam(r, "id")); err != nil {
+		return err
+	}
 	w.WriteHeader(http.StatusNoContent)
+	return nil
 }

@@ -167,17 +167,6 @@ func fragment(r *http.Request, target string) bool {
 	return r.Header.Get("HX-Request") != "" && r.Header.Get("HX-Target") == target
 }
 
-func (s *Server) problem(w http.ResponseWriter, r *http.Request, status int, title, text string) {
-	v := s.view(r, title, "", text)
-	if r.Header.Get("HX-Request") != "" {
-		w.Header().Set("HX-Retarget", "#notices")
-		w.Header().Set("HX-Reswap", "innerHTML")
-		s.render(w, r, http.StatusOK, "notice", v)
-		return
-	}
-	s.render(w, r, status, "problem", v)
-}
-
 // bad notes an input error on a view, and reports whether it was one.
 func (v *View) bad(err error) bool {
 	var in *records.InputError

@@ -17,6 +17,13 @@ import (
 	"redlocket/core/vault"
 )
 
+func (s *Server) secretRoutes(r routes) {
+	r.post("/items/{id}/show", s.showSecret)
+	r.post("/items/{id}/copy", s.copySecret)
+	r.post("/items/{id}/join-code", s.joinCode)
+	r.post("/generate", s.generate)
+}
+
 // valueOf reads one field's value: of a kind, or of the user's own.
 func valueOf(e vault.Entry, f vault.Field) string {
 	if id, own := strings.CutPrefix(string(f), "own:"); own {
@@ -62,7 +69,7 @@ type secretData struct {
 // inGroups is the longest value that is set in groups of four, in characters.
 const inGroups = 128
 
-func (s *Server) showSecret(w http.ResponseWriter, r *http.Request) {
+func (s *Server) showSecret(w http.ResponseWriter, r *http.Request) error {
 	p, slot, err := s.secretOf(r)
 	d := secretData{slotData: slot}
 	if err == nil && r.FormValue("hide") == "" {
@@ -75,13 +82,13 @@ func (s *Server) showSecret(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	s.render(w, r, http.StatusOK, "secret", s.view(r, "", "", d))
+	return nil
 }
 
-func (s *Server) copySecret(w http.ResponseWriter, r *http.Request) {
+func (s *Server) copySecret(w http.ResponseWriter, r *http.Request) error {
 	p, slot, err := s.secretOf(r)
 	if err == nil && r.FormValue("field") == "one-time" {
 		var c otp.Code
@@ -91,31 +98,32 @@ func (s *Server) copySecret(w http.ResponseWriter, r *http.Request) {
 		err = vaultOf(r).Guard.Require(reauth.Show)
 	}
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
-	vaultOf(r).Book.Use(slot.ID)
+	if err := vaultOf(r).Book.Use(slot.ID); err != nil {
+		return err
+	}
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 	_, _ = w.Write([]byte(p.Reveal()))
+	return nil
 }
 
 // joinCode shows the code that brings a telephone into a Wi-Fi network. Its text has no
 // standard; the form is common practice (WIFI:T:…;S:…;P:…;H:…;;).
-func (s *Server) joinCode(w http.ResponseWriter, r *http.Request) {
+func (s *Server) joinCode(w http.ResponseWriter, r *http.Request) error {
 	e, _, err := entryOf(r)
 	if err == nil {
 		err = vaultOf(r).Guard.Require(reauth.Show)
 	}
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	code, err := qr(wifiText(e))
 	if err != nil {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	s.render(w, r, http.StatusOK, "join-code", s.view(r, "", "", code))
+	return nil
 }
 
 func wifiText(e vault.Entry) string {
@@ -147,7 +155,7 @@ type madeData struct {
 }
 
 // generate makes a password for a form. It lies in the drawer before it is shown.
-func (s *Server) generate(w http.ResponseWriter, r *http.Request) {
+func (s *Server) generate(w http.ResponseWriter, r *http.Request) error {
 	number := func(name string) int {
 		n, _ := strconv.Atoi(r.FormValue(name)) // nonsense is 0, which the generator refuses with its reason
 		return n
@@ -189,4 +197,5 @@ func (s *Server) generate(w http.ResponseWriter, r *http.Request) {
 		d.Value, d.Groups, d.Verdict = p.Reveal(), grouped(p.Reveal()), strength.Judge(p, strength.Leaked)
 	}
 	s.render(w, r, http.StatusOK, "made", s.view(r, "", "", d))
+	return nil
 }

@@ -15,6 +15,27 @@ import (
 	"redlocket/core/secret"
 )
 
+func (s *Server) settingsRoutes(r routes) {
+	r.get("/settings", s.settings)
+	r.post("/settings", s.set)
+	r.post("/settings/sites", s.addSites)
+	r.post("/settings/sites/remove", s.removeSite)
+}
+
+// sessionRoutes are what a page of an open vault asks for by itself.
+func (s *Server) sessionRoutes(r routes) {
+	r.Get("/events", s.events) // a stream: there is no later moment for an error
+	r.post("/again", s.confirm)
+	r.post("/left", s.left)
+	r.post("/here", s.here)
+}
+
+// here is a use of the vault, by being a request.
+func (s *Server) here(w http.ResponseWriter, _ *http.Request) error {
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
 // choice is one line of a drop-down.
 type choice struct {
 	Value string
@@ -52,7 +73,7 @@ type settingsData struct {
 // Seconds writes a time as its choice does.
 func (settingsData) Seconds(d time.Duration) string { return strconv.Itoa(int(d / time.Second)) }
 
-func (s *Server) showSettings(w http.ResponseWriter, r *http.Request, err error, done string) {
+func (s *Server) showSettings(w http.ResponseWriter, r *http.Request, err error, done string) error {
 	page := s.view(r, "Settings", "settings", nil)
 	if err != nil && !page.bad(err) {
 		page.Bad["form"] = sentence(err.Error())
@@ -64,8 +85,7 @@ func (s *Server) showSettings(w http.ResponseWriter, r *http.Request, err error,
 	}
 	own, err2 := v.Sites.Own()
 	if err2 != nil {
-		s.fail(w, r, err2)
-		return
+		return err2
 	}
 	d.Sites = own
 	page.Data = d
@@ -74,13 +94,14 @@ func (s *Server) showSettings(w http.ResponseWriter, r *http.Request, err error,
 		status = http.StatusUnprocessableEntity
 	}
 	s.render(w, r, status, "settings", page)
+	return nil
 }
 
-func (s *Server) settings(w http.ResponseWriter, r *http.Request) {
-	s.showSettings(w, r, nil, map[string]string{"set": "Saved.", "sites": "The directory was changed."}[r.FormValue("done")])
+func (s *Server) settings(w http.ResponseWriter, r *http.Request) error {
+	return s.showSettings(w, r, nil, map[string]string{"set": "Saved.", "sites": "The directory was changed."}[r.FormValue("done")])
 }
 
-func (s *Server) set(w http.ResponseWriter, r *http.Request) {
+func (s *Server) set(w http.ResponseWriter, r *http.Request) error {
 	seconds := func(name string) time.Duration {
 		n, err := strconv.Atoi(r.FormValue(name))
 		if err != nil {
@@ -94,42 +115,40 @@ func (s *Server) set(w http.ResponseWriter, r *http.Request) {
 		AskToShow: r.FormValue("ask_to_show") != "", AskFor: seconds("ask_for"), Language: r.FormValue("language"),
 	})
 	if errors.Is(err, reauth.ErrNeeded) {
-		s.fail(w, r, err)
-		return
+		return err
 	}
 	if err != nil {
-		s.showSettings(w, r, err, "")
-		return
+		return s.showSettings(w, r, err, "")
 	}
 	redirect(w, r, "/settings?done=set")
+	return nil
 }
 
-func (s *Server) addSites(w http.ResponseWriter, r *http.Request) {
+func (s *Server) addSites(w http.ResponseWriter, r *http.Request) error {
 	b := []byte(r.FormValue("list"))
 	if f, _, err := r.FormFile("file"); err == nil {
 		defer f.Close()
 		if b, err = io.ReadAll(io.LimitReader(f, directory.MaxBytes+1)); err != nil {
-			s.showSettings(w, r, err, "")
-			return
+			return s.showSettings(w, r, err, "")
 		}
 	}
 	if _, err := vaultOf(r).Sites.Add(r.Context(), b); err != nil {
-		s.showSettings(w, r, err, "")
-		return
+		return s.showSettings(w, r, err, "")
 	}
 	redirect(w, r, "/settings?done=sites")
+	return nil
 }
 
-func (s *Server) removeSite(w http.ResponseWriter, r *http.Request) {
+func (s *Server) removeSite(w http.ResponseWriter, r *http.Request) error {
 	if err := vaultOf(r).Sites.Remove(r.Context(), r.FormValue("domain")); err != nil {
-		s.showSettings(w, r, err, "")
-		return
+		return s.showSettings(w, r, err, "")
 	}
 	redirect(w, r, "/settings?done=sites")
+	return nil
 }
 
 // confirm takes the master password that an act asked for again.
-func (s *Server) confirm(w http.ResponseWriter, r *http.Request) {
+func (s *Server) confirm(w http.ResponseWriter, r *http.Request) error {
 	err := vaultOf(r).Reauthenticate(secret.New(r.FormValue("password")))
 	var wrong *app.WrongPassword
 	switch {
@@ -137,12 +156,13 @@ func (s *Server) confirm(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(http.StatusForbidden)
 		_, _ = io.WriteString(w, sentence(wrong.Error()))
 	case err != nil:
-		s.fail(w, r, err)
+		return err
 	case r.FormValue("back") != "":
 		redirect(w, r, back(r))
 	default:
 		w.WriteHeader(http.StatusNoContent)
 	}
+	return nil
 }
 
 // day writes a moment's day in the language that is set.
@@ -207,7 +227,8 @@ func tagAsLocale(tag string) string {
 }
 
 // left notes that a page was turned away from.
-func (s *Server) left(w http.ResponseWriter, r *http.Request) {
+func (s *Server) left(w http.ResponseWriter, r *http.Request) error {
 	vaultOf(r).PageLeft()
 	w.WriteHeader(http.StatusNoContent)
+	return nil
 }

@@ -13,7 +13,6 @@ import (
 	"crypto/sha256"
 	"embed"
 	"encoding/hex"
-	"errors"
 	"html/template"
 	"io/fs"
 	"log/slog"
@@ -27,9 +26,6 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"redlocket/app"
-	"redlocket/app/gate"
-	"redlocket/app/reauth"
-	"redlocket/app/records"
 )
 
 //go:embed templates/*.html
@@ -139,7 +135,35 @@ func hashFiles(files fs.FS) (string, error) {
 func (s *Server) routes() http.Handler {
 	r := chi.NewRouter()
 	r.Use(s.knownHost, headers)
-	files, _ := fs.Sub(staticFiles, "static")
+	s.staticRoutes(r)
+	if s.cfg.Browsers != nil {
+		r.Handle("/bridge/*", s.cfg.Browsers)
+	}
+	r.Group(func(r chi.Router) {
+		r.Use(http.NewCrossOriginProtection().Handler, s.sessions.LoadAndSave)
+		front := routes{r, s}.with(limit)
+		opened := routes{r, s}.with(s.needOpen)
+		checked := opened.with(s.needSheet) // what needs the recovery sheet checked first
+		s.frontRoutes(front)
+		s.sheetRoutes(opened.with(limit))
+		s.sessionRoutes(opened.with(limit))
+		s.uploadRoutes(checked)
+		for _, add := range []func(routes){
+			s.bookRoutes, s.actRoutes, s.itemRoutes, s.formRoutes, s.secretRoutes, s.goingRoutes, s.fileRoutes,
+			s.importRoutes, s.exportRoutes, s.settingsRoutes, s.devicesRoutes,
+		} {
+			add(checked.with(limit))
+		}
+	})
+	r.NotFound(s.sessions.LoadAndSave(s.handle(func(http.ResponseWriter, *http.Request) error {
+		return problem(http.StatusNotFound, "There is no such page", "The address may be old, or cut short.")
+	})).ServeHTTP)
+	return r
+}
+
+// staticRoutes serves what ships with the program, under a name that changes with it.
+func (s *Server) staticRoutes(r chi.Router) {
+	files, _ := fs.Sub(staticFiles, "static") // the folder is compiled in
 	forever := func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
@@ -150,126 +174,14 @@ func (s *Server) routes() http.Handler {
 	for name := range bundles {
 		r.Handle("/static/{hash}/"+name, forever(bundle(name)))
 	}
-	if s.cfg.Browsers != nil {
-		r.Handle("/bridge/*", s.cfg.Browsers)
-	}
-	r.Group(func(r chi.Router) {
-		r.Use(http.NewCrossOriginProtection().Handler, s.sessions.LoadAndSave)
-		r.With(s.needOpen, s.needSheet).Post("/pictures", s.readPicture)
-		r.With(s.needOpen, s.needSheet).Post("/items/{id}/files", s.attach)
-		r.With(s.needOpen, s.needSheet).Post("/import/files", s.takeFiles)
-		r.With(s.needOpen, s.needSheet).Post("/import/backup", s.restoreBackup)
-		r.Group(s.small)
-	})
-	r.NotFound(s.sessions.LoadAndSave(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		s.problem(w, r, http.StatusNotFound, "There is no such page", "The address may be old, or cut short.")
-	})).ServeHTTP)
-	return r
 }
 
-// small are the routes whose requests are forms.
-func (s *Server) small(r chi.Router) {
-	r.Use(limit)
-	r.Get("/", s.home)
-	r.Get("/front", s.front)
-	r.Get("/open/{profile}", s.openPage)
-	r.Post("/open/{profile}", s.open)
-	r.Get("/forgot/{profile}", s.forgotPage)
-	r.Post("/forgot/{profile}", s.forgot)
-	r.Get("/new", s.newPage)
-	r.Post("/new", s.create)
-	r.Get("/join", s.joinPage)
-	r.Post("/join", s.join)
-	r.Post("/arrive", s.arrive)
-	r.Get("/arrive/{id}", s.arrival)
-	r.Post("/strength", s.strength)
-	r.Post("/lock", s.lock)
-	r.Get("/extension/{file}", s.extension)
-	r.Group(func(r chi.Router) {
-		r.Use(s.needOpen)
-		r.Get("/events", s.events)
-		r.Post("/again", s.confirm)
-		r.Post("/left", s.left)
-		r.Post("/here", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) }) // a use of the vault, by being a request
-		r.Get("/sheet", s.sheet)
-		r.Post("/sheet", s.checkSheet)
-		r.Group(func(r chi.Router) {
-			r.Use(s.needSheet)
-			for name := range sections {
-				r.Get("/"+string(name), s.book)
-			}
-			r.Get("/rows", s.rows)
-			r.Get("/ids", s.ids)
-			r.Get("/narrow", s.narrow)
-			r.Get("/archive", s.archive)
-			r.Get("/items/new", s.newItem)
-			r.Get("/sites", s.siteSuggestions)
-			r.Post("/acts/{act}", s.act)
-			r.Post("/undo/{act}", s.undo)
-			r.Post("/generate", s.generate)
-			r.Get("/settings", s.settings)
-			r.Post("/settings", s.set)
-			r.Post("/settings/sites", s.addSites)
-			r.Post("/settings/sites/remove", s.removeSite)
-			r.Route("/items/{id}", func(r chi.Router) {
-				r.Get("/", s.item)
-				r.Post("/", s.saveItem)
-				r.Get("/edit", s.editItem)
-				r.Post("/form", s.changeKind)
-				r.Post("/settle", s.settle)
-				r.Post("/show", s.showSecret)
-				r.Post("/copy", s.copySecret)
-				r.Post("/join-code", s.joinCode)
-				r.Get("/code", s.code)
-				r.Post("/code", s.nextCode)
-				r.Post("/used", s.used)
-				r.Post("/staged", s.staged)
-				r.Get("/vouch", s.vouchPage)
-				r.Post("/vouch", s.vouch)
-				r.Get("/change", s.changePage)
-				r.Post("/apps", s.askApps)
-				r.Get("/past", s.past)
-				r.Post("/restore-at", s.restoreAt)
-				r.Get("/print", s.printed)
-				r.Get("/files/{file}", s.file)
-				r.Get("/files/{file}/preview", s.preview)
-				r.Post("/files/{file}/detach", s.detach)
-			})
-			r.Route("/import", s.importRoutes)
-			r.Post("/export", s.export)
-			r.Post("/export/chosen", s.importPage)
-			r.Post("/backup", s.backup)
-			r.Post("/backup/plan", s.planBackups)
-			r.Post("/export/may", s.mayExport)
-			r.Get("/devices", s.devices)
-			r.Post("/devices/introduce", s.introduce)
-			r.Post("/devices/{id}/shut-out", s.shutOut)
-			r.Post("/cloud", s.joinCloud)
-			r.Post("/cloud/again", s.signInAgain)
-			r.Post("/browsers/{id}/confirm", s.confirmBrowser)
-			r.Post("/browsers/{id}/refuse", s.refuseBrowser)
-			r.Post("/browsers/{id}/end", s.endBrowser)
-			r.Get("/browsers", s.browsers)
-			r.Post("/sites/rule", s.setRule)
-			r.Post("/drawer", s.madeBefore)
-			r.Post("/drawer/empty", s.emptyDrawer)
-			r.Get("/status", s.statusLine)
-		})
-	})
-}
-
-func (s *Server) importRoutes(r chi.Router) {
-	r.Get("/", s.importPage)
-	r.Post("/columns", s.setColumns)
-	r.Post("/decide", s.decide)
-	r.Post("/show", s.showCandidate)
-	r.Get("/broken.csv", s.brokenRows)
-	r.Post("/start", s.startImport)
-	r.Post("/stop", s.stopImport)
-	r.Post("/put-back", s.putBack)
-	r.Post("/{id}/undo", s.undoImport)
-	r.Get("/{id}/originals/{n}", s.original)
-	r.Post("/{id}/forget", s.forgetOriginals)
+// uploadRoutes are those whose requests are larger than a form; each sets its own limit.
+func (s *Server) uploadRoutes(r routes) {
+	r.post("/pictures", s.readPicture)
+	r.post("/items/{id}/files", s.attach)
+	r.post("/import/files", s.takeFiles)
+	r.post("/import/backup", s.restoreBackup)
 }
 
 // knownHost refuses names that aren't this device's: a site that lets its own
@@ -366,67 +278,3 @@ func (s *Server) needSheet(next http.Handler) http.Handler {
 }
 
 func vaultOf(r *http.Request) *app.Vault { return r.Context().Value(vaultKey{}).(*app.Vault) }
-
-func (s *Server) toLock(w http.ResponseWriter, r *http.Request) {
-	to := "/front"
-	if p := s.sessions.GetString(r.Context(), sessionProfile); p != "" {
-		to = "/open/" + p
-	}
-	redirect(w, r, to)
-}
-
-// redirect leads to another page, for htmx as for plain requests.
-func redirect(w http.ResponseWriter, r *http.Request, to string) {
-	if r.Header.Get("HX-Request") != "" {
-		w.Header().Set("HX-Redirect", to)
-		w.WriteHeader(http.StatusNoContent)
-		return
-	}
-	http.Redirect(w, r, to, http.StatusSeeOther)
-}
-
-// ask answers an act that needs the master password first: scripts get a status
-// that says so, pages a form.
-func (s *Server) ask(w http.ResponseWriter, r *http.Request) {
-	if r.Header.Get("HX-Request") != "" || r.Header.Get("Sec-Fetch-Mode") == "cors" || r.Header.Get("Sec-Fetch-Mode") == "same-origin" {
-		w.WriteHeader(http.StatusUnauthorized)
-		return
-	}
-	to := back(r)
-	if r.Method == http.MethodGet {
-		to = r.URL.RequestURI()
-	}
-	s.render(w, r, http.StatusUnauthorized, "ask-page", s.view(r, "Once more", "", to))
-}
-
-// fail shows an error: as a page, or for htmx as a bar where the page shows them.
-func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
-	switch {
-	case errors.Is(err, gate.ErrLocked):
-		s.toLock(w, r)
-	case errors.Is(err, reauth.ErrNeeded):
-		s.ask(w, r)
-	case errors.Is(err, records.ErrNoItem), errors.Is(err, app.ErrNoProfile):
-		s.problem(w, r, http.StatusNotFound, "This isn't here", "It may have been put away on another device, or the address is old.")
-	default:
-		var in *records.InputError
-		if errors.As(err, &in) {
-			s.problem(w, r, http.StatusUnprocessableEntity, "That didn't work", sentence(in.Error())+" Nothing was changed.")
-			return
-		}
-		s.cfg.Log.ErrorContext(r.Context(), "request failed", "route", chi.RouteContext(r.Context()).RoutePattern(), "err", err)
-		s.problem(w, r, http.StatusInternalServerError, "Something went wrong here", sentence(err.Error())+" What was saved before is safe. Please try again.")
-	}
-}
-
-func sentence(s string) string {
-	if s == "" {
-		return s
-	}
-	r := []rune(s)
-	s = strings.ToUpper(string(r[0])) + string(r[1:])
-	if !strings.HasSuffix(s, ".") {
-		s += "."
-	}
-	return s
-}

@@ -146,7 +146,9 @@ func copied(v *app.Vault, q request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	v.Book.Use(q.ID)
+	if err := v.Book.Use(q.ID); err != nil {
+		return nil, err
+	}
 	text := ""
 	switch q.What {
 	case "username":
