@@ -47,7 +47,12 @@ type world struct {
 func newWorld(t *testing.T) *world {
 	w := &world{t: t}
 	var err error
-	w.cloud, err = cloud.New(t.Context(), filepath.Join(t.TempDir(), "cloud.db"), cloud.Limits{PerAccount: 1000, PerAddress: 1000, Window: time.Minute}, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	w.cloud, err = cloud.New(
+		t.Context(),
+		filepath.Join(t.TempDir(), "cloud.db"),
+		cloud.Limits{PerAccount: 1000, PerAddress: 1000, Window: time.Minute},
+		slog.New(slog.NewTextHandler(io.Discard, nil)),
+	)
 	require.NoError(t, err)
 	srv := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
 		if w.down.Load() {
@@ -87,7 +92,17 @@ func (w *world) deviceIn(f *store.Folder) *app.Device {
 }
 
 func (w *world) create(d *app.Device) *app.Vault {
-	v, err := d.Create(w.t.Context(), app.NewVault{Name: "Maren Tolliver", Email: email, Password: secret.New(master), Repeat: secret.New(master), Cloud: w.url, DeviceName: "desk"})
+	v, err := d.Create(
+		w.t.Context(),
+		app.NewVault{
+			Name:       "Maren Tolliver",
+			Email:      email,
+			Password:   secret.New(master),
+			Repeat:     secret.New(master),
+			Cloud:      w.url,
+			DeviceName: "desk",
+		},
+	)
 	require.NoError(w.t, err)
 	return v
 }
@@ -96,7 +111,16 @@ func (w *world) join(d *app.Device, v *app.Vault) *app.Vault {
 	sheet, err := v.Account.Sheet(w.t.Context())
 	require.NoError(w.t, err)
 	w.inStep(v)
-	out, err := d.Join(w.t.Context(), app.Join{Email: email, Cloud: w.url, Password: secret.New(master), Carried: strings.Join(sheet.Carried, "-"), DeviceName: "laptop"})
+	out, err := d.Join(
+		w.t.Context(),
+		app.Join{
+			Email:      email,
+			Cloud:      w.url,
+			Password:   secret.New(master),
+			Carried:    strings.Join(sheet.Carried, "-"),
+			DeviceName: "laptop",
+		},
+	)
 	require.NoError(w.t, err)
 	return out
 }
@@ -114,7 +138,12 @@ func (w *world) inStep(vs ...*app.Vault) {
 }
 
 func login(title, password string) vault.Changes {
-	return vault.Draft{Title: title, Username: "mtolliver", Password: secret.New(password), Addresses: []vault.Address{{URL: "https://" + strings.ToLower(title) + ".example/"}}}.Changes()
+	return vault.Draft{
+		Title:     title,
+		Username:  "mtolliver",
+		Password:  secret.New(password),
+		Addresses: []vault.Address{{URL: "https://" + strings.ToLower(title) + ".example/"}},
+	}.Changes()
 }
 
 func password(t *testing.T, v *app.Vault, id string) string {
@@ -129,7 +158,12 @@ func TestALoginTravels(t *testing.T) {
 	laptop := w.join(w.device("laptop"), desk)
 	id := records.NewID()
 	require.NoError(t, desk.Items.Save(t.Context(), id, login("Ferrylink", "pw-1")))
-	require.Eventually(t, func() bool { _, err := laptop.Items.Entry(id); return err == nil }, 5*time.Second, time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { _, err := laptop.Items.Entry(id); return err == nil },
+		5*time.Second,
+		time.Millisecond,
+	)
 	assert.Equal(t, "pw-1", password(t, laptop, id))
 	assert.Equal(t, desk.Profile().Seed, laptop.Profile().Seed, "the medallion is the same on both")
 	assert.Equal(t, "Maren Tolliver", laptop.Profile().Name)
@@ -144,7 +178,12 @@ func TestALoginTravels(t *testing.T) {
 
 	require.NoError(t, desk.Account.ShutOut(t.Context(), list[1].ID))
 	require.NoError(t, desk.Items.Save(t.Context(), id, vault.Changes{vault.FieldNotes: "after"}))
-	require.Eventually(t, func() bool { return laptop.Sync.Status().State == syncing.Ended }, 5*time.Second, time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return laptop.Sync.Status().State == syncing.Ended },
+		5*time.Second,
+		time.Millisecond,
+	)
 }
 
 func TestOfflineEditsMergeAndBothPasswordsStay(t *testing.T) {
@@ -153,12 +192,31 @@ func TestOfflineEditsMergeAndBothPasswordsStay(t *testing.T) {
 	laptop := w.join(w.device("laptop"), desk)
 	id := records.NewID()
 	require.NoError(t, desk.Items.Save(t.Context(), id, login("Brackish", "old")))
-	require.Eventually(t, func() bool { _, err := laptop.Items.Entry(id); return err == nil }, 5*time.Second, time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { _, err := laptop.Items.Entry(id); return err == nil },
+		5*time.Second,
+		time.Millisecond,
+	)
 	w.inStep(desk, laptop)
 
 	w.down.Store(true)
-	require.NoError(t, desk.Items.Save(t.Context(), id, vault.Changes{vault.FieldPassword: secret.New("from desk"), vault.FieldNotes: "desk's note"}))
-	require.NoError(t, laptop.Items.Save(t.Context(), id, vault.Changes{vault.FieldPassword: secret.New("from laptop"), vault.FieldTitle: "Brackish Radio"}))
+	require.NoError(
+		t,
+		desk.Items.Save(
+			t.Context(),
+			id,
+			vault.Changes{vault.FieldPassword: secret.New("from desk"), vault.FieldNotes: "desk's note"},
+		),
+	)
+	require.NoError(
+		t,
+		laptop.Items.Save(
+			t.Context(),
+			id,
+			vault.Changes{vault.FieldPassword: secret.New("from laptop"), vault.FieldTitle: "Brackish Radio"},
+		),
+	)
 	require.Eventually(t, func() bool {
 		return desk.Sync.Status().State == syncing.Away && laptop.Sync.Status().State == syncing.Away
 	}, 5*time.Second, time.Millisecond)
@@ -181,7 +239,12 @@ func TestOfflineEditsMergeAndBothPasswordsStay(t *testing.T) {
 	assert.Contains(t, both, "from laptop")
 
 	require.NoError(t, laptop.Items.Resolve(t.Context(), id, secret.New("from desk")))
-	require.Eventually(t, func() bool { e, _ := desk.Items.Entry(id); return len(e.Conflicts()) == 0 }, 5*time.Second, time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { e, _ := desk.Items.Entry(id); return len(e.Conflicts()) == 0 },
+		5*time.Second,
+		time.Millisecond,
+	)
 	assert.Equal(t, "from desk", password(t, desk, id))
 }
 
@@ -277,7 +340,13 @@ func TestRecoverySheet(t *testing.T) {
 	_, err = d.Unlock(t.Context(), profile, fresh)
 	require.NoError(t, err)
 	laptop.Sync.Sync(t.Context())
-	require.Eventually(t, func() bool { return laptop.Sync.Sync(t.Context()) == syncing.ErrToken }, 5*time.Second, 10*time.Millisecond, "other devices have to sign in again")
+	require.Eventually(
+		t,
+		func() bool { return laptop.Sync.Sync(t.Context()) == syncing.ErrToken },
+		5*time.Second,
+		10*time.Millisecond,
+		"other devices have to sign in again",
+	)
 	assert.Error(t, laptop.Account.SignInAgain(t.Context(), secret.New(master)), "with the new master password")
 	require.NoError(t, laptop.Account.SignInAgain(t.Context(), fresh))
 	w.inStep(laptop)
@@ -328,7 +397,10 @@ func TestIntroduction(t *testing.T) {
 func TestWithoutACloudAndJoiningLater(t *testing.T) {
 	w := newWorld(t)
 	d := w.device("desk")
-	v, err := d.Create(t.Context(), app.NewVault{Email: email, Password: secret.New(master), Repeat: secret.New(master)})
+	v, err := d.Create(
+		t.Context(),
+		app.NewVault{Email: email, Password: secret.New(master), Repeat: secret.New(master)},
+	)
 	require.NoError(t, err)
 	require.NoError(t, v.Items.Save(t.Context(), records.NewID(), login("Harbour", "pw")))
 	assert.Equal(t, syncing.NoCloud, v.Sync.Status().State)

@@ -30,7 +30,16 @@ func TestBackupComesBackOnAnEmptyMachine(t *testing.T) {
 	d := w.device("desk")
 	d.SetLightBackups()
 	v := w.create(d)
-	id := save(t, v, vault.TypeLogin, records.Form{Title: "Gannet Books", Addresses: []vault.Address{{URL: "gannet.example"}}, Values: map[vault.Field]string{vault.FieldPassword: "one"}})
+	id := save(
+		t,
+		v,
+		vault.TypeLogin,
+		records.Form{
+			Title:     "Gannet Books",
+			Addresses: []vault.Address{{URL: "gannet.example"}},
+			Values:    map[vault.Field]string{vault.FieldPassword: "one"},
+		},
+	)
 	require.NoError(t, v.Items.Save(t.Context(), id, vault.Changes{vault.FieldPassword: secret.New("two")}))
 	scan := make([]byte, 700_000)
 	_, err := rand.Read(scan)
@@ -69,7 +78,11 @@ func TestBackupComesBackOnAnEmptyMachine(t *testing.T) {
 		require.NoError(t, err)
 		names = append(names, h.Name)
 	}
-	assert.Equal(t, []string{"README.txt", "items.json", "files/" + f.ID + "/scan.bin", "files/" + gone.ID + "/old.txt"}, names)
+	assert.Equal(
+		t,
+		[]string{"README.txt", "items.json", "files/" + f.ID + "/scan.bin", "files/" + gone.ID + "/old.txt"},
+		names,
+	)
 
 	checked, err := importing.CheckBackup(bytes.NewReader(b.Bytes()), secret.New(passphrase))
 	require.NoError(t, err)
@@ -79,7 +92,15 @@ func TestBackupComesBackOnAnEmptyMachine(t *testing.T) {
 
 	// On an empty machine, and into itself.
 	empty := w.device("new")
-	n, err := empty.Create(t.Context(), app.NewVault{Name: "Maren", Email: "other@cormorant.example", Password: secret.New(master), Repeat: secret.New(master)})
+	n, err := empty.Create(
+		t.Context(),
+		app.NewVault{
+			Name:     "Maren",
+			Email:    "other@cormorant.example",
+			Password: secret.New(master),
+			Repeat:   secret.New(master),
+		},
+	)
 	require.NoError(t, err)
 	for _, cut := range []int{100, 3000, b.Len() / 2, b.Len() - 1} {
 		_, err = n.Backups.Restore(t.Context(), bytes.NewReader(b.Bytes()[:cut]), secret.New(passphrase), nil)

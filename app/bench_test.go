@@ -28,12 +28,23 @@ func large(b *testing.B) (*app.Device, string) {
 	require.NoError(b, err)
 	d := app.New(app.Ports{Stores: f, Rand: rand.Reader, Now: time.Now})
 	b.Cleanup(func() { _ = d.Close() })
-	v, err := d.Create(b.Context(), app.NewVault{Email: email, Password: secret.New(master), Repeat: secret.New(master)})
+	v, err := d.Create(
+		b.Context(),
+		app.NewVault{Email: email, Password: secret.New(master), Repeat: secret.New(master)},
+	)
 	require.NoError(b, err)
 	var list []vault.Draft
 	for i := range 10000 {
-		list = append(list, vault.Draft{Title: fmt.Sprintf("Shop %d of Saltmarsh Quay", i), Username: fmt.Sprintf("maren.tolliver+%d@cormorant.example", i%40), Password: secret.New(fmt.Sprintf("vq7RtumKaleW9ox%d", i)),
-			Folder: "Shops", Addresses: []vault.Address{{URL: fmt.Sprintf("https://shop-%d.example/sign-in", i)}}})
+		list = append(
+			list,
+			vault.Draft{
+				Title:     fmt.Sprintf("Shop %d of Saltmarsh Quay", i),
+				Username:  fmt.Sprintf("maren.tolliver+%d@cormorant.example", i%40),
+				Password:  secret.New(fmt.Sprintf("vq7RtumKaleW9ox%d", i)),
+				Folder:    "Shops",
+				Addresses: []vault.Address{{URL: fmt.Sprintf("https://shop-%d.example/sign-in", i)}},
+			},
+		)
 	}
 	require.NoError(b, v.Items.SaveAll(b.Context(), list))
 	v.Lock()
@@ -119,7 +130,14 @@ func BenchmarkImport(b *testing.B) {
 	var csv bytes.Buffer
 	csv.WriteString("name,url,username,password,note\n")
 	for i := range 10000 {
-		fmt.Fprintf(&csv, "Shop %d,https://shop-%d.example/sign-in,maren.tolliver+%d@cormorant.example,vq7RtumKaleW9ox%d,\n", i, i, i%40, i)
+		fmt.Fprintf(
+			&csv,
+			"Shop %d,https://shop-%d.example/sign-in,maren.tolliver+%d@cormorant.example,vq7RtumKaleW9ox%d,\n",
+			i,
+			i,
+			i%40,
+			i,
+		)
 	}
 	f, err := store.In(b.TempDir())
 	require.NoError(b, err)
@@ -129,7 +147,15 @@ func BenchmarkImport(b *testing.B) {
 	n := 0
 	for b.Loop() {
 		n++
-		v, err := d.Create(b.Context(), app.NewVault{Name: fmt.Sprint("m", n), Email: fmt.Sprintf("m%d@cormorant.example", n), Password: secret.New(master), Repeat: secret.New(master)})
+		v, err := d.Create(
+			b.Context(),
+			app.NewVault{
+				Name:     fmt.Sprint("m", n),
+				Email:    fmt.Sprintf("m%d@cormorant.example", n),
+				Password: secret.New(master),
+				Repeat:   secret.New(master),
+			},
+		)
 		require.NoError(b, err)
 		at := time.Now()
 		i, bad, err := v.Imports.Prepare(b.Context(), []importing.File{{Name: "many.csv", Bytes: csv.Bytes()}})
@@ -161,7 +187,11 @@ func bareImport(b *testing.B, f *store.Folder, v *app.Vault, n int) time.Duratio
 		rows = append(rows, r)
 		return nil
 	}))
-	to, err := f.Create(b.Context(), fmt.Sprintf("00000000-0000-7000-8000-%012d", n), func(app.Store) error { return nil })
+	to, err := f.Create(
+		b.Context(),
+		fmt.Sprintf("00000000-0000-7000-8000-%012d", n),
+		func(app.Store) error { return nil },
+	)
 	require.NoError(b, err)
 	seal := keys.NewVault("floor", keys.VaultKey{}, rand.Reader)
 	at := time.Now()

@@ -50,7 +50,12 @@ func TestMain(m *testing.M) {
 func crashRole(role, dir, addr, carried string) error {
 	ctx := context.Background()
 	if role == "cloud" {
-		c, err := cloud.New(ctx, filepath.Join(dir, "cloud.db"), cloud.Limits{PerAccount: 1 << 20, PerAddress: 1 << 20, Window: time.Minute}, slog.New(slog.NewTextHandler(io.Discard, nil)))
+		c, err := cloud.New(
+			ctx,
+			filepath.Join(dir, "cloud.db"),
+			cloud.Limits{PerAccount: 1 << 20, PerAddress: 1 << 20, Window: time.Minute},
+			slog.New(slog.NewTextHandler(io.Discard, nil)),
+		)
 		if err != nil {
 			return err
 		}
@@ -68,7 +73,10 @@ func crashRole(role, dir, addr, carried string) error {
 	d := app.New(app.Ports{Stores: f, Dial: cloudclient.Dial, Rand: rand.Reader, Now: time.Now, Platform: "test"})
 	fmt.Println("ready")
 	if role == "joining" {
-		_, err := d.Join(ctx, app.Join{Email: email, Cloud: "http://" + addr, Password: secret.New(master), Carried: carried})
+		_, err := d.Join(
+			ctx,
+			app.Join{Email: email, Cloud: "http://" + addr, Password: secret.New(master), Carried: carried},
+		)
 		fmt.Println("joined", err)
 		return err
 	}
@@ -151,7 +159,10 @@ func TestImportKilledAtAnyMoment(t *testing.T) {
 		cards, err := d.Profiles(t.Context())
 		require.NoError(t, err)
 		if len(cards) == 0 {
-			v, err := d.Create(t.Context(), app.NewVault{Name: "Maren", Email: email, Password: secret.New(master), Repeat: secret.New(master)})
+			v, err := d.Create(
+				t.Context(),
+				app.NewVault{Name: "Maren", Email: email, Password: secret.New(master), Repeat: secret.New(master)},
+			)
 			require.NoError(t, err)
 			return d, v
 		}
@@ -195,7 +206,13 @@ type victim struct {
 
 func run(t *testing.T, role, dir, addr, carried string) *victim {
 	v := &victim{exec.Command(os.Args[0]), make(chan string, 100000)}
-	v.cmd.Env = append(os.Environ(), "REDLOCKET_CRASH="+role, "REDLOCKET_DIR="+dir, "REDLOCKET_CLOUD="+addr, "REDLOCKET_CARRIED="+carried)
+	v.cmd.Env = append(
+		os.Environ(),
+		"REDLOCKET_CRASH="+role,
+		"REDLOCKET_DIR="+dir,
+		"REDLOCKET_CLOUD="+addr,
+		"REDLOCKET_CARRIED="+carried,
+	)
 	out, err := v.cmd.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, v.cmd.Start())
@@ -240,7 +257,10 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	require.NoError(t, err)
 	ports := app.Ports{Stores: folder, Dial: cloudclient.Dial, Rand: rand.Reader, Now: time.Now, Platform: "test"}
 	d := app.New(ports)
-	v, err := d.Create(t.Context(), app.NewVault{Email: email, Password: secret.New(master), Repeat: secret.New(master), Cloud: "http://" + addr})
+	v, err := d.Create(
+		t.Context(),
+		app.NewVault{Email: email, Password: secret.New(master), Repeat: secret.New(master), Cloud: "http://" + addr},
+	)
 	require.NoError(t, err)
 	sheet, err := v.Account.Sheet(t.Context())
 	require.NoError(t, err)
@@ -296,13 +316,21 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	v, err = d.Unlock(t.Context(), cards[0].ID, secret.New(master))
 	require.NoError(t, err)
 	check(v)
-	require.Eventually(t, func() bool { s := v.Sync.Status(); return s.State == syncing.InStep && s.Waiting == 0 }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { s := v.Sync.Status(); return s.State == syncing.InStep && s.Waiting == 0 },
+		20*time.Second,
+		10*time.Millisecond,
+	)
 	fresh, err := store.In(t.TempDir())
 	require.NoError(t, err)
 	ports.Stores = fresh
 	other := app.New(ports)
 	defer other.Close()
-	w, err := other.Join(t.Context(), app.Join{Email: email, Cloud: "http://" + addr, Password: secret.New(master), Carried: carried})
+	w, err := other.Join(
+		t.Context(),
+		app.Join{Email: email, Cloud: "http://" + addr, Password: secret.New(master), Carried: carried},
+	)
 	require.NoError(t, err, "heads verify from the first to the last")
 	check(w)
 }

@@ -66,7 +66,15 @@ func TestFilesThatAreRefusedOrCutLeaveNothing(t *testing.T) {
 	_, err = v.Files.Attach(t.Context(), id, "cut", &cutReader{3 * keys.ChunkSize})
 	assert.ErrorIs(t, err, errCut)
 	gone, stop := context.WithCancel(t.Context())
-	_, err = v.Files.Attach(gone, id, "ended", io.MultiReader(bytes.NewReader(noise(2*keys.ChunkSize)), readerFunc(func([]byte) (int, error) { stop(); return 0, io.EOF })))
+	_, err = v.Files.Attach(
+		gone,
+		id,
+		"ended",
+		io.MultiReader(
+			bytes.NewReader(noise(2*keys.ChunkSize)),
+			readerFunc(func([]byte) (int, error) { stop(); return 0, io.EOF }),
+		),
+	)
 	assert.Error(t, err)
 	_, err = v.Files.Attach(t.Context(), "nobody", "x", strings.NewReader("x"))
 	assert.ErrorIs(t, err, records.ErrNoItem)
@@ -105,7 +113,12 @@ func TestWhatWasCutOffIsSweptAway(t *testing.T) {
 	v.Lock()
 	v, err = d.Unlock(t.Context(), v.Profile().ID, secret.New(master))
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { s, err := v.Stored(t.Context()); return err == nil && len(s) == 1 }, 5*time.Second, time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { s, err := v.Stored(t.Context()); return err == nil && len(s) == 1 },
+		5*time.Second,
+		time.Millisecond,
+	)
 	require.NoError(t, v.Files.Read(t.Context(), f, io.Discard))
 }
 
@@ -119,8 +132,18 @@ func TestAFileTravelsWhenItIsAskedFor(t *testing.T) {
 	f, err := desk.Files.Attach(t.Context(), id, "scan.pdf", bytes.NewReader(want))
 	require.NoError(t, err, "without the cloud too")
 	w.down.Store(false)
-	require.Eventually(t, func() bool { s, err := desk.Stored(t.Context()); return err == nil && s[0].Sent }, 20*time.Second, 5*time.Millisecond)
-	require.Eventually(t, func() bool { e, err := laptop.Items.Entry(id); return err == nil && len(e.Files()) == 1 }, 10*time.Second, time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { s, err := desk.Stored(t.Context()); return err == nil && s[0].Sent },
+		20*time.Second,
+		5*time.Millisecond,
+	)
+	require.Eventually(
+		t,
+		func() bool { e, err := laptop.Items.Entry(id); return err == nil && len(e.Files()) == 1 },
+		10*time.Second,
+		time.Millisecond,
+	)
 	stored, err := laptop.Stored(t.Context())
 	require.NoError(t, err)
 	assert.Empty(t, stored, "not before it is asked for")
@@ -151,7 +174,12 @@ func TestDamagedChunksAreCaught(t *testing.T) {
 	first, err := v.Chunk(t.Context(), f.ID, 0)
 	require.NoError(t, err)
 	require.NoError(t, v.SetChunk(t.Context(), f.ID, 1, first))
-	assert.ErrorIs(t, v.Files.Read(t.Context(), f, io.Discard), records.ErrFileBroken, "one chunk in the place of another")
+	assert.ErrorIs(
+		t,
+		v.Files.Read(t.Context(), f, io.Discard),
+		records.ErrFileBroken,
+		"one chunk in the place of another",
+	)
 	short := f
 	short.Chunks, short.Size = 1, keys.ChunkSize
 	assert.ErrorIs(t, v.Files.Read(t.Context(), short, io.Discard), records.ErrFileBroken, "a file that is cut short")

@@ -32,12 +32,38 @@ func form(url, title, submit string, fields ...autofill.Field) filling.Page {
 const ferry = "https://ferrylink.example"
 
 var (
-	userField, passField = autofill.Field{Type: "text", Label: "User name"}, autofill.Field{Type: "password", Label: "Password"}
-	newField, againField = autofill.Field{Type: "password", Label: "New password"}, autofill.Field{Type: "password", Label: "Repeat new password"}
-	signInPage           = form(ferry+"/sign-in", "Sign in", "Sign in", userField, passField)
-	signUpPage           = form(ferry+"/sign-up", "Join", "Create account", userField, passField, autofill.Field{Type: "password", Label: "Repeat password"})
-	changePage           = form(ferry+"/change", "Change password", "Change password", autofill.Field{Type: "password", Label: "Current password"}, newField, againField)
-	insidePage           = form(ferry+"/welcome", "Good day", "")
+	userField, passField = autofill.Field{
+		Type:  "text",
+		Label: "User name",
+	}, autofill.Field{
+		Type:  "password",
+		Label: "Password",
+	}
+	newField, againField = autofill.Field{
+		Type:  "password",
+		Label: "New password",
+	}, autofill.Field{
+		Type:  "password",
+		Label: "Repeat new password",
+	}
+	signInPage = form(ferry+"/sign-in", "Sign in", "Sign in", userField, passField)
+	signUpPage = form(
+		ferry+"/sign-up",
+		"Join",
+		"Create account",
+		userField,
+		passField,
+		autofill.Field{Type: "password", Label: "Repeat password"},
+	)
+	changePage = form(
+		ferry+"/change",
+		"Change password",
+		"Change password",
+		autofill.Field{Type: "password", Label: "Current password"},
+		newField,
+		againField,
+	)
+	insidePage = form(ferry+"/welcome", "Good day", "")
 )
 
 func saying(p filling.Page, words string) filling.Page {
@@ -62,7 +88,19 @@ func look(t *testing.T, v *app.Vault, p filling.Page) filling.PageView {
 
 func ferryLogin(t *testing.T, v *app.Vault, user, password string) string {
 	id := records.NewID()
-	require.NoError(t, v.Items.Save(t.Context(), id, vault.Draft{Title: "Ferrylink", Username: user, Password: secret.New(password), Addresses: []vault.Address{{URL: ferry + "/sign-in"}}}.Changes()))
+	require.NoError(
+		t,
+		v.Items.Save(
+			t.Context(),
+			id,
+			vault.Draft{
+				Title:     "Ferrylink",
+				Username:  user,
+				Password:  secret.New(password),
+				Addresses: []vault.Address{{URL: ferry + "/sign-in"}},
+			}.Changes(),
+		),
+	)
 	return id
 }
 
@@ -442,7 +480,11 @@ func TestGoingAndFillingWithoutAsking(t *testing.T) {
 	g := look(t, v, signInPage).Go
 	require.NotNil(t, g)
 	assert.True(t, g.Submit)
-	values, err := v.Pages.Fill(t.Context(), signInPage, filling.Request{ID: id, Form: 1, Part: filling.PartLogin, Submit: true})
+	values, err := v.Pages.Fill(
+		t.Context(),
+		signInPage,
+		filling.Request{ID: id, Form: 1, Part: filling.PartLogin, Submit: true},
+	)
 	require.NoError(t, err)
 	assert.True(t, values.Submit)
 	values, err = v.Pages.Fill(t.Context(), signInPage, filling.Request{ID: id, Form: 1, Part: filling.PartLogin})
@@ -499,9 +541,46 @@ func TestCardsAndDetailsOnlyWhereTheyAreAskedFor(t *testing.T) {
 	v := w.create(w.device("desk"))
 	login := ferryLogin(t, v, "maren", "p-1")
 	card, person := records.NewID(), records.NewID()
-	require.NoError(t, v.Items.SaveAs(t.Context(), card, vault.TypeCard, vault.Changes{vault.FieldTitle: "Debit", vault.FieldHolder: "M Tolliver", vault.FieldNumber: "4012888888881881", vault.FieldExpiry: "2037-09", vault.FieldCode: "118"}))
-	require.NoError(t, v.Items.SaveAs(t.Context(), person, vault.TypePerson, vault.Changes{vault.FieldTitle: "Maren", "given-name": "Maren", "family-name": "Tolliver", "street-address": "7 Ropewalk", "postal-code": "SQ1 7RW"}))
-	pay := form("https://anyshop.example/pay", "Checkout", "Pay", autofill.Field{Type: "text", Label: "Card number"}, autofill.Field{Type: "text", Label: "Expiry date"}, autofill.Field{Type: "text", Label: "Security code"}, autofill.Field{Type: "text", Label: "Street address"}, autofill.Field{Type: "text", Label: "Postcode"})
+	require.NoError(
+		t,
+		v.Items.SaveAs(
+			t.Context(),
+			card,
+			vault.TypeCard,
+			vault.Changes{
+				vault.FieldTitle:  "Debit",
+				vault.FieldHolder: "M Tolliver",
+				vault.FieldNumber: "4012888888881881",
+				vault.FieldExpiry: "2037-09",
+				vault.FieldCode:   "118",
+			},
+		),
+	)
+	require.NoError(
+		t,
+		v.Items.SaveAs(
+			t.Context(),
+			person,
+			vault.TypePerson,
+			vault.Changes{
+				vault.FieldTitle: "Maren",
+				"given-name":     "Maren",
+				"family-name":    "Tolliver",
+				"street-address": "7 Ropewalk",
+				"postal-code":    "SQ1 7RW",
+			},
+		),
+	)
+	pay := form(
+		"https://anyshop.example/pay",
+		"Checkout",
+		"Pay",
+		autofill.Field{Type: "text", Label: "Card number"},
+		autofill.Field{Type: "text", Label: "Expiry date"},
+		autofill.Field{Type: "text", Label: "Security code"},
+		autofill.Field{Type: "text", Label: "Street address"},
+		autofill.Field{Type: "text", Label: "Postcode"},
+	)
 	out := look(t, v, pay)
 	assert.Len(t, out.Cards, 1)
 	assert.Len(t, out.People, 1)
@@ -513,9 +592,24 @@ func TestCardsAndDetailsOnlyWhereTheyAreAskedFor(t *testing.T) {
 		require.NoError(t, err)
 		return values.Fills
 	}
-	assert.Equal(t, []filling.FieldValue{{Field: 0, Role: "cc-number", Value: "4012888888881881"}, {Field: 1, Role: "cc-exp", Value: "09/37"}}, fill(card, filling.PartCard), "without the security code")
+	assert.Equal(
+		t,
+		[]filling.FieldValue{
+			{Field: 0, Role: "cc-number", Value: "4012888888881881"},
+			{Field: 1, Role: "cc-exp", Value: "09/37"},
+		},
+		fill(card, filling.PartCard),
+		"without the security code",
+	)
 	assert.Equal(t, []filling.FieldValue{{Field: 2, Role: "cc-csc", Value: "118"}}, fill(card, filling.PartSafety))
-	assert.Equal(t, []filling.FieldValue{{Field: 3, Role: "street-address", Value: "7 Ropewalk"}, {Field: 4, Role: "postal-code", Value: "SQ1 7RW"}}, fill(person, filling.PartDetails))
+	assert.Equal(
+		t,
+		[]filling.FieldValue{
+			{Field: 3, Role: "street-address", Value: "7 Ropewalk"},
+			{Field: 4, Role: "postal-code", Value: "SQ1 7RW"},
+		},
+		fill(person, filling.PartDetails),
+	)
 	for _, wrong := range []filling.Request{{ID: card, Form: 1, Part: filling.PartLogin}, {ID: login, Form: 1, Part: filling.PartCard}, {ID: login, Form: 1, Part: filling.PartLogin}, {ID: person, Form: 1, Part: filling.PartCard}} {
 		_, err := v.Pages.Fill(t.Context(), pay, wrong)
 		assert.ErrorIs(t, err, filling.ErrWrongSite)
@@ -553,7 +647,10 @@ func TestWhereThePasswordIsChanged(t *testing.T) {
 		w.sites = c.there
 		v := w.create(w.device("desk"))
 		id := records.NewID()
-		require.NoError(t, v.Items.Save(t.Context(), id, vault.Draft{Title: "x", Addresses: []vault.Address{{URL: c.site}}}.Changes()))
+		require.NoError(
+			t,
+			v.Items.Save(t.Context(), id, vault.Draft{Title: "x", Addresses: []vault.Address{{URL: c.site}}}.Changes()),
+		)
 		to, err := v.Pages.ChangePage(t.Context(), id)
 		require.NoError(t, err)
 		assert.Equal(t, c.want, to, name)
@@ -562,12 +659,38 @@ func TestWhereThePasswordIsChanged(t *testing.T) {
 
 func TestProgramsWithASitesAccounts(t *testing.T) {
 	w := newWorld(t)
-	w.sites = answers{"https://shop.example/.well-known/assetlinks.json": `[{"relation":["delegate_permission/common.get_login_creds"],"target":{"namespace":"android_app","package_name":"example.shop.app"}},{"relation":["delegate_permission/common.handle_all_urls"],"target":{"namespace":"android_app","package_name":"example.other"}}]`}
+	w.sites = answers{
+		"https://shop.example/.well-known/assetlinks.json": `[{"relation":["delegate_permission/common.get_login_creds"],"target":{"namespace":"android_app","package_name":"example.shop.app"}},{"relation":["delegate_permission/common.handle_all_urls"],"target":{"namespace":"android_app","package_name":"example.other"}}]`,
+	}
 	v := w.create(w.device("desk"))
 	site, program, other := records.NewID(), records.NewID(), records.NewID()
-	require.NoError(t, v.Items.Save(t.Context(), site, vault.Draft{Title: "Shop", Username: "m", Addresses: []vault.Address{{URL: "https://shop.example/in"}}}.Changes()))
+	require.NoError(
+		t,
+		v.Items.Save(
+			t.Context(),
+			site,
+			vault.Draft{
+				Title:     "Shop",
+				Username:  "m",
+				Addresses: []vault.Address{{URL: "https://shop.example/in"}},
+			}.Changes(),
+		),
+	)
 	for id, name := range map[string]string{program: "example.shop.app", other: "example.other"} {
-		require.NoError(t, v.Items.SaveAs(t.Context(), id, vault.TypeApp, vault.Changes{vault.FieldTitle: name, vault.FieldApp: name, vault.FieldUsername: "a", vault.FieldPassword: "p"}))
+		require.NoError(
+			t,
+			v.Items.SaveAs(
+				t.Context(),
+				id,
+				vault.TypeApp,
+				vault.Changes{
+					vault.FieldTitle:    name,
+					vault.FieldApp:      name,
+					vault.FieldUsername: "a",
+					vault.FieldPassword: "p",
+				},
+			),
+		)
 	}
 	page := form("https://shop.example/in", "Sign in", "Sign in", userField, passField)
 	assert.Len(t, look(t, v, page).Offers, 1)
@@ -582,7 +705,19 @@ func TestProgramsWithASitesAccounts(t *testing.T) {
 	assert.Len(t, values.Fills, 2)
 	// The directory says so of another one.
 	gull := records.NewID()
-	require.NoError(t, v.Items.SaveAs(t.Context(), gull, vault.TypeApp, vault.Changes{vault.FieldTitle: "Pocket", vault.FieldApp: "example.gullwing.pocket", vault.FieldPassword: "p"}))
+	require.NoError(
+		t,
+		v.Items.SaveAs(
+			t.Context(),
+			gull,
+			vault.TypeApp,
+			vault.Changes{
+				vault.FieldTitle:    "Pocket",
+				vault.FieldApp:      "example.gullwing.pocket",
+				vault.FieldPassword: "p",
+			},
+		),
+	)
 	offers = look(t, v, form("https://gullwing.example/sign-in", "Sign in", "Sign in", userField, passField)).Offers
 	require.Len(t, offers, 1)
 	assert.Equal(t, gull, offers[0].ID)

@@ -40,7 +40,11 @@ func TestHostileCloud(t *testing.T) {
 			c.Records[0].Blob, c.Records[1].Blob = c.Records[1].Blob, c.Records[0].Blob
 		}, ledger.BadRecord},
 		{"drops a record", func(_, c *wire.Changes) { c.Records = c.Records[1:] }, ledger.Incomplete},
-		{"replays an old record", func(old, c *wire.Changes) { c.Records[0] = findBytes(old.Records, c.Records[0].ID) }, ledger.Incomplete},
+		{
+			"replays an old record",
+			func(old, c *wire.Changes) { c.Records[0] = findBytes(old.Records, c.Records[0].ID) },
+			ledger.Incomplete,
+		},
 		{"replays one under a new revision", func(old, c *wire.Changes) {
 			c.Records[0].Blob = findBytes(old.Records, c.Records[0].ID).Blob
 		}, ledger.BadRecord},
@@ -65,7 +69,12 @@ func TestHostileCloud(t *testing.T) {
 	require.NoError(t, desk.Items.Save(t.Context(), a, login("Lanternfish", "first")))
 	require.NoError(t, desk.Items.Save(t.Context(), b, login("Brackish", "first")))
 	w.inStep(desk, laptop)
-	require.Eventually(t, func() bool { _, err := laptop.Items.Entry(b); return err == nil }, 5*time.Second, time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { _, err := laptop.Items.Entry(b); return err == nil },
+		5*time.Second,
+		time.Millisecond,
+	)
 
 	for i, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
@@ -109,7 +118,13 @@ func TestHostileCloud(t *testing.T) {
 			require.ErrorAs(t, err, &f)
 			assert.Equal(t, c.want, f.Kind, f.Error())
 			assert.Equal(t, before, password(t, laptop, a), "nothing local was overwritten")
-			require.Eventually(t, func() bool { return laptop.Sync.Status().State == syncing.Fault }, 5*time.Second, time.Millisecond, "the user is told")
+			require.Eventually(
+				t,
+				func() bool { return laptop.Sync.Status().State == syncing.Fault },
+				5*time.Second,
+				time.Millisecond,
+				"the user is told",
+			)
 			assert.NotEmpty(t, laptop.Sync.Status().Detail)
 			mine := records.NewID()
 			require.NoError(t, laptop.Items.Save(t.Context(), mine, login("Mine", "pw")), "work goes on")
@@ -117,7 +132,12 @@ func TestHostileCloud(t *testing.T) {
 			w.between.Store(nil)
 			require.NoError(t, laptop.Sync.Sync(t.Context()))
 			assert.Equal(t, fresh, password(t, laptop, a))
-			require.Eventually(t, func() bool { _, err := desk.Items.Entry(mine); return err == nil }, 5*time.Second, time.Millisecond)
+			require.Eventually(
+				t,
+				func() bool { _, err := desk.Items.Entry(mine); return err == nil },
+				5*time.Second,
+				time.Millisecond,
+			)
 		})
 	}
 }
@@ -162,7 +182,9 @@ func TestForkedCloud(t *testing.T) {
 	assert.Equal(t, "pw", password(t, laptop, id), "what the laptop wrote is still on it")
 }
 
-func between(f func(http.ResponseWriter, *http.Request, http.Handler)) func(http.ResponseWriter, *http.Request, http.Handler) {
+func between(
+	f func(http.ResponseWriter, *http.Request, http.Handler),
+) func(http.ResponseWriter, *http.Request, http.Handler) {
 	return f
 }
 

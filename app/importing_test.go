@@ -38,11 +38,20 @@ func TestImportCommitUndoAndTheOtherDevice(t *testing.T) {
 	desk, laptop := w.device("desk"), w.device("laptop")
 	v := w.create(desk)
 	other := w.join(laptop, v)
-	i, bad, err := v.Imports.Prepare(t.Context(), []importing.File{{Name: "a.csv", Bytes: csvOf("gull.example,maren,p", "tern.example,maren,q")}, {Name: "b.zip", Bytes: []byte("PK\x03\x04")}})
+	i, bad, err := v.Imports.Prepare(
+		t.Context(),
+		[]importing.File{
+			{Name: "a.csv", Bytes: csvOf("gull.example,maren,p", "tern.example,maren,q")},
+			{Name: "b.zip", Bytes: []byte("PK\x03\x04")},
+		},
+	)
 	require.NoError(t, err)
 	require.Len(t, bad, 1)
 	assert.ErrorIs(t, bad[0], transfer.ErrPacked)
-	_, _, err = v.Imports.Prepare(t.Context(), []importing.File{{Name: "b.csv", Bytes: csvOf("gull.example,maren,other")}})
+	_, _, err = v.Imports.Prepare(
+		t.Context(),
+		[]importing.File{{Name: "b.csv", Bytes: csvOf("gull.example,maren,other")}},
+	)
 	require.NoError(t, err)
 	i.View(func(p *transfer.Plan, _ importing.State) {
 		require.Len(t, p.Steps, 2)
@@ -65,7 +74,10 @@ func TestImportCommitUndoAndTheOtherDevice(t *testing.T) {
 	// Another day, on the other device: one of the two was edited since.
 	x, err := other.Book.Find(find.Parse("tern"), 0)
 	require.NoError(t, err)
-	require.NoError(t, other.Items.Save(t.Context(), x.Sites[0].Accounts[0].ID, vault.Changes{vault.FieldNotes: "mine"}))
+	require.NoError(
+		t,
+		other.Items.Save(t.Context(), x.Sites[0].Accounts[0].ID, vault.Changes{vault.FieldNotes: "mine"}),
+	)
 	imports, err := other.Imports.History()
 	require.NoError(t, err)
 	require.Len(t, imports, 1)
@@ -113,12 +125,29 @@ func TestImportTravelsTogether(t *testing.T) {
 func TestImportColumnsAreRemembered(t *testing.T) {
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
-	file := importing.File{Name: "x.csv", Bytes: []byte("one;two;three;four\nGull;https://gull.example;maren;secret-1\nTern;https://tern.example;wren;secret-2\n")}
+	file := importing.File{
+		Name: "x.csv",
+		Bytes: []byte(
+			"one;two;three;four\nGull;https://gull.example;maren;secret-1\nTern;https://tern.example;wren;secret-2\n",
+		),
+	}
 	i, _, err := v.Imports.Prepare(t.Context(), []importing.File{file})
 	require.NoError(t, err)
 	require.Error(t, i.SetColumns(t.Context(), 0, []transfer.Meaning{"title"}))
 	require.Error(t, i.SetColumns(t.Context(), 0, []transfer.Meaning{"title", "address", "username", "nonsense"}))
-	require.NoError(t, i.SetColumns(t.Context(), 0, []transfer.Meaning{transfer.MeansPassword, transfer.MeansAddress, transfer.MeansUsername, transfer.MeansOwn}))
+	require.NoError(
+		t,
+		i.SetColumns(
+			t.Context(),
+			0,
+			[]transfer.Meaning{
+				transfer.MeansPassword,
+				transfer.MeansAddress,
+				transfer.MeansUsername,
+				transfer.MeansOwn,
+			},
+		),
+	)
 	require.NoError(t, v.Imports.Drop())
 	_, err = v.Imports.Current()
 	require.ErrorIs(t, err, importing.ErrNoImport)

@@ -57,20 +57,49 @@ func TestEveryKindIsKeptAndTravels(t *testing.T) {
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop := w.join(w.device("laptop"), desk)
-	card := save(t, desk, vault.TypeCard, records.Form{Values: map[vault.Field]string{vault.FieldNumber: "4111 1111 1111 1111", vault.FieldIssuer: "Gullwing", vault.FieldExpiry: "3/27"}})
+	card := save(
+		t,
+		desk,
+		vault.TypeCard,
+		records.Form{
+			Values: map[vault.Field]string{
+				vault.FieldNumber: "4111 1111 1111 1111",
+				vault.FieldIssuer: "Gullwing",
+				vault.FieldExpiry: "3/27",
+			},
+		},
+	)
 	save(t, desk, vault.TypeNote, records.Form{Notes: "Padlock of the shed\n0-4-2"})
-	save(t, desk, vault.TypeWiFi, records.Form{Values: map[vault.Field]string{vault.FieldSSID: "Tolliver Nest", vault.FieldPassword: "limpet"}})
-	save(t, desk, vault.TypePerson, records.Form{Values: map[vault.Field]string{"given-name": "Maren", "family-name": "Tolliver", "country": "gb"}})
+	save(
+		t,
+		desk,
+		vault.TypeWiFi,
+		records.Form{Values: map[vault.Field]string{vault.FieldSSID: "Tolliver Nest", vault.FieldPassword: "limpet"}},
+	)
+	save(
+		t,
+		desk,
+		vault.TypePerson,
+		records.Form{Values: map[vault.Field]string{"given-name": "Maren", "family-name": "Tolliver", "country": "gb"}},
+	)
 	assert.Equal(t, []string{"Gullwing Visa"}, found(t, desk, "kind=card"), "a title of what it is")
 	assert.Equal(t, []string{"Padlock of the shed"}, found(t, desk, "shed"))
 	assert.Equal(t, []string{"Tolliver Nest"}, found(t, desk, "nest"))
-	require.Eventually(t, func() bool { return len(found(t, laptop, "kind=person")) == 1 }, 5*time.Second, time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return len(found(t, laptop, "kind=person")) == 1 },
+		5*time.Second,
+		time.Millisecond,
+	)
 	e, err := laptop.Items.Entry(card)
 	require.NoError(t, err)
 	assert.Equal(t, "4111111111111111", e.Text(vault.FieldNumber))
 
 	// The kind can be changed, and nothing of what it was is lost.
-	require.NoError(t, laptop.Items.SaveAs(t.Context(), card, vault.TypeMembership, vault.Changes{vault.FieldHolder: "Maren"}))
+	require.NoError(
+		t,
+		laptop.Items.SaveAs(t.Context(), card, vault.TypeMembership, vault.Changes{vault.FieldHolder: "Maren"}),
+	)
 	e, err = laptop.Items.Entry(card)
 	require.NoError(t, err)
 	assert.Equal(t, vault.TypeMembership, e.Kind())
@@ -162,7 +191,14 @@ func TestTheBookAsItWas(t *testing.T) {
 	require.NoError(t, v.Items.Save(t.Context(), id, login("Ferrylink", "one")))
 	then := time.Now().UnixMilli()
 	w.now.Add((48 * time.Hour).Milliseconds())
-	require.NoError(t, v.Items.Save(t.Context(), id, vault.Changes{vault.FieldTitle: "Quay Ferries", vault.FieldPassword: secret.New("two")}))
+	require.NoError(
+		t,
+		v.Items.Save(
+			t.Context(),
+			id,
+			vault.Changes{vault.FieldTitle: "Quay Ferries", vault.FieldPassword: secret.New("two")},
+		),
+	)
 	require.NoError(t, v.Items.Save(t.Context(), records.NewID(), login("Later", "x")))
 	x, err := v.Book.AsOf(then + 1000)
 	require.NoError(t, err)
@@ -280,11 +316,21 @@ func TestRecencyAndDirectory(t *testing.T) {
 	assert.Equal(t, "Gannet Tools", found(t, v, "gannet")[0], "also after locking")
 	assert.NotContains(t, found(t, v, "=never-used"), "Gannet Tools")
 
-	own := []byte(`{"format":"` + directory.Format + `","sites":[{"name":"Slow Boat","domains":["slowboat.example","raft.example"]}]}`)
+	own := []byte(
+		`{"format":"` + directory.Format + `","sites":[{"name":"Slow Boat","domains":["slowboat.example","raft.example"]}]}`,
+	)
 	n, err := v.Sites.Add(t.Context(), own)
 	require.NoError(t, err)
 	assert.Equal(t, 1, n)
-	id := save(t, v, vault.TypeLogin, records.Form{Addresses: []vault.Address{{URL: "slowboat.example"}}, Values: map[vault.Field]string{vault.FieldUsername: "maren", vault.FieldPassword: "p"}})
+	id := save(
+		t,
+		v,
+		vault.TypeLogin,
+		records.Form{
+			Addresses: []vault.Address{{URL: "slowboat.example"}},
+			Values:    map[vault.Field]string{vault.FieldUsername: "maren", vault.FieldPassword: "p"},
+		},
+	)
 	assert.Equal(t, []string{"Slow Boat"}, found(t, v, "raft"))
 	assert.True(t, v.Sites.Directory().Same("slowboat.example", site.Domain("https://www.raft.example/")))
 	look, err := v.Pages.Read(t.Context(), filling.Page{URL: "https://raft.example/in", Top: "https://raft.example/in"})
@@ -301,7 +347,17 @@ func TestRecencyAndDirectory(t *testing.T) {
 func TestOneTimeCodes(t *testing.T) {
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
-	id := save(t, v, vault.TypeLogin, records.Form{Title: "Gullwing", Values: map[vault.Field]string{vault.FieldSetup: "otpauth://hotp/Gullwing:maren?secret=GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ&counter=0"}})
+	id := save(
+		t,
+		v,
+		vault.TypeLogin,
+		records.Form{
+			Title: "Gullwing",
+			Values: map[vault.Field]string{
+				vault.FieldSetup: "otpauth://hotp/Gullwing:maren?secret=GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ&counter=0",
+			},
+		},
+	)
 	for _, want := range []string{"755224", "287082"} { // RFC 4226, appendix D
 		c, setup, err := v.Items.Code(id)
 		require.NoError(t, err)

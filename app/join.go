@@ -30,7 +30,9 @@ type Join struct {
 // Refusals of joining.
 var (
 	errOtherVault  = errors.New("the cloud offers another vault than your other device has; nothing was brought here")
-	errJoinCopyKey = errors.New("the cloud's copy of the vault key doesn't open with this master password and carried half")
+	errJoinCopyKey = errors.New(
+		"the cloud's copy of the vault key doesn't open with this master password and carried half",
+	)
 )
 
 // Join brings a vault to this computer from its cloud. It comes back open and
@@ -122,7 +124,13 @@ func (d *Device) notHere(ctx context.Context, vaultID string) error {
 
 // fetchAll pulls and verifies the whole vault and sets up the profile with it.
 func (d *Device) fetchAll(
-	ctx context.Context, cloud Cloud, p *Profile, key keys.VaultKey, from records.Checkpoint, token string, signIn []byte,
+	ctx context.Context,
+	cloud Cloud,
+	p *Profile,
+	key keys.VaultKey,
+	from records.Checkpoint,
+	token string,
+	signIn []byte,
 ) (Store, error) {
 	changes, err := cloud.Changes(ctx, token, 0)
 	if err != nil {

@@ -21,7 +21,11 @@ func TestBackupsByThemselves(t *testing.T) {
 	d.SetFolders(folder.Folders{})
 	d.SetLightBackups()
 	v := w.create(d)
-	require.ErrorIs(t, v.Backups.Schedule(t.Context(), t.TempDir(), 24*time.Hour, secret.New(passphrase)), reauth.ErrNeeded)
+	require.ErrorIs(
+		t,
+		v.Backups.Schedule(t.Context(), t.TempDir(), 24*time.Hour, secret.New(passphrase)),
+		reauth.ErrNeeded,
+	)
 	require.NoError(t, v.Reauthenticate(secret.New(master)))
 	dir := t.TempDir()
 	day := 24 * time.Hour

@@ -255,7 +255,12 @@ func (s *Server) signIn(lim *httprate.RateLimiter) http.HandlerFunc {
 			want = s.mac("nobody", []byte(email))
 		}
 		if !hmac.Equal(s.mac(label, in.Key), want) || !known {
-			fail(w, http.StatusUnauthorized, wire.CodeSignIn, "the e-mail address, the master password or the carried half is not right")
+			fail(
+				w,
+				http.StatusUnauthorized,
+				wire.CodeSignIn,
+				"the e-mail address, the master password or the carried half is not right",
+			)
 			return
 		}
 		s.startSession(w, r, a, in.Device, wrapped)
@@ -487,6 +492,17 @@ func (s *Server) trouble(w http.ResponseWriter, r *http.Request, err error) {
 	var id [6]byte
 	_, _ = rand.Read(id[:])
 	number := base64.RawURLEncoding.EncodeToString(id[:])
-	s.log.ErrorContext(r.Context(), "request failed", "id", number, "method", r.Method, "route", chi.RouteContext(r.Context()).RoutePattern(), "err", err)
+	s.log.ErrorContext(
+		r.Context(),
+		"request failed",
+		"id",
+		number,
+		"method",
+		r.Method,
+		"route",
+		chi.RouteContext(r.Context()).RoutePattern(),
+		"err",
+		err,
+	)
 	fail(w, http.StatusInternalServerError, wire.CodeInternal, "the cloud has trouble (number "+number+")")
 }

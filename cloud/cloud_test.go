@@ -20,7 +20,12 @@ import (
 )
 
 func newServer(t testing.TB, lim Limits) *Server {
-	s, err := New(t.Context(), filepath.Join(t.TempDir(), "cloud.db"), lim, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	s, err := New(
+		t.Context(),
+		filepath.Join(t.TempDir(), "cloud.db"),
+		lim,
+		slog.New(slog.NewTextHandler(io.Discard, nil)),
+	)
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
 	return s
@@ -46,9 +51,16 @@ func call(t testing.TB, s http.Handler, method, path, token string, in, out any)
 func key(b byte) []byte { return bytes.Repeat([]byte{b}, 32) }
 
 func newAccount(email string) wire.NewAccount {
-	return wire.NewAccount{Email: email, Vault: uuid.NewString(), Device: uuid.NewString(), Credentials: wire.Credentials{
-		Params: keys.DefaultParams(make([]byte, keys.SaltSize)), SignIn: key(1), RecoverySignIn: key(2), Wrapped: []byte("w"), RecoveryWrapped: []byte("rw"),
-	}}
+	return wire.NewAccount{
+		Email:  email,
+		Vault:  uuid.NewString(),
+		Device: uuid.NewString(),
+		Credentials: wire.Credentials{
+			Params: keys.DefaultParams(
+				make([]byte, keys.SaltSize),
+			), SignIn: key(1), RecoverySignIn: key(2), Wrapped: []byte("w"), RecoveryWrapped: []byte("rw"),
+		},
+	}
 }
 
 func TestAccounts(t *testing.T) {
@@ -128,7 +140,15 @@ func TestUnknownAccountsLookAlike(t *testing.T) {
 func TestAttemptsAreLimited(t *testing.T) {
 	s := newServer(t, Limits{PerAccount: 3, PerAddress: 8, Window: time.Hour})
 	try := func(email string) int {
-		return call(t, s, "POST", "/v1/sessions", "", wire.SignIn{Email: email, Device: uuid.NewString(), Key: key(9)}, nil)
+		return call(
+			t,
+			s,
+			"POST",
+			"/v1/sessions",
+			"",
+			wire.SignIn{Email: email, Device: uuid.NewString(), Key: key(9)},
+			nil,
+		)
 	}
 	for range 3 {
 		assert.Equal(t, 401, try("a@x.example"))
@@ -145,10 +165,17 @@ func TestCommitsStandOnTheNewestHead(t *testing.T) {
 	var session, stranger wire.Session
 	require.Equal(t, 200, call(t, s, "POST", "/v1/accounts", "", newAccount("a@x.example"), &session))
 	require.Equal(t, 200, call(t, s, "POST", "/v1/accounts", "", newAccount("b@x.example"), &stranger))
-	first := wire.Commit{Head: wire.Head{Number: 1, Blob: []byte("h1")}, Records: []wire.Record{{ID: "r", Rev: 1, Blob: []byte("one")}}}
+	first := wire.Commit{
+		Head:    wire.Head{Number: 1, Blob: []byte("h1")},
+		Records: []wire.Record{{ID: "r", Rev: 1, Blob: []byte("one")}},
+	}
 	require.Equal(t, 200, call(t, s, "POST", "/v1/commits", session.Token, first, nil))
 	assert.Equal(t, 409, call(t, s, "POST", "/v1/commits", session.Token, first, nil), "twice")
-	second := wire.Commit{Parent: "00", Head: wire.Head{Number: 2, Blob: []byte("h2")}, Records: []wire.Record{{ID: "r", Rev: 2, Blob: []byte("two")}}}
+	second := wire.Commit{
+		Parent:  "00",
+		Head:    wire.Head{Number: 2, Blob: []byte("h2")},
+		Records: []wire.Record{{ID: "r", Rev: 2, Blob: []byte("two")}},
+	}
 	assert.Equal(t, 409, call(t, s, "POST", "/v1/commits", session.Token, second, nil), "on another head")
 	second.Parent = hashHex([]byte("h1"))
 	second.Head.Number = 3
@@ -158,7 +185,15 @@ func TestCommitsStandOnTheNewestHead(t *testing.T) {
 
 	var c wire.Changes
 	require.Equal(t, 200, call(t, s, "GET", "/v1/changes?since=1", session.Token, nil, &c))
-	assert.Equal(t, wire.Changes{Latest: 2, Heads: []wire.Head{{Number: 2, Blob: []byte("h2")}}, Records: []wire.Record{{ID: "r", Rev: 2, Blob: []byte("two")}}}, c)
+	assert.Equal(
+		t,
+		wire.Changes{
+			Latest:  2,
+			Heads:   []wire.Head{{Number: 2, Blob: []byte("h2")}},
+			Records: []wire.Record{{ID: "r", Rev: 2, Blob: []byte("two")}},
+		},
+		c,
+	)
 	var theirs wire.Changes
 	require.Equal(t, 200, call(t, s, "GET", "/v1/changes?since=0", stranger.Token, nil, &theirs))
 	assert.Zero(t, theirs.Latest)
@@ -175,7 +210,19 @@ func TestIntroductionsServeOnce(t *testing.T) {
 	require.Equal(t, 200, call(t, s, "POST", "/v1/accounts", "", newAccount("a@x.example"), &session))
 	require.Equal(t, 200, call(t, s, "POST", "/v1/accounts", "", newAccount("b@x.example"), &stranger))
 	var in wire.Introduction
-	require.Equal(t, 200, call(t, s, "POST", "/v1/introductions", "", wire.NewIntroduction{Email: "a@x.example", PublicKey: []byte("key")}, &in))
+	require.Equal(
+		t,
+		200,
+		call(
+			t,
+			s,
+			"POST",
+			"/v1/introductions",
+			"",
+			wire.NewIntroduction{Email: "a@x.example", PublicKey: []byte("key")},
+			&in,
+		),
+	)
 	answer := func(secret string) int {
 		return call(t, s, "POST", "/v1/introductions/"+in.ID+"/answer", "", wire.Introduction{Secret: secret}, nil)
 	}
@@ -184,15 +231,39 @@ func TestIntroductionsServeOnce(t *testing.T) {
 	var list []wire.Introduction
 	require.Equal(t, 200, call(t, s, "GET", "/v1/introductions", stranger.Token, nil, &list))
 	assert.Empty(t, list)
-	assert.Equal(t, 404, call(t, s, "PUT", "/v1/introductions/"+in.ID, stranger.Token, wire.Introduction{Sealed: []byte("evil")}, nil))
+	assert.Equal(
+		t,
+		404,
+		call(t, s, "PUT", "/v1/introductions/"+in.ID, stranger.Token, wire.Introduction{Sealed: []byte("evil")}, nil),
+	)
 	require.Equal(t, 200, call(t, s, "GET", "/v1/introductions", session.Token, nil, &list))
 	require.Len(t, list, 1)
-	require.Equal(t, 204, call(t, s, "PUT", "/v1/introductions/"+in.ID, session.Token, wire.Introduction{Sealed: []byte("sealed")}, nil))
-	assert.Equal(t, 404, call(t, s, "PUT", "/v1/introductions/"+in.ID, session.Token, wire.Introduction{Sealed: []byte("again")}, nil))
+	require.Equal(
+		t,
+		204,
+		call(t, s, "PUT", "/v1/introductions/"+in.ID, session.Token, wire.Introduction{Sealed: []byte("sealed")}, nil),
+	)
+	assert.Equal(
+		t,
+		404,
+		call(t, s, "PUT", "/v1/introductions/"+in.ID, session.Token, wire.Introduction{Sealed: []byte("again")}, nil),
+	)
 	assert.Equal(t, 200, answer(in.Secret))
 	now = now.Add(time.Hour)
 	list = nil
-	require.Equal(t, 200, call(t, s, "POST", "/v1/introductions", "", wire.NewIntroduction{Email: "a@x.example", PublicKey: []byte("key")}, nil))
+	require.Equal(
+		t,
+		200,
+		call(
+			t,
+			s,
+			"POST",
+			"/v1/introductions",
+			"",
+			wire.NewIntroduction{Email: "a@x.example", PublicKey: []byte("key")},
+			nil,
+		),
+	)
 	assert.Equal(t, 404, answer(in.Secret), "it is gone after its time")
 }
 
@@ -245,7 +316,11 @@ func BenchmarkCommit(b *testing.B) {
 		for b.Loop() {
 			n++
 			head := append([]byte("head"), byte(n), byte(n>>8), byte(n>>16))
-			c := wire.Commit{Parent: parent, Head: wire.Head{Number: n, Blob: head}, Records: []wire.Record{{ID: "r", Rev: n, Blob: blob}}}
+			c := wire.Commit{
+				Parent:  parent,
+				Head:    wire.Head{Number: n, Blob: head},
+				Records: []wire.Record{{ID: "r", Rev: n, Blob: blob}},
+			}
 			if code := call(b, s, "POST", "/v1/commits", session.Token, c, nil); code != 200 {
 				b.Fatal(code)
 			}

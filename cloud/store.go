@@ -51,7 +51,10 @@ func (a account) params() (p keys.Params, err error) {
 }
 
 func openStore(ctx context.Context, file string) (*store, error) {
-	db, err := sqlx.Open("sqlite", "file:"+file+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(10000)&_txlock=immediate")
+	db, err := sqlx.Open(
+		"sqlite",
+		"file:"+file+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(10000)&_txlock=immediate",
+	)
 	if err != nil {
 		return nil, fmt.Errorf("failed to open the cloud's database: %w", err)
 	}
@@ -87,8 +90,12 @@ func (s *store) secret(ctx context.Context, name string) ([]byte, error) {
 }
 
 func (s *store) addAccount(ctx context.Context, a account) error {
-	_, err := s.db.NamedExecContext(ctx, `INSERT INTO accounts (account, email, vault, params, sign_in, recovery_sign_in, wrapped, recovery_wrapped, created)
-		VALUES (:account, :email, :vault, :params, :sign_in, :recovery_sign_in, :wrapped, :recovery_wrapped, :created)`, a)
+	_, err := s.db.NamedExecContext(
+		ctx,
+		`INSERT INTO accounts (account, email, vault, params, sign_in, recovery_sign_in, wrapped, recovery_wrapped, created)
+		VALUES (:account, :email, :vault, :params, :sign_in, :recovery_sign_in, :wrapped, :recovery_wrapped, :created)`,
+		a,
+	)
 	if err != nil {
 		if _, e := s.accountByEmail(ctx, a.Email); e == nil {
 			return errTaken
@@ -125,8 +132,13 @@ func (s *store) putSession(ctx context.Context, account, device string, token []
 }
 
 // sessionDevice returns the device that a token was given to.
-func (s *store) sessionDevice(ctx context.Context, account string, token []byte) (device string, seen int64, err error) {
-	err = s.db.QueryRowxContext(ctx, `SELECT device, seen FROM sessions WHERE account = ? AND token = ?`, account, token).Scan(&device, &seen)
+func (s *store) sessionDevice(
+	ctx context.Context,
+	account string,
+	token []byte,
+) (device string, seen int64, err error) {
+	err = s.db.QueryRowxContext(ctx, `SELECT device, seen FROM sessions WHERE account = ? AND token = ?`, account, token).
+		Scan(&device, &seen)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = errNoSession
 	}
@@ -134,7 +146,13 @@ func (s *store) sessionDevice(ctx context.Context, account string, token []byte)
 }
 
 func (s *store) touch(ctx context.Context, account, device string, now int64) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE sessions SET seen = ? WHERE account = ? AND device = ?`, now, account, device)
+	_, err := s.db.ExecContext(
+		ctx,
+		`UPDATE sessions SET seen = ? WHERE account = ? AND device = ?`,
+		now,
+		account,
+		device,
+	)
 	return err
 }
 
@@ -145,7 +163,11 @@ func (s *store) endSession(ctx context.Context, account, device string) error {
 
 func (s *store) devices(ctx context.Context, account string) ([]wire.Device, error) {
 	var list []wire.Device
-	rows, err := s.db.QueryxContext(ctx, `SELECT device, created, seen FROM sessions WHERE account = ? ORDER BY created`, account)
+	rows, err := s.db.QueryxContext(
+		ctx,
+		`SELECT device, created, seen FROM sessions WHERE account = ? ORDER BY created`,
+		account,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -163,8 +185,14 @@ func (s *store) devices(ctx context.Context, account string) ([]wire.Device, err
 // commit takes a commit whole or not at all.
 func (s *store) commit(ctx context.Context, account string, c wire.Commit, hash string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		res, err := tx.ExecContext(ctx, `UPDATE accounts SET head = head + 1, head_hash = ? WHERE account = ? AND head = ? AND head_hash = ?`,
-			hash, account, c.Head.Number-1, c.Parent)
+		res, err := tx.ExecContext(
+			ctx,
+			`UPDATE accounts SET head = head + 1, head_hash = ? WHERE account = ? AND head = ? AND head_hash = ?`,
+			hash,
+			account,
+			c.Head.Number-1,
+			c.Parent,
+		)
 		if err != nil {
 			return err
 		}
@@ -174,8 +202,11 @@ func (s *store) commit(ctx context.Context, account string, c wire.Commit, hash 
 		if _, err := tx.ExecContext(ctx, `INSERT INTO heads (account, number, blob) VALUES (?, ?, ?)`, account, c.Head.Number, c.Head.Blob); err != nil {
 			return err
 		}
-		put, err := tx.PreparexContext(ctx, `INSERT INTO records (account, record, rev, head, blob) VALUES (?, ?, ?, ?, ?)
-			ON CONFLICT (account, record) DO UPDATE SET rev = excluded.rev, head = excluded.head, blob = excluded.blob`)
+		put, err := tx.PreparexContext(
+			ctx,
+			`INSERT INTO records (account, record, rev, head, blob) VALUES (?, ?, ?, ?, ?)
+			ON CONFLICT (account, record) DO UPDATE SET rev = excluded.rev, head = excluded.head, blob = excluded.blob`,
+		)
 		if err != nil {
 			return err
 		}
@@ -199,7 +230,12 @@ func (s *store) changes(ctx context.Context, account string, since uint64) (c wi
 	if err := tx.GetContext(ctx, &c.Latest, `SELECT head FROM accounts WHERE account = ?`, account); err != nil {
 		return c, err
 	}
-	heads, err := tx.QueryxContext(ctx, `SELECT number, blob FROM heads WHERE account = ? AND number > ? ORDER BY number`, account, since)
+	heads, err := tx.QueryxContext(
+		ctx,
+		`SELECT number, blob FROM heads WHERE account = ? AND number > ? ORDER BY number`,
+		account,
+		since,
+	)
 	if err != nil {
 		return c, err
 	}
@@ -214,7 +250,12 @@ func (s *store) changes(ctx context.Context, account string, since uint64) (c wi
 	if err := heads.Err(); err != nil {
 		return c, err
 	}
-	records, err := tx.QueryxContext(ctx, `SELECT record, rev, blob FROM records WHERE account = ? AND head > ? ORDER BY record`, account, since)
+	records, err := tx.QueryxContext(
+		ctx,
+		`SELECT record, rev, blob FROM records WHERE account = ? AND head > ? ORDER BY record`,
+		account,
+		since,
+	)
 	if err != nil {
 		return c, err
 	}
@@ -234,15 +275,27 @@ func (s *store) addIntroduction(ctx context.Context, account, id string, secret,
 		if _, err := tx.ExecContext(ctx, `DELETE FROM introductions WHERE created < ?`, now-introductionLife.Milliseconds()); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO introductions (account, id, secret, public_key, created) VALUES (?, ?, ?, ?, ?)`, account, id, secret, key, now)
+		_, err := tx.ExecContext(
+			ctx,
+			`INSERT INTO introductions (account, id, secret, public_key, created) VALUES (?, ?, ?, ?, ?)`,
+			account,
+			id,
+			secret,
+			key,
+			now,
+		)
 		return err
 	})
 }
 
 func (s *store) introductions(ctx context.Context, account string, now int64) ([]wire.Introduction, error) {
 	var out []wire.Introduction
-	rows, err := s.db.QueryxContext(ctx, `SELECT id, public_key FROM introductions WHERE account = ? AND sealed IS NULL AND created > ? ORDER BY created DESC LIMIT 20`,
-		account, now-introductionLife.Milliseconds())
+	rows, err := s.db.QueryxContext(
+		ctx,
+		`SELECT id, public_key FROM introductions WHERE account = ? AND sealed IS NULL AND created > ? ORDER BY created DESC LIMIT 20`,
+		account,
+		now-introductionLife.Milliseconds(),
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -258,7 +311,13 @@ func (s *store) introductions(ctx context.Context, account string, now int64) ([
 }
 
 func (s *store) answerIntroduction(ctx context.Context, account, id string, sealed []byte) error {
-	res, err := s.db.ExecContext(ctx, `UPDATE introductions SET sealed = ? WHERE account = ? AND id = ? AND sealed IS NULL`, sealed, account, id)
+	res, err := s.db.ExecContext(
+		ctx,
+		`UPDATE introductions SET sealed = ? WHERE account = ? AND id = ? AND sealed IS NULL`,
+		sealed,
+		account,
+		id,
+	)
 	if err != nil {
 		return err
 	}

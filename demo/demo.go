@@ -32,7 +32,14 @@ func Residents() []practice.Resident {
 // Fill makes Maren's and Idris's vaults, unless they are there already. Practice
 // gives the address of a page of a practice site. Maren's vault gets size logins
 // if that is more than the demo's own. Say is told what goes on.
-func Fill(ctx context.Context, d Devices, cloud string, practice func(site, path string) string, size int, say func(string)) error {
+func Fill(
+	ctx context.Context,
+	d Devices,
+	cloud string,
+	practice func(site, path string) string,
+	size int,
+	say func(string),
+) error {
 	if cards, err := d.Desk.Profiles(ctx); err != nil || len(cards) > 0 {
 		return err
 	}
@@ -58,7 +65,16 @@ func Fill(ctx context.Context, d Devices, cloud string, practice func(site, path
 		return err
 	}
 	say("the same on her laptop, through the cloud")
-	laptop, err := d.Laptop.Join(ctx, app.Join{Email: MarenEmail, Cloud: cloud, Password: secret.New(MarenPassword), Carried: strings.Join(sheet.Carried, ""), DeviceName: "laptop"})
+	laptop, err := d.Laptop.Join(
+		ctx,
+		app.Join{
+			Email:      MarenEmail,
+			Cloud:      cloud,
+			Password:   secret.New(MarenPassword),
+			Carried:    strings.Join(sheet.Carried, ""),
+			DeviceName: "laptop",
+		},
+	)
 	if err != nil {
 		return fmt.Errorf("failed to bring Maren's vault to the laptop: %w", err)
 	}
@@ -113,7 +129,14 @@ func keepOthers(ctx context.Context, v *app.Vault) error {
 }
 
 func person(name, email, password, cloud, device string) app.NewVault {
-	return app.NewVault{Name: name, Email: email, Password: secret.New(password), Repeat: secret.New(password), Cloud: cloud, DeviceName: device}
+	return app.NewVault{
+		Name:       name,
+		Email:      email,
+		Password:   secret.New(password),
+		Repeat:     secret.New(password),
+		Cloud:      cloud,
+		DeviceName: device,
+	}
 }
 
 // inStep waits until a vault has nothing left to send.

@@ -85,7 +85,12 @@ func found(all [][]byte, in []byte) (hits []string) {
 func TestNothingIsInClear(t *testing.T) {
 	dir := t.TempDir()
 	var traffic, logs tape
-	c, err := cloud.New(t.Context(), filepath.Join(dir, "cloud.db"), cloud.Limits{PerAccount: 1000, PerAddress: 1000, Window: time.Minute}, slog.New(slog.NewTextHandler(&logs, &slog.HandlerOptions{Level: slog.LevelDebug})))
+	c, err := cloud.New(
+		t.Context(),
+		filepath.Join(dir, "cloud.db"),
+		cloud.Limits{PerAccount: 1000, PerAddress: 1000, Window: time.Minute},
+		slog.New(slog.NewTextHandler(&logs, &slog.HandlerOptions{Level: slog.LevelDebug})),
+	)
 	require.NoError(t, err)
 	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		_, _ = io.WriteString(&traffic, r.Method+r.URL.String())

@@ -75,6 +75,9 @@ func manifest(b []byte, browser string) ([]byte, error) {
 	m["background"] = map[string]any{"scripts": []string{"wordlist.js", "line.js", "background.js"}}
 	m["browser_specific_settings"] = map[string]any{"gecko": map[string]any{"id": ID, "strict_min_version": "128.0"}}
 	delete(m, "minimum_chrome_version")
-	m["permissions"] = slices.DeleteFunc(m["permissions"].([]any), func(p any) bool { return p == "offscreen" }) // its background is a page
+	m["permissions"] = slices.DeleteFunc(
+		m["permissions"].([]any),
+		func(p any) bool { return p == "offscreen" },
+	) // its background is a page
 	return json.MarshalIndent(m, "", "  ")
 }

@@ -19,7 +19,9 @@ var write = flag.Bool("write", false, "write files/wordlist.js anew")
 func TestWordsAreTheApps(t *testing.T) {
 	list, err := json.Marshal(keys.WordList())
 	require.NoError(t, err)
-	want := "// The words by which keys are named: the EFF's large list. Written by go test ./extension -write\n\"use strict\";\n\n/* exported WORDS */\n/** @type {string[]} */\nconst WORDS = " + string(list) + ";\n"
+	want := "// The words by which keys are named: the EFF's large list. Written by go test ./extension -write\n\"use strict\";\n\n/* exported WORDS */\n/** @type {string[]} */\nconst WORDS = " + string(
+		list,
+	) + ";\n"
 	if *write {
 		require.NoError(t, os.WriteFile("files/wordlist.js", []byte(want), 0o644))
 	}

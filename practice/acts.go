@@ -42,7 +42,10 @@ func (t *Town) letIn(w http.ResponseWriter, r *http.Request, p page, user string
 	}
 	held[token] = p.Site.Name + " " + user
 	t.mu.Unlock()
-	http.SetCookie(w, &http.Cookie{Name: cookie, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode})
+	http.SetCookie(
+		w,
+		&http.Cookie{Name: cookie, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode},
+	)
 	if p.Frame {
 		to = "/frame/welcome"
 	}
@@ -153,7 +156,11 @@ func (t *Town) wellKnown(w http.ResponseWriter, r *http.Request, p page) {
 		http.Redirect(w, r, "/change", http.StatusSeeOther)
 	case r.URL.Path == "/.well-known/assetlinks.json" && p.Site.Knows:
 		w.Header().Set("Content-Type", "application/json")
-		fmt.Fprintf(w, `[{"relation":["delegate_permission/common.get_login_creds"],"target":{"namespace":"android_app","package_name":"example.%s.app","sha256_cert_fingerprints":[]}}]`, p.Site.Name)
+		fmt.Fprintf(
+			w,
+			`[{"relation":["delegate_permission/common.get_login_creds"],"target":{"namespace":"android_app","package_name":"example.%s.app","sha256_cert_fingerprints":[]}}]`,
+			p.Site.Name,
+		)
 	default:
 		t.show(w, http.StatusNotFound, "nowhere", p)
 	}
@@ -291,7 +298,8 @@ func (t *Town) wrongPassword(p page, password, repeat string) string {
 		return fmt.Sprintf(p.W.Short, s.Least)
 	case s.Plain && (has(func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) || !has(unicode.IsDigit) || !has(unicode.IsLetter)):
 		return fmt.Sprintf(p.W.Short, s.Least)
-	case s.Rules != "" && (!has(unicode.IsUpper) || !has(unicode.IsLower) || !has(unicode.IsDigit)), s.Name == "mooringmutual" && (!has(unicode.IsUpper) || !has(unicode.IsDigit) || !strings.ContainsAny(password, "-_.!")):
+	case s.Rules != "" && (!has(unicode.IsUpper) || !has(unicode.IsLower) || !has(unicode.IsDigit)),
+		s.Name == "mooringmutual" && (!has(unicode.IsUpper) || !has(unicode.IsDigit) || !strings.ContainsAny(password, "-_.!")):
 		return fmt.Sprintf(p.W.Short, s.Least)
 	case password != repeat:
 		return p.W.Differ
@@ -301,7 +309,18 @@ func (t *Town) wrongPassword(p page, password, repeat string) string {
 
 // born reports whether the three parts of a birthday are a day of the past.
 func born(r *http.Request) bool {
-	t, err := time.Parse("2006-1-2", r.PostFormValue("year")+"-"+strings.TrimLeft(r.PostFormValue("month"), "0")+"-"+strings.TrimLeft(r.PostFormValue("day"), "0"))
+	t, err := time.Parse(
+		"2006-1-2",
+		r.PostFormValue(
+			"year",
+		)+"-"+strings.TrimLeft(
+			r.PostFormValue("month"),
+			"0",
+		)+"-"+strings.TrimLeft(
+			r.PostFormValue("day"),
+			"0",
+		),
+	)
 	return err == nil && t.Before(time.Now())
 }
 

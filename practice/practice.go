@@ -46,7 +46,15 @@ func New(residents []Resident) (*Town, error) {
 	if err != nil {
 		return nil, fmt.Errorf("failed to read the practice town's pages: %w", err)
 	}
-	t := &Town{pages: pages, accounts: map[string]map[string][32]byte{}, sessions: map[string]string{}, halfway: map[string]string{}, letters: map[string]string{}, baskets: map[string]map[string]string{}, salt: rand.Text()}
+	t := &Town{
+		pages:    pages,
+		accounts: map[string]map[string][32]byte{},
+		sessions: map[string]string{},
+		halfway:  map[string]string{},
+		letters:  map[string]string{},
+		baskets:  map[string]map[string]string{},
+		salt:     rand.Text(),
+	}
 	for _, r := range residents {
 		t.settle(r.Site, r.User, r.Password)
 	}
@@ -127,7 +135,11 @@ type hosted struct{ Name, Label, Token string }
 
 // Hosted are those of a page.
 func (p page) Hosted() []hosted {
-	return []hosted{{"number", p.W.Card, "cc-number"}, {"expiry", p.W.Expiry, "cc-exp"}, {"safety", p.W.Safety, "cc-csc"}}
+	return []hosted{
+		{"number", p.W.Card, "cc-number"},
+		{"expiry", p.W.Expiry, "cc-exp"},
+		{"safety", p.W.Safety, "cc-csc"},
+	}
 }
 
 // UserType is the type of the field for the user name.
@@ -182,7 +194,8 @@ func (t *Town) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		host = r.Host
 	}
-	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; script-src 'self'; connect-src 'self'; font-src 'self'; frame-src *; form-action 'self'; base-uri 'none'")
+	w.Header().
+		Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; script-src 'self'; connect-src 'self'; font-src 'self'; frame-src *; form-action 'self'; base-uri 'none'")
 	w.Header().Set("Cache-Control", "no-store")
 	if r.URL.Path == "/town.css" || r.URL.Path == "/town.js" {
 		http.ServeFileFS(w, r, files, "static"+r.URL.Path)

@@ -45,7 +45,15 @@ func (h asHost) RoundTrip(r *http.Request) (*http.Response, error) {
 
 // post sends a form, its values in pairs, and returns the status, the path it led to and the page.
 func (v *visitor) post(path string, pairs ...string) (int, string, string) {
-	form := url.Values{"company": {"TS-1"}, "first": {"Wren"}, "last": {"Tolliver"}, "town": {"Saltmarsh Quay"}, "day": {"9"}, "month": {"05"}, "year": {"1999"}}
+	form := url.Values{
+		"company": {"TS-1"},
+		"first":   {"Wren"},
+		"last":    {"Tolliver"},
+		"town":    {"Saltmarsh Quay"},
+		"day":     {"9"},
+		"month":   {"05"},
+		"year":    {"1999"},
+	}
 	for i := 0; i < len(pairs); i += 2 {
 		form.Add(pairs[i], pairs[i+1])
 	}
@@ -172,12 +180,50 @@ func TestAPaymentCompanysFrames(t *testing.T) {
 }
 
 func TestCheckoutsReallyCheck(t *testing.T) {
-	town, err := New([]Resident{{"pantryandpier", "m@x.example", "p"}, {"kelpandcrown", "m", "p"}, {"chandlery", "m@x.example", "p"}})
+	town, err := New(
+		[]Resident{
+			{"pantryandpier", "m@x.example", "p"},
+			{"kelpandcrown", "m", "p"},
+			{"chandlery", "m@x.example", "p"},
+		},
+	)
 	require.NoError(t, err)
 	pays := map[string][]string{
-		"pantryandpier": {"number", "4012888888881881", "expiry", "09/37", "safety", "118", "holder", "M", "street", "7 Ropewalk", "post", "SQ1", "country", "GB"},
-		"kelpandcrown":  {"number", "4012", "number", "8888", "number", "8888", "number", "1881", "month", "09", "year", "2037", "safety", "118", "holder", "M"},
-		"chandlery":     {"number", "4012888888881881", "month", "09", "year", "37", "safety", "118", "holder", "M"},
+		"pantryandpier": {
+			"number",
+			"4012888888881881",
+			"expiry",
+			"09/37",
+			"safety",
+			"118",
+			"holder",
+			"M",
+			"street",
+			"7 Ropewalk",
+			"post",
+			"SQ1",
+			"country",
+			"GB",
+		},
+		"kelpandcrown": {
+			"number",
+			"4012",
+			"number",
+			"8888",
+			"number",
+			"8888",
+			"number",
+			"1881",
+			"month",
+			"09",
+			"year",
+			"2037",
+			"safety",
+			"118",
+			"holder",
+			"M",
+		},
+		"chandlery": {"number", "4012888888881881", "month", "09", "year", "37", "safety", "118", "holder", "M"},
 	}
 	for name, pairs := range pays {
 		v := visit(t, town, name)

@@ -25,7 +25,11 @@ type doneData struct {
 // says so and offers to undo it.
 func (s *Server) act(w http.ResponseWriter, r *http.Request) error {
 	if err := r.ParseForm(); err != nil {
-		return problem(http.StatusRequestEntityTooLarge, "That is too much", "Choose fewer at once. Nothing was changed.")
+		return problem(
+			http.StatusRequestEntityTooLarge,
+			"That is too much",
+			"Choose fewer at once. Nothing was changed.",
+		)
 	}
 	v, ctx := vaultOf(r), r.Context()
 	ids := strings.Fields(r.FormValue("ids")) // one field: the number of fields of a form is limited
@@ -100,7 +104,9 @@ func (s *Server) undo(w http.ResponseWriter, r *http.Request) error {
 
 // back is the path of the page that a form was on, as the form says.
 func back(r *http.Request) string {
-	if u, err := url.Parse(r.FormValue("back")); err == nil && u.Host == "" && u.Scheme == "" && len(u.Path) > 1 && u.Path[0] == '/' && u.Path[1] != '/' {
+	if u, err := url.Parse(r.FormValue("back")); err == nil && u.Host == "" && u.Scheme == "" && len(u.Path) > 1 &&
+		u.Path[0] == '/' &&
+		u.Path[1] != '/' {
 		return u.RequestURI()
 	}
 	return "/logins"

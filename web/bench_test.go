@@ -18,12 +18,44 @@ import (
 func tenThousand(b *testing.B) *client {
 	c, _, v := setup(b)
 	var list []vault.Draft
-	birds := []string{"Avocet", "Curlew", "Dotterel", "Gannet", "Heron", "Plover", "Puffin", "Shelduck", "Turnstone", "Whimbrel"}
-	trades := []string{"Bakery", "Chandlery", "Insurance", "Kitchens", "Library", "Museum", "Pharmacy", "Tickets", "Tools", "Travel"}
+	birds := []string{
+		"Avocet",
+		"Curlew",
+		"Dotterel",
+		"Gannet",
+		"Heron",
+		"Plover",
+		"Puffin",
+		"Shelduck",
+		"Turnstone",
+		"Whimbrel",
+	}
+	trades := []string{
+		"Bakery",
+		"Chandlery",
+		"Insurance",
+		"Kitchens",
+		"Library",
+		"Museum",
+		"Pharmacy",
+		"Tickets",
+		"Tools",
+		"Travel",
+	}
 	for i := range 10000 {
 		name := fmt.Sprintf("%s %s %d", birds[i%10], trades[i/10%10], i)
-		list = append(list, vault.Draft{Title: name, Username: []string{"mtolliver", "maren.t", "maren.tolliver@cormorant.example"}[i%3], Password: secret.New("p"), Folder: trades[i%7],
-			Addresses: []vault.Address{{URL: "https://" + strings.ToLower(strings.ReplaceAll(name, " ", "-")) + ".example/"}}})
+		list = append(
+			list,
+			vault.Draft{
+				Title:    name,
+				Username: []string{"mtolliver", "maren.t", "maren.tolliver@cormorant.example"}[i%3],
+				Password: secret.New("p"),
+				Folder:   trades[i%7],
+				Addresses: []vault.Address{
+					{URL: "https://" + strings.ToLower(strings.ReplaceAll(name, " ", "-")) + ".example/"},
+				},
+			},
+		)
 	}
 	require.NoError(b, v.Items.SaveAll(b.Context(), list))
 	c.open(v)
@@ -52,7 +84,15 @@ func BenchmarkKeystroke(b *testing.B) {
 	for b.Loop() {
 		for _, q := range queries {
 			at := time.Now()
-			r := c.do("GET", "/logins?q="+strings.ReplaceAll(q, " ", "+"), nil, "HX-Request", "true", "HX-Target", "book-list")
+			r := c.do(
+				"GET",
+				"/logins?q="+strings.ReplaceAll(q, " ", "+"),
+				nil,
+				"HX-Request",
+				"true",
+				"HX-Target",
+				"book-list",
+			)
 			times = append(times, time.Since(at))
 			require.Equal(b, http.StatusOK, r.StatusCode)
 		}

@@ -152,8 +152,14 @@ type sectionWords struct{ Title, One, Many, Find, Empty string }
 
 var sections = map[vault.Section]sectionWords{
 	vault.SectionLogins: {"Logins", "login", "logins", "Find a login", "Write down the first login"},
-	vault.SectionCards:  {"Cards & details", "card or detail", "cards and details", "Find a card or detail", "Write down the first card"},
-	vault.SectionNotes:  {"Notes", "note", "notes", "Find a note", "Write the first note"},
+	vault.SectionCards: {
+		"Cards & details",
+		"card or detail",
+		"cards and details",
+		"Find a card or detail",
+		"Write down the first card",
+	},
+	vault.SectionNotes: {"Notes", "note", "notes", "Find a note", "Write the first note"},
 }
 
 // sectionOf tells the section that a request is in: the path names it, or the
@@ -315,14 +321,24 @@ func (s *Server) narrow(w http.ResponseWriter, r *http.Request) error {
 
 // most returns the n names with the highest counts, in order of name.
 func most(counts map[string]int, n int) []string {
-	names := slices.SortedFunc(maps.Keys(counts), func(a, b string) int { return cmp.Or(counts[b]-counts[a], strings.Compare(a, b)) })
+	names := slices.SortedFunc(
+		maps.Keys(counts),
+		func(a, b string) int { return cmp.Or(counts[b]-counts[a], strings.Compare(a, b)) },
+	)
 	names = names[:min(n, len(names))]
 	slices.Sort(names)
 	return names
 }
 
 // leaves renders the book with a sheet, or the part of it that htmx asks for.
-func (s *Server) leaves(w http.ResponseWriter, r *http.Request, status int, title string, d bookData, bad map[string]string) error {
+func (s *Server) leaves(
+	w http.ResponseWriter,
+	r *http.Request,
+	status int,
+	title string,
+	d bookData,
+	bad map[string]string,
+) error {
 	v := s.view(r, title, string(d.Section), d)
 	if bad != nil {
 		v.Bad = bad

@@ -108,7 +108,15 @@ func (s *Server) restoreBackup(w http.ResponseWriter, r *http.Request) error {
 		}
 		var done importing.Saved
 		if done, err = vaultOf(r).Backups.Restore(r.Context(), part, secret.New(string(passphrase)), nil); err == nil {
-			s.sessions.Put(r.Context(), sessionSaid, fmt.Sprintf("Restored from the backup: %s and %s.", plural(done.Items, "item", "items"), plural(done.Files, "file", "files")))
+			s.sessions.Put(
+				r.Context(),
+				sessionSaid,
+				fmt.Sprintf(
+					"Restored from the backup: %s and %s.",
+					plural(done.Items, "item", "items"),
+					plural(done.Files, "file", "files"),
+				),
+			)
 			redirect(w, r, "/import")
 			return nil
 		}

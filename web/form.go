@@ -66,7 +66,9 @@ var countries = func() (out []country) {
 	for a := 'A'; a <= 'Z'; a++ {
 		for b := 'A'; b <= 'Z'; b++ {
 			code := string(a) + string(b)
-			if r, err := language.ParseRegion(code); err == nil && r.IsCountry() && r.String() == code && r.Canonicalize() == r && r.ISO3() != "ZZZ" {
+			if r, err := language.ParseRegion(code); err == nil && r.IsCountry() && r.String() == code &&
+				r.Canonicalize() == r &&
+				r.ISO3() != "ZZZ" {
 				out = append(out, country{code, names.Name(r)})
 			}
 		}
@@ -90,9 +92,23 @@ func (f *formData) Value(field vault.Field) string { return f.Typed.Values[field
 func (s *Server) formOf(r *http.Request, e vault.Entry) *formData {
 	it := vault.View(e)
 	kind, _ := vault.KindOf(it.Type)
-	f := &formData{ID: e.ID, Kind: kind, Options: generator.Default(), Has: map[string]string{}, Was: map[string]string{}}
-	f.Typed = records.Form{Kind: it.Type, Title: it.Title, Values: map[vault.Field]string{}, Addresses: it.Addresses, Aliases: strings.Join(it.Aliases, "\n"),
-		Folder: it.Folder, Tags: strings.Join(it.Tags, ", "), Notes: it.Notes}
+	f := &formData{
+		ID:      e.ID,
+		Kind:    kind,
+		Options: generator.Default(),
+		Has:     map[string]string{},
+		Was:     map[string]string{},
+	}
+	f.Typed = records.Form{
+		Kind:      it.Type,
+		Title:     it.Title,
+		Values:    map[vault.Field]string{},
+		Addresses: it.Addresses,
+		Aliases:   strings.Join(it.Aliases, "\n"),
+		Folder:    it.Folder,
+		Tags:      strings.Join(it.Tags, ", "),
+		Notes:     it.Notes,
+	}
 	for _, k := range vault.Kinds() { // another kind may be chosen in the form
 		for _, spec := range k.Specs {
 			value := e.Text(spec.Field)
@@ -145,7 +161,15 @@ func (s *Server) newItem(w http.ResponseWriter, r *http.Request) error {
 			}
 		}
 		d.Sheet = "sheet-form"
-		f := &formData{ID: records.NewID(), New: true, Kind: kind, Options: generator.Default(), State: d.State(), Has: map[string]string{}, Was: map[string]string{}}
+		f := &formData{
+			ID:      records.NewID(),
+			New:     true,
+			Kind:    kind,
+			Options: generator.Default(),
+			State:   d.State(),
+			Has:     map[string]string{},
+			Was:     map[string]string{},
+		}
 		f.Typed = records.Form{Kind: kind.Type, Title: r.FormValue("title"), Values: map[vault.Field]string{}}
 		if a, err := site.Clean(r.FormValue("address")); err == nil {
 			f.Typed.Addresses = []vault.Address{{URL: a}}
@@ -177,10 +201,24 @@ func (s *Server) editItem(w http.ResponseWriter, r *http.Request) error {
 
 // readForm reads an item's form.
 func readForm(r *http.Request) *formData {
-	f := &formData{ID: chi.URLParam(r, "id"), New: r.FormValue("new") != "", Options: generator.Default(), Has: map[string]string{}, Was: map[string]string{}}
+	f := &formData{
+		ID:      chi.URLParam(r, "id"),
+		New:     r.FormValue("new") != "",
+		Options: generator.Default(),
+		Has:     map[string]string{},
+		Was:     map[string]string{},
+	}
 	f.Kind, _ = vault.KindOf(vault.Type(r.FormValue("kind")))
 	lines := func(name string) string { return strings.ReplaceAll(r.FormValue(name), "\r\n", "\n") }
-	f.Typed = records.Form{Kind: f.Kind.Type, Title: r.FormValue("title"), Values: map[vault.Field]string{}, Aliases: lines("also"), Folder: r.FormValue("folder"), Tags: r.FormValue("tags"), Notes: lines("notes")}
+	f.Typed = records.Form{
+		Kind:    f.Kind.Type,
+		Title:   r.FormValue("title"),
+		Values:  map[vault.Field]string{},
+		Aliases: lines("also"),
+		Folder:  r.FormValue("folder"),
+		Tags:    r.FormValue("tags"),
+		Notes:   lines("notes"),
+	}
 	for _, k := range vault.Kinds() { // values of the kind before are carried along
 		for _, spec := range k.Specs {
 			if r.Form.Has("v_" + string(spec.Field)) {
@@ -203,7 +241,16 @@ func readForm(r *http.Request) *formData {
 		if i >= len(forms) || i >= len(values) || i >= len(has) || i >= len(r.Form["own_label"]) {
 			break
 		}
-		f.CustomFields = append(f.CustomFields, ownRow{ID: id, Label: strings.TrimSpace(r.Form["own_label"][i]), Form: vault.Form(forms[i]), Value: values[i], Has: has[i] != ""})
+		f.CustomFields = append(
+			f.CustomFields,
+			ownRow{
+				ID:    id,
+				Label: strings.TrimSpace(r.Form["own_label"][i]),
+				Form:  vault.Form(forms[i]),
+				Value: values[i],
+				Has:   has[i] != "",
+			},
+		)
 	}
 	for name := range r.Form {
 		if field, ok := strings.CutPrefix(name, "was_"); ok {
@@ -244,7 +291,11 @@ func (s *Server) formAgain(w http.ResponseWriter, r *http.Request, f *formData, 
 
 func (s *Server) saveItem(w http.ResponseWriter, r *http.Request) error {
 	if err := r.ParseForm(); err != nil {
-		return problem(http.StatusRequestEntityTooLarge, "That is too much", "The form holds more than an item can. Nothing was changed.")
+		return problem(
+			http.StatusRequestEntityTooLarge,
+			"That is too much",
+			"The form holds more than an item can. Nothing was changed.",
+		)
 	}
 	f := readForm(r)
 	err := vaultOf(r).Items.SaveForm(r.Context(), f.ID, f.typed(r))
@@ -291,7 +342,13 @@ func stateOf(r *http.Request) string {
 
 // siteSuggestions suggests sites for a title that is being typed.
 func (s *Server) siteSuggestions(w http.ResponseWriter, r *http.Request) error {
-	s.render(w, r, http.StatusOK, "site-suggestions", s.view(r, "", "", vaultOf(r).Sites.Directory().Suggest(r.FormValue("title"), 5)))
+	s.render(
+		w,
+		r,
+		http.StatusOK,
+		"site-suggestions",
+		s.view(r, "", "", vaultOf(r).Sites.Directory().Suggest(r.FormValue("title"), 5)),
+	)
 	return nil
 }
 

@@ -153,7 +153,13 @@ func (s *Server) forgot(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	v, err := s.device.Recover(r.Context(), d.Profile.ID, r.FormValue("code"), secret.New(r.FormValue("password")), secret.New(r.FormValue("repeat")))
+	v, err := s.device.Recover(
+		r.Context(),
+		d.Profile.ID,
+		r.FormValue("code"),
+		secret.New(r.FormValue("password")),
+		secret.New(r.FormValue("repeat")),
+	)
 	if err == nil {
 		return s.in(w, r, v, "/logins")
 	}
@@ -176,7 +182,12 @@ func (s *Server) newPage(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (s *Server) create(w http.ResponseWriter, r *http.Request) error {
-	d := newData{r.FormValue("name"), r.FormValue("email"), strings.TrimSpace(r.FormValue("cloud")), r.FormValue("device")}
+	d := newData{
+		r.FormValue("name"),
+		r.FormValue("email"),
+		strings.TrimSpace(r.FormValue("cloud")),
+		r.FormValue("device"),
+	}
 	v, err := s.device.Create(r.Context(), app.NewVault{
 		Name: d.Name, Email: d.Email, Cloud: d.Cloud, DeviceName: d.DeviceName,
 		Password: secret.New(r.FormValue("password")), Repeat: secret.New(r.FormValue("repeat")),
@@ -254,7 +265,15 @@ func (s *Server) checkSheet(w http.ResponseWriter, r *http.Request) error {
 		n, _ := strconv.Atoi(r.FormValue(name)) // 0 is no group, and refused below
 		return n
 	}
-	err := vaultOf(r).Account.CheckSheet(r.Context(), number("carried_group"), r.FormValue("carried"), number("recovery_group"), r.FormValue("recovery"))
+	err := vaultOf(
+		r,
+	).Account.CheckSheet(
+		r.Context(),
+		number("carried_group"),
+		r.FormValue("carried"),
+		number("recovery_group"),
+		r.FormValue("recovery"),
+	)
 	if err == nil {
 		redirect(w, r, "/logins")
 		return nil
@@ -284,7 +303,12 @@ func (s *Server) joinPage(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (s *Server) join(w http.ResponseWriter, r *http.Request) error {
-	d := joinData{Email: r.FormValue("email"), Cloud: r.FormValue("cloud"), Carried: r.FormValue("carried"), DeviceName: r.FormValue("device")}
+	d := joinData{
+		Email:      r.FormValue("email"),
+		Cloud:      r.FormValue("cloud"),
+		Carried:    r.FormValue("carried"),
+		DeviceName: r.FormValue("device"),
+	}
 	arrival := r.FormValue("arrival")
 	v, err := s.device.Join(r.Context(), app.Join{
 		Email: d.Email, Cloud: d.Cloud, Carried: d.Carried, Introduction: arrival, DeviceName: d.DeviceName, Password: secret.New(r.FormValue("password")),
@@ -329,7 +353,11 @@ func (s *Server) arrival(w http.ResponseWriter, r *http.Request) error {
 	page := s.view(r, "Bring your vault here", "", d)
 	switch {
 	case a == nil:
-		return problem(http.StatusGone, "This introduction is over", "It lasts ten minutes. Start again with “Bring your vault here”.")
+		return problem(
+			http.StatusGone,
+			"This introduction is over",
+			"It lasts ten minutes. Start again with “Bring your vault here”.",
+		)
 	case err != nil && !errors.Is(err, syncing.ErrNotReady):
 		page.Bad["form"] = sentence(err.Error())
 	}
@@ -349,7 +377,11 @@ func (s *Server) extension(w http.ResponseWriter, r *http.Request) error {
 	file := chi.URLParam(r, "file")
 	browser := map[string]string{"redlocket-chromium.zip": "chromium", "redlocket-firefox.xpi": "firefox"}[file]
 	if browser == "" || s.cfg.Extension == nil {
-		return problem(http.StatusNotFound, "There is no such file", "The extension comes for Chromium and for Firefox.")
+		return problem(
+			http.StatusNotFound,
+			"There is no such file",
+			"The extension comes for Chromium and for Firefox.",
+		)
 	}
 	b, err := s.cfg.Extension(browser)
 	if err != nil {

@@ -30,7 +30,12 @@ func (s *Server) staged(w http.ResponseWriter, r *http.Request) error {
 	id := chi.URLParam(r, "id")
 	words, err := "The password before is this login’s own again. The new one stays under “Over time”.", error(nil)
 	if r.FormValue("took") != "" {
-		words, err = "The new password is this login’s own. The one before stays under “Over time”.", vaultOf(r).Staged.Confirm(r.Context(), id)
+		words, err = "The new password is this login’s own. The one before stays under “Over time”.", vaultOf(
+			r,
+		).Staged.Confirm(
+			r.Context(),
+			id,
+		)
 	} else {
 		err = vaultOf(r).Staged.StepBack(r.Context(), id)
 	}

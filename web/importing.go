@@ -129,7 +129,13 @@ func (s *Server) importPage(w http.ResponseWriter, r *http.Request) error {
 	return s.showImport(w, r, http.StatusOK, nil, nil)
 }
 
-func (s *Server) showImport(w http.ResponseWriter, r *http.Request, status int, unread []*importing.FileError, err error) error {
+func (s *Server) showImport(
+	w http.ResponseWriter,
+	r *http.Request,
+	status int,
+	unread []*importing.FileError,
+	err error,
+) error {
 	page := s.view(r, "Import", "import", nil)
 	if err != nil && !page.bad(err) {
 		page.Bad["form"] = sentence(err.Error())
@@ -294,7 +300,11 @@ func viewGroup(p *transfer.Plan, g transfer.Group, date func(int64) string, all 
 			gv.Does = "both stay"
 			gv.Note += fmt.Sprintf(", %d to be tried at the site", gv.Undecided)
 		}
-		gv.Options = []optionView{{transfer.DecideNewer, 0, "Newer wins", false}, {transfer.DecideBoth, 0, "Both stay", false}, {transfer.DecideSkip, 0, "Leave out", false}}
+		gv.Options = []optionView{
+			{transfer.DecideNewer, 0, "Newer wins", false},
+			{transfer.DecideBoth, 0, "Both stay", false},
+			{transfer.DecideSkip, 0, "Leave out", false},
+		}
 	default:
 		gv.Does = "added"
 		if g == transfer.GroupTwin {
@@ -303,7 +313,10 @@ func viewGroup(p *transfer.Plan, g transfer.Group, date func(int64) string, all 
 		if left > 0 {
 			gv.Note = plural(left, "is left out", "are left out")
 		}
-		gv.Options = []optionView{{transfer.DecideAdd, 0, "Add all", left == 0}, {transfer.DecideSkip, 0, "Leave all out", gv.In == 0}}
+		gv.Options = []optionView{
+			{transfer.DecideAdd, 0, "Add all", left == 0},
+			{transfer.DecideSkip, 0, "Leave all out", gv.In == 0},
+		}
 	}
 	return gv
 }
@@ -319,7 +332,10 @@ func viewStep(p *transfer.Plan, st transfer.Step, date func(int64) string) stepV
 	}
 	out.Where = strings.Join(where, "; ")
 	option := func(d transfer.Decision, pick int, words string) {
-		out.Options = append(out.Options, optionView{d, pick, words, st.Decision == d && (d != transfer.DecideThis || st.Pick == pick)})
+		out.Options = append(
+			out.Options,
+			optionView{d, pick, words, st.Decision == d && (d != transfer.DecideThis || st.Pick == pick)},
+		)
 	}
 	switch st.Group {
 	case transfer.GroupKnown:
@@ -474,7 +490,11 @@ func (s *Server) undoImport(w http.ResponseWriter, r *http.Request) error {
 	if err == nil {
 		err = vaultOf(r).Imports.Drop() // its summary is over
 	}
-	words := fmt.Sprintf("Taken back: %s gone, %s as before.", plural(u.Gone, "item", "items"), plural(u.Back, "item", "items"))
+	words := fmt.Sprintf(
+		"Taken back: %s gone, %s as before.",
+		plural(u.Gone, "item", "items"),
+		plural(u.Back, "item", "items"),
+	)
 	if len(u.Kept) > 0 {
 		words += " What was edited since stays: " + strings.Join(u.Kept[:min(5, len(u.Kept))], ", ")
 		if len(u.Kept) > 5 {

@@ -163,7 +163,13 @@ func (s *Server) itemData(r *http.Request, state string) (*itemData, error) {
 	}
 	for _, o := range e.CustomFields() {
 		f, _ := o.Register()
-		row := fieldRow{Field: f, Label: o.Label, Form: o.Form, Hidden: o.Form == vault.FormHidden, Slot: slotData{ID: e.ID, Field: string(f), At: at}}
+		row := fieldRow{
+			Field:  f,
+			Label:  o.Label,
+			Form:   o.Form,
+			Hidden: o.Form == vault.FormHidden,
+			Slot:   slotData{ID: e.ID, Field: string(f), At: at},
+		}
 		if !row.Hidden {
 			row.Value = o.Value.Reveal()
 		}
@@ -176,7 +182,10 @@ func (s *Server) itemData(r *http.Request, state string) (*itemData, error) {
 	for _, p := range e.Conflicts() {
 		for i, q := range e.Past {
 			if q == p {
-				d.Conflicts = append(d.Conflicts, slotData{ID: e.ID, Field: string(vault.FieldPassword), Past: strconv.Itoa(i), From: p.From.At})
+				d.Conflicts = append(
+					d.Conflicts,
+					slotData{ID: e.ID, Field: string(vault.FieldPassword), Past: strconv.Itoa(i), From: p.From.At},
+				)
 			}
 		}
 	}
@@ -185,10 +194,17 @@ func (s *Server) itemData(r *http.Request, state string) (*itemData, error) {
 
 func (d *itemData) row(v *app.Vault, e vault.Entry, spec vault.Spec) (row fieldRow, ok bool) {
 	value := e.Secret(spec.Field)
-	row = fieldRow{Field: spec.Field, Label: spec.Label, Form: spec.Form, Hidden: spec.Hidden(), Slot: slotData{ID: e.ID, Field: string(spec.Field), At: d.At}}
+	row = fieldRow{
+		Field:  spec.Field,
+		Label:  spec.Label,
+		Form:   spec.Form,
+		Hidden: spec.Hidden(),
+		Slot:   slotData{ID: e.ID, Field: string(spec.Field), At: d.At},
+	}
 	if value.IsEmpty() {
 		// What a login lives by is named even where it is missing.
-		return row, (d.Type == vault.TypeLogin || d.Type == vault.TypeApp) && (spec.Field == vault.FieldUsername || spec.Field == vault.FieldPassword && !d.SigningUp())
+		return row, (d.Type == vault.TypeLogin || d.Type == vault.TypeApp) &&
+			(spec.Field == vault.FieldUsername || spec.Field == vault.FieldPassword && !d.SigningUp())
 	}
 	switch {
 	case spec.Form == vault.FormSetup:
@@ -236,7 +252,8 @@ func (s *Server) item(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	if d.Q.Empty() && d.On == "" && r.FormValue("in") == "" && d.Item.Kind.Section != d.Section && !fragment(r, "sheet") {
+	if d.Q.Empty() && d.On == "" && r.FormValue("in") == "" && d.Item.Kind.Section != d.Section &&
+		!fragment(r, "sheet") {
 		redirect(w, r, "/items/"+d.Open+"?in="+string(d.Item.Kind.Section)) // the book stands open where the item is
 		return nil
 	}
@@ -303,10 +320,20 @@ func (s *Server) restoreAt(w http.ResponseWriter, r *http.Request) error {
 	id := chi.URLParam(r, "id")
 	ms, ok := moment(r)
 	if !ok {
-		return problem(http.StatusBadRequest, "There is no such version", "The page is out of date. Please load it again.")
+		return problem(
+			http.StatusBadRequest,
+			"There is no such version",
+			"The page is out of date. Please load it again.",
+		)
 	}
 	err := vaultOf(r).Items.RestoreAt(r.Context(), id, ms)
-	return s.acted(w, r, err, "It is again what it was on "+s.day(r, ms)+". What it was just now is in its history.", "/items/"+id)
+	return s.acted(
+		w,
+		r,
+		err,
+		"It is again what it was on "+s.day(r, ms)+". What it was just now is in its history.",
+		"/items/"+id,
+	)
 }
 
 // acted leads on after an act, with a line that offers to undo it.
@@ -368,7 +395,12 @@ func newCodeData(v *app.Vault, id string) (codeData, error) {
 	if err != nil {
 		return codeData{}, err
 	}
-	d := codeData{ID: id, Text: spaced(c.Text.Reveal()), Setup: setup, Left: int((c.Left + time.Second - 1) / time.Second)}
+	d := codeData{
+		ID:    id,
+		Text:  spaced(c.Text.Reveal()),
+		Setup: setup,
+		Left:  int((c.Left + time.Second - 1) / time.Second),
+	}
 	if c.Left < nextShown {
 		d.Next = spaced(c.Next.Reveal())
 	}

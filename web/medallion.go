@@ -145,8 +145,14 @@ func mark(title, domain string) template.HTML {
 		pts.WriteString(strconv.FormatFloat(16+14*math.Sin(t), 'f', 1, 64))
 		pts.WriteByte(' ')
 	}
-	return template.HTML(fmt.Sprintf(`<span class="site-mark tint-%d" aria-hidden="true"><svg viewBox="0 0 32 32"><polygon points="%s"/></svg>%s</span>`, //nolint:gosec // escaped
-		tint, strings.TrimSpace(pts.String()), template.HTMLEscapeString(initials(title))))
+	return template.HTML(
+		fmt.Sprintf(
+			`<span class="site-mark tint-%d" aria-hidden="true"><svg viewBox="0 0 32 32"><polygon points="%s"/></svg>%s</span>`, //nolint:gosec // escaped
+			tint,
+			strings.TrimSpace(pts.String()),
+			template.HTMLEscapeString(initials(title)),
+		),
+	)
 }
 
 func initials(title string) string {

@@ -95,7 +95,13 @@ type (
 	}
 )
 
-var ownForms = []choice{{string(vault.FormText), "text"}, {string(vault.FormHidden), "hidden"}, {string(vault.FormDate), "date"}, {string(vault.FormYesNo), "yes or no"}, {string(vault.FormAddress), "address"}}
+var ownForms = []choice{
+	{string(vault.FormText), "text"},
+	{string(vault.FormHidden), "hidden"},
+	{string(vault.FormDate), "date"},
+	{string(vault.FormYesNo), "yes or no"},
+	{string(vault.FormAddress), "address"},
+}
 
 // telephone writes a number as a tel address takes it (RFC 3966).
 func telephone(s string) string {

@@ -48,14 +48,26 @@ func span(d time.Duration, words string) choice {
 
 var (
 	lockChoices = []choice{
-		span(app.AtOnce, "at once, when its pages are left"), span(10*time.Second, "10 seconds"), span(time.Minute, "1 minute"), span(5*time.Minute, "5 minutes"),
-		span(15*time.Minute, "15 minutes"), span(time.Hour, "1 hour"), span(8*time.Hour, "8 hours"), span(24*time.Hour, "1 day"), span(7*24*time.Hour, "1 week"), span(14*24*time.Hour, "2 weeks"),
+		span(
+			app.AtOnce,
+			"at once, when its pages are left",
+		), span(10*time.Second, "10 seconds"), span(time.Minute, "1 minute"), span(5*time.Minute, "5 minutes"),
+		span(
+			15*time.Minute,
+			"15 minutes",
+		), span(time.Hour, "1 hour"), span(8*time.Hour, "8 hours"), span(24*time.Hour, "1 day"), span(7*24*time.Hour, "1 week"), span(14*24*time.Hour, "2 weeks"),
 	}
 	clipboardChoices = []choice{
-		span(10*time.Second, "10 seconds"), span(30*time.Second, "30 seconds"), span(time.Minute, "1 minute"), span(5*time.Minute, "5 minutes"), span(0, "never"),
+		span(
+			10*time.Second,
+			"10 seconds",
+		), span(30*time.Second, "30 seconds"), span(time.Minute, "1 minute"), span(5*time.Minute, "5 minutes"), span(0, "never"),
 	}
 	askChoices = []choice{
-		span(0, "each time"), span(time.Minute, "after 1 minute"), span(5*time.Minute, "after 5 minutes"), span(15*time.Minute, "after 15 minutes"), span(time.Hour, "after 1 hour"),
+		span(
+			0,
+			"each time",
+		), span(time.Minute, "after 1 minute"), span(5*time.Minute, "after 5 minutes"), span(15*time.Minute, "after 15 minutes"), span(time.Hour, "after 1 hour"),
 	}
 	themeChoices   = []choice{{"", "as the computer has it"}, {"light", "light"}, {"dark", "dark"}}
 	sizeChoices    = []choice{{"", "normal"}, {"large", "large"}, {"larger", "larger"}}
@@ -79,7 +91,17 @@ func (s *Server) showSettings(w http.ResponseWriter, r *http.Request, err error,
 		page.Bad["form"] = sentence(err.Error())
 	}
 	v := vaultOf(r)
-	d := settingsData{Settings: v.Settings.Get(), Lock: lockChoices, Clip: clipboardChoices, Ask: askChoices, Themes: themeChoices, Sizes: sizeChoices, Densities: densityChoices, Done: done, Shipped: len(directory.Shipped())}
+	d := settingsData{
+		Settings:  v.Settings.Get(),
+		Lock:      lockChoices,
+		Clip:      clipboardChoices,
+		Ask:       askChoices,
+		Themes:    themeChoices,
+		Sizes:     sizeChoices,
+		Densities: densityChoices,
+		Done:      done,
+		Shipped:   len(directory.Shipped()),
+	}
 	for _, l := range app.Languages {
 		d.Tongues = append(d.Tongues, choice{l.Tag, l.Name})
 	}
@@ -98,7 +120,12 @@ func (s *Server) showSettings(w http.ResponseWriter, r *http.Request, err error,
 }
 
 func (s *Server) settings(w http.ResponseWriter, r *http.Request) error {
-	return s.showSettings(w, r, nil, map[string]string{"set": "Saved.", "sites": "The directory was changed."}[r.FormValue("done")])
+	return s.showSettings(
+		w,
+		r,
+		nil,
+		map[string]string{"set": "Saved.", "sites": "The directory was changed."}[r.FormValue("done")],
+	)
 }
 
 func (s *Server) set(w http.ResponseWriter, r *http.Request) error {
@@ -110,8 +137,12 @@ func (s *Server) set(w http.ResponseWriter, r *http.Request) error {
 		return time.Duration(n) * time.Second
 	}
 	err := vaultOf(r).Settings.Change(r.Context(), app.Settings{
-		LockAfter: seconds("lock_after"), LockOnSleep: r.FormValue("lock_on_sleep") != "", LockOnClose: r.FormValue("lock_on_close") != "",
-		Clipboard: seconds("clipboard"), Theme: r.FormValue("theme"), TextSize: r.FormValue("text_size"), Density: r.FormValue("density"),
+		LockAfter: seconds(
+			"lock_after",
+		), LockOnSleep: r.FormValue("lock_on_sleep") != "", LockOnClose: r.FormValue("lock_on_close") != "",
+		Clipboard: seconds(
+			"clipboard",
+		), Theme: r.FormValue("theme"), TextSize: r.FormValue("text_size"), Density: r.FormValue("density"),
 		AskToShow: r.FormValue("ask_to_show") != "", AskFor: seconds("ask_for"), Language: r.FormValue("language"),
 	})
 	if errors.Is(err, reauth.ErrNeeded) {

@@ -101,7 +101,16 @@ func (s *Server) Close() { close(s.done) }
 // does something else.
 var bundles = map[string][]string{
 	"page.css": {"vendor/bootstrap.min.css", "redlocket.css"},
-	"vault.js": {"page.js", "ask.js", "book.js", "copy.js", "form.js", "import.js", "keys.js", "live.js"}, // run in this order
+	"vault.js": {
+		"page.js",
+		"ask.js",
+		"book.js",
+		"copy.js",
+		"form.js",
+		"import.js",
+		"keys.js",
+		"live.js",
+	}, // run in this order
 }
 
 func bundle(name string) http.Handler {
@@ -211,7 +220,10 @@ func (s *Server) knownHost(next http.Handler) http.Handler {
 func headers(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
-		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self'; font-src 'self'; connect-src 'self'; worker-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'")
+		h.Set(
+			"Content-Security-Policy",
+			"default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self'; font-src 'self'; connect-src 'self'; worker-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'",
+		)
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("X-Frame-Options", "DENY")
 		h.Set("Referrer-Policy", "no-referrer")
@@ -258,7 +270,8 @@ func (s *Server) needOpen(next http.Handler) http.Handler {
 			return
 		}
 		// What pages do by themselves is no use of the vault.
-		if r.Header.Get("X-By-Itself") == "" && r.URL.Path != "/events" && r.URL.Path != "/status" && r.URL.Path != "/left" {
+		if r.Header.Get("X-By-Itself") == "" && r.URL.Path != "/events" && r.URL.Path != "/status" &&
+			r.URL.Path != "/left" {
 			v.Touch()
 		}
 		ctx := context.WithValue(r.Context(), versionKey{}, v.Version())

@@ -74,12 +74,23 @@ func setup(t testing.TB) (*client, *app.Device, *app.Vault) {
 	require.NoError(t, err)
 	d := app.New(app.Ports{Stores: f, Now: time.Now, Rand: rand.Reader, Platform: "test"})
 	t.Cleanup(func() { assert.NoError(t, d.Close()) })
-	v, err := d.Create(t.Context(), app.NewVault{Name: "Maren", Email: "m@cormorant.example", Password: secret.New(master), Repeat: secret.New(master)})
+	v, err := d.Create(
+		t.Context(),
+		app.NewVault{
+			Name:     "Maren",
+			Email:    "m@cormorant.example",
+			Password: secret.New(master),
+			Repeat:   secret.New(master),
+		},
+	)
 	require.NoError(t, err)
 	s, err := v.Account.Sheet(t.Context())
 	require.NoError(t, err)
 	require.NoError(t, v.Account.CheckSheet(t.Context(), 1, s.Carried[0], 1, s.Recovery[0]))
-	p, err := web.New(d, web.Config{Hosts: []string{"desk.localhost"}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	p, err := web.New(
+		d,
+		web.Config{Hosts: []string{"desk.localhost"}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))},
+	)
 	require.NoError(t, err)
 	t.Cleanup(p.Close)
 	return &client{t: t, h: p}, d, v
@@ -108,14 +119,22 @@ func TestFences(t *testing.T) {
 	}
 	r = c.do("GET", "/logins?q=x", nil, "Host", "localhost:7301")
 	assert.Equal(t, "http://desk.localhost:7301/logins?q=x", r.Header.Get("Location"))
-	assert.Equal(t, http.StatusMisdirectedRequest, c.do("POST", "/lock", url.Values{}, "Host", "localhost:7301").StatusCode)
+	assert.Equal(
+		t,
+		http.StatusMisdirectedRequest,
+		c.do("POST", "/lock", url.Values{}, "Host", "localhost:7301").StatusCode,
+	)
 
 	c.open(v)
 	for _, from := range [][]string{{"Sec-Fetch-Site", "cross-site"}, {"Sec-Fetch-Site", "same-site"}, {"Origin", "http://trickster.localhost:7310"}} {
 		assert.Equal(t, http.StatusForbidden, c.do("POST", "/lock", url.Values{}, from...).StatusCode, from[1])
 	}
 	assert.False(t, v.Locked())
-	assert.Equal(t, http.StatusSeeOther, c.do("POST", "/lock", url.Values{}, "Sec-Fetch-Site", "same-origin").StatusCode)
+	assert.Equal(
+		t,
+		http.StatusSeeOther,
+		c.do("POST", "/lock", url.Values{}, "Sec-Fetch-Site", "same-origin").StatusCode,
+	)
 	assert.True(t, v.Locked())
 }
 
@@ -124,7 +143,20 @@ var inline = regexp.MustCompile(`(?i)<script>|<style|\sstyle=|\son[a-z]+=`)
 func TestNoInlineScriptOrStyle(t *testing.T) {
 	c, _, v := setup(t)
 	id := records.NewID()
-	require.NoError(t, v.Items.Save(t.Context(), id, vault.Draft{Title: "<script>alert(1)</script>", Username: "\" onload=\"x", Password: secret.New("p"), Notes: "<style>", Addresses: []vault.Address{{URL: "https://a.example/"}}}.Changes()))
+	require.NoError(
+		t,
+		v.Items.Save(
+			t.Context(),
+			id,
+			vault.Draft{
+				Title:     "<script>alert(1)</script>",
+				Username:  "\" onload=\"x",
+				Password:  secret.New("p"),
+				Notes:     "<style>",
+				Addresses: []vault.Address{{URL: "https://a.example/"}},
+			}.Changes(),
+		),
+	)
 	paths := []string{"/new", "/join", "/open/" + v.Profile().ID, "/forgot/" + v.Profile().ID}
 	for i, p := range append(paths, "/logins", "/items/"+id, "/items/"+id+"/edit", "/items/"+id+"/past", "/items/new", "/cards", "/notes", "/items/new?kind=card", "/items/new?kind=person", "/settings", "/items/"+id+"/print", "/items/"+id+"/vouch?address=https://b.example/", "/devices", "/sheet", "/nowhere") {
 		if i == len(paths) {
@@ -140,8 +172,30 @@ func TestNoInlineScriptOrStyle(t *testing.T) {
 func TestNothingWithoutTheMasterPassword(t *testing.T) {
 	c, d, v := setup(t)
 	id := records.NewID()
-	require.NoError(t, v.Items.Save(t.Context(), id, vault.Draft{Title: "Lanternfish", Password: secret.New("cuttle")}.Changes()))
-	closed := []struct{ method, path string }{{"GET", "/logins"}, {"GET", "/items/" + id}, {"POST", "/items/" + id + "/show"}, {"POST", "/items/" + id + "/copy"}, {"POST", "/items/" + id}, {"POST", "/generate"}, {"POST", "/drawer"}, {"POST", "/drawer/empty"}, {"POST", "/sites/rule"}, {"POST", "/items/" + id + "/staged"}, {"GET", "/items/" + id + "/change"}, {"GET", "/items/" + id + "/vouch"}, {"POST", "/items/" + id + "/vouch"}, {"POST", "/items/" + id + "/apps"}, {"GET", "/sheet"}, {"GET", "/devices"}, {"GET", "/events"}, {"POST", "/devices/introduce"}}
+	require.NoError(
+		t,
+		v.Items.Save(t.Context(), id, vault.Draft{Title: "Lanternfish", Password: secret.New("cuttle")}.Changes()),
+	)
+	closed := []struct{ method, path string }{
+		{"GET", "/logins"},
+		{"GET", "/items/" + id},
+		{"POST", "/items/" + id + "/show"},
+		{"POST", "/items/" + id + "/copy"},
+		{"POST", "/items/" + id},
+		{"POST", "/generate"},
+		{"POST", "/drawer"},
+		{"POST", "/drawer/empty"},
+		{"POST", "/sites/rule"},
+		{"POST", "/items/" + id + "/staged"},
+		{"GET", "/items/" + id + "/change"},
+		{"GET", "/items/" + id + "/vouch"},
+		{"POST", "/items/" + id + "/vouch"},
+		{"POST", "/items/" + id + "/apps"},
+		{"GET", "/sheet"},
+		{"GET", "/devices"},
+		{"GET", "/events"},
+		{"POST", "/devices/introduce"},
+	}
 	check := func(why string) {
 		for _, p := range closed {
 			r := c.do(p.method, p.path, url.Values{})
@@ -166,7 +220,16 @@ func TestFormsKeepWhatTheyDidNotChange(t *testing.T) {
 	c, _, v := setup(t)
 	c.open(v)
 	id := records.NewID()
-	form := url.Values{"new": {"1"}, "title": {""}, "address": {"https://ferrylink.example/in?x"}, "kind": {"login"}, "v_username": {" mtolliver "}, "v_password": {"one"}, "tags": {"a, b,a"}, "match": {"host"}}
+	form := url.Values{
+		"new":        {"1"},
+		"title":      {""},
+		"address":    {"https://ferrylink.example/in?x"},
+		"kind":       {"login"},
+		"v_username": {" mtolliver "},
+		"v_password": {"one"},
+		"tags":       {"a, b,a"},
+		"match":      {"host"},
+	}
 	r := c.do("POST", "/items/"+id, form)
 	require.Equal(t, "/items/"+id, r.Header.Get("Location"))
 	e, err := v.Items.Entry(id)
@@ -178,11 +241,26 @@ func TestFormsKeepWhatTheyDidNotChange(t *testing.T) {
 
 	page := body(t, c.do("GET", "/items/"+id+"/edit", nil))
 	assert.NotContains(t, page, `value="one"`, "a form doesn't carry the password")
-	edit := url.Values{"kind": {"login"}, "title": {"Ferrylink"}, "address": {"https://ferrylink.example/in"}, "match": {"host"}, "v_username": {"mtolliver"}, "tags": {"a, b"}, "notes": {"mine"}}
+	edit := url.Values{
+		"kind":       {"login"},
+		"title":      {"Ferrylink"},
+		"address":    {"https://ferrylink.example/in"},
+		"match":      {"host"},
+		"v_username": {"mtolliver"},
+		"tags":       {"a, b"},
+		"notes":      {"mine"},
+	}
 	for _, m := range regexp.MustCompile(`name="(was_\w+)" value="(\w+)"`).FindAllStringSubmatch(page, -1) {
 		edit.Set(m[1], m[2])
 	}
-	require.NoError(t, v.Items.Save(t.Context(), id, vault.Changes{vault.FieldTitle: "Ferrylink tickets", vault.FieldPassword: secret.New("two")}))
+	require.NoError(
+		t,
+		v.Items.Save(
+			t.Context(),
+			id,
+			vault.Changes{vault.FieldTitle: "Ferrylink tickets", vault.FieldPassword: secret.New("two")},
+		),
+	)
 	require.Equal(t, http.StatusSeeOther, c.do("POST", "/items/"+id, edit).StatusCode)
 	e, err = v.Items.Entry(id)
 	require.NoError(t, err)
@@ -190,14 +268,24 @@ func TestFormsKeepWhatTheyDidNotChange(t *testing.T) {
 	assert.Equal(t, "two", e.Text(vault.FieldPassword))
 	assert.Equal(t, "mine", e.Text(vault.FieldNotes))
 
-	bad := url.Values{"new": {"1"}, "kind": {"login"}, "title": {"x"}, "address": {"javascript:alert(1)"}, "notes": {"typed with care"}}
+	bad := url.Values{
+		"new":     {"1"},
+		"kind":    {"login"},
+		"title":   {"x"},
+		"address": {"javascript:alert(1)"},
+		"notes":   {"typed with care"},
+	}
 	r = c.do("POST", "/items/"+records.NewID(), bad)
 	assert.Equal(t, http.StatusUnprocessableEntity, r.StatusCode)
 	page = body(t, r)
 	assert.Contains(t, page, "must begin with https://")
 	assert.Contains(t, page, "typed with care")
 	assert.Equal(t, http.StatusNotFound, c.do("GET", "/items/"+records.NewID(), nil).StatusCode)
-	assert.Equal(t, http.StatusUnprocessableEntity, c.do("POST", "/items/nonsense", url.Values{"kind": {"login"}, "title": {"x"}}).StatusCode)
+	assert.Equal(
+		t,
+		http.StatusUnprocessableEntity,
+		c.do("POST", "/items/nonsense", url.Values{"kind": {"login"}, "title": {"x"}}).StatusCode,
+	)
 	huge := url.Values{"title": {"x"}, "notes": {strings.Repeat("a", 3<<20)}}
 	assert.Equal(t, http.StatusRequestEntityTooLarge, c.do("POST", "/items/"+id, huge).StatusCode)
 }
@@ -206,7 +294,13 @@ func TestManyLoginsComeInParts(t *testing.T) {
 	c, _, v := setup(t)
 	var list []vault.Draft
 	for i := range 1000 {
-		list = append(list, vault.Draft{Title: "Shop " + strings.Repeat("x", i%7) + time.Duration(i).String(), Password: secret.New("p")})
+		list = append(
+			list,
+			vault.Draft{
+				Title:    "Shop " + strings.Repeat("x", i%7) + time.Duration(i).String(),
+				Password: secret.New("p"),
+			},
+		)
 	}
 	require.NoError(t, v.Items.SaveAll(t.Context(), list))
 	c.open(v)
@@ -214,7 +308,8 @@ func TestManyLoginsComeInParts(t *testing.T) {
 	page := body(t, c.do("GET", "/logins", nil))
 	n := len(lines.FindAllString(page, -1))
 	assert.Less(t, n, 50, "the first page is short")
-	rest := regexp.MustCompile(`class="rest" data-from="(\d+)" data-height="([^"]*)" data-parts="([^"]*)"`).FindStringSubmatch(page)
+	rest := regexp.MustCompile(`class="rest" data-from="(\d+)" data-height="([^"]*)" data-parts="([^"]*)"`).
+		FindStringSubmatch(page)
 	require.Len(t, rest, 4)
 	from, err := strconv.Atoi(rest[1])
 	require.NoError(t, err)
@@ -234,14 +329,30 @@ func TestManyLoginsComeInParts(t *testing.T) {
 	}
 	assert.Equal(t, 1000, n)
 	assert.Equal(t, fmt.Sprint(sum, under, heads), rest[2], "the whole is as high as its parts")
-	assert.Len(t, strings.Fields(body(t, c.do("GET", "/ids?q=xxxxxx", nil))), strings.Count(body(t, c.do("GET", "/rows?q=xxxxxx&from=0&to=20", nil)), `class="line"`)+countBeyond(t, c, lines))
+	assert.Len(
+		t,
+		strings.Fields(body(t, c.do("GET", "/ids?q=xxxxxx", nil))),
+		strings.Count(
+			body(t, c.do("GET", "/rows?q=xxxxxx&from=0&to=20", nil)),
+			`class="line"`,
+		)+countBeyond(
+			t,
+			c,
+			lines,
+		),
+	)
 	assert.Equal(t, http.StatusBadRequest, c.do("GET", "/rows?from=5&to=900", nil).StatusCode)
 }
 
 // countBeyond counts the lines of a search beyond its first part.
 func countBeyond(t *testing.T, c *client, lines *regexp.Regexp) (n int) {
 	for from := 20; from < 1000; from += 20 {
-		n += len(lines.FindAllString(body(t, c.do("GET", "/rows?q=xxxxxx&from="+strconv.Itoa(from)+"&to="+strconv.Itoa(from+20), nil)), -1))
+		n += len(
+			lines.FindAllString(
+				body(t, c.do("GET", "/rows?q=xxxxxx&from="+strconv.Itoa(from)+"&to="+strconv.Itoa(from+20), nil)),
+				-1,
+			),
+		)
 	}
 	return n
 }
@@ -254,18 +365,28 @@ func FuzzPages(f *testing.F) {
 		f.Fatal(err)
 	}
 	d := app.New(app.Ports{Stores: folder, Now: time.Now, Rand: rand.Reader, Platform: "test"})
-	v, err := d.Create(f.Context(), app.NewVault{Name: "M", Email: "m@cormorant.example", Password: secret.New(master), Repeat: secret.New(master)})
+	v, err := d.Create(
+		f.Context(),
+		app.NewVault{Name: "M", Email: "m@cormorant.example", Password: secret.New(master), Repeat: secret.New(master)},
+	)
 	if err != nil {
 		f.Fatal(err)
 	}
 	s, _ := v.Account.Sheet(f.Context())
 	_ = v.Account.CheckSheet(f.Context(), 1, s.Carried[0], 1, s.Recovery[0])
-	p, err := web.New(d, web.Config{Hosts: []string{"desk.localhost"}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	p, err := web.New(
+		d,
+		web.Config{Hosts: []string{"desk.localhost"}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))},
+	)
 	if err != nil {
 		f.Fatal(err)
 	}
 	c := &client{h: p}
-	r := httptest.NewRequest("POST", "http://"+host+"/open/"+v.Profile().ID, strings.NewReader("password="+url.QueryEscape(master)))
+	r := httptest.NewRequest(
+		"POST",
+		"http://"+host+"/open/"+v.Profile().ID,
+		strings.NewReader("password="+url.QueryEscape(master)),
+	)
 	r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 	w := httptest.NewRecorder()
 	p.ServeHTTP(w, r)

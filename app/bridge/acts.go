@@ -57,9 +57,17 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 	case "visit":
 		out = map[string]bool{"look": v.Pages.NeedsReading(page)}
 	case "fill":
-		out, err = v.Pages.Fill(ctx, page, filling.Request{ID: q.ID, Form: q.Form, Part: q.What, Elsewhere: q.Elsewhere, Submit: q.Submit})
+		out, err = v.Pages.Fill(
+			ctx,
+			page,
+			filling.Request{ID: q.ID, Form: q.Form, Part: q.What, Elsewhere: q.Elsewhere, Submit: q.Submit},
+		)
 	case "fill-new":
-		out, err = v.Pages.FillNew(ctx, page, filling.NewPasswordRequest{Form: q.Form, Username: q.Username, Login: q.ID, Elsewhere: q.Elsewhere})
+		out, err = v.Pages.FillNew(
+			ctx,
+			page,
+			filling.NewPasswordRequest{Form: q.Form, Username: q.Username, Login: q.ID, Elsewhere: q.Elsewhere},
+		)
 	case "typed":
 		err = v.Prompts.Submitted(ctx, page, q.Form, secrets(q.Values))
 	case "take":
@@ -192,7 +200,10 @@ func (b *Bridge) window(v *app.Vault, q request) (any, error) {
 		out.Drawer[i].Password = "" // each by a press of its own
 	}
 	if q.Query == "" {
-		view, err := v.Pages.Read(context.Background(), filling.Page{URL: q.URL, Top: q.URL, Frame: true}) // nothing but what fits
+		view, err := v.Pages.Read(
+			context.Background(),
+			filling.Page{URL: q.URL, Top: q.URL, Frame: true},
+		) // nothing but what fits
 		for _, o := range view.Offers {
 			out.List = append(out.List, found{Offer: o, Fits: true})
 		}
@@ -208,7 +219,15 @@ func (b *Bridge) window(v *app.Vault, q request) (any, error) {
 			if it.Archived || it.Type != vault.TypeLogin && it.Type != vault.TypeApp || len(out.List) >= most {
 				continue
 			}
-			f := found{Offer: filling.Offer{ID: it.ID, Title: it.Title, Username: it.Subtitle, Folder: it.Folder, Code: it.HasCode}}
+			f := found{
+				Offer: filling.Offer{
+					ID:       it.ID,
+					Title:    it.Title,
+					Username: it.Subtitle,
+					Folder:   it.Folder,
+					Code:     it.HasCode,
+				},
+			}
 			for _, a := range it.Addresses {
 				if f.Address == "" {
 					f.Address = a.URL

@@ -153,10 +153,21 @@ func (b *Bridge) hello(w http.ResponseWriter, r *http.Request) {
 	}
 	nonce := make([]byte, 32)
 	_, _ = rand.Read(nonce) // never fails since Go 1.24
-	wt := &waiting{id: rand.Text(), name: in.Name, origin: r.Header.Get("Origin"), since: time.Now(), commit: in.Commit, private: private, nonceA: nonce}
+	wt := &waiting{
+		id:      rand.Text(),
+		name:    in.Name,
+		origin:  r.Header.Get("Origin"),
+		since:   time.Now(),
+		commit:  in.Commit,
+		private: private,
+		nonceA:  nonce,
+	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.waiting = slices.DeleteFunc(b.waiting, func(o *waiting) bool { return o.origin == wt.origin || time.Since(o.since) > waitingLife })
+	b.waiting = slices.DeleteFunc(
+		b.waiting,
+		func(o *waiting) bool { return o.origin == wt.origin || time.Since(o.since) > waitingLife },
+	)
 	if len(b.waiting) >= maxWaiting {
 		b.waiting = b.waiting[1:]
 	}

@@ -54,7 +54,9 @@ func TestBridgeVectors(t *testing.T) {
 	v := map[string]any{
 		"comment":     "Test vectors of docs/format.md, the bridge. Byte strings in hex.",
 		"app_private": hex.EncodeToString(seed(1)), "browser_private": hex.EncodeToString(seed(2)),
-		"app_public": hex.EncodeToString(private.PublicKey().Bytes()), "browser_public": hex.EncodeToString(browser.PublicKey().Bytes()),
+		"app_public": hex.EncodeToString(
+			private.PublicKey().Bytes(),
+		), "browser_public": hex.EncodeToString(browser.PublicKey().Bytes()),
 		"browser_nonce": hex.EncodeToString(seed(3)), "app_nonce": hex.EncodeToString(seed(4)),
 		"words": words, "shared": hex.EncodeToString(shared),
 		"session": "SESSION", "session_browser_nonce": hex.EncodeToString(seed(5)), "session_app_nonce": hex.EncodeToString(seed(6)),
@@ -166,7 +168,10 @@ func setup(t *testing.T) (*extension, *app.Device, *app.Vault) {
 	require.NoError(t, err)
 	d := app.New(app.Ports{Stores: f, Now: time.Now, Rand: rand.Reader})
 	t.Cleanup(func() { assert.NoError(t, d.Close()) })
-	v, err := d.Create(t.Context(), app.NewVault{Email: "m@cormorant.example", Password: secret.New(master), Repeat: secret.New(master)})
+	v, err := d.Create(
+		t.Context(),
+		app.NewVault{Email: "m@cormorant.example", Password: secret.New(master), Repeat: secret.New(master)},
+	)
 	require.NoError(t, err)
 	return &extension{t: t, b: New(d, "http://desk.localhost:7301")}, d, v
 }
@@ -207,9 +212,27 @@ func TestConnectedBrowserFills(t *testing.T) {
 	e, _, v := setup(t)
 	e.connect(v)
 	id := records.NewID()
-	require.NoError(t, v.Items.Save(t.Context(), id, vault.Draft{Title: "Lanternfish", Username: "wren", Password: secret.New("cuttle"), Addresses: []vault.Address{{URL: "https://lanternfish.example/"}}}.Changes()))
+	require.NoError(
+		t,
+		v.Items.Save(
+			t.Context(),
+			id,
+			vault.Draft{
+				Title:     "Lanternfish",
+				Username:  "wren",
+				Password:  secret.New("cuttle"),
+				Addresses: []vault.Address{{URL: "https://lanternfish.example/"}},
+			}.Changes(),
+		),
+	)
 	require.Equal(t, 200, e.start())
-	snapshot := map[string]any{"title": "Sign in", "fields": []map[string]any{{"id": 1, "form": 9, "type": "text", "name": "user", "visible": true}, {"id": 2, "form": 9, "type": "password", "visible": true}}}
+	snapshot := map[string]any{
+		"title": "Sign in",
+		"fields": []map[string]any{
+			{"id": 1, "form": 9, "type": "text", "name": "user", "visible": true},
+			{"id": 2, "form": 9, "type": "password", "visible": true},
+		},
+	}
 	page := func(act, url, top string) map[string]any {
 		return map[string]any{"act": act, "id": id, "form": 9, "url": url, "top": top, "tab": "1", "snapshot": snapshot}
 	}
@@ -219,7 +242,14 @@ func TestConnectedBrowserFills(t *testing.T) {
 	require.Len(t, view.Offers, 1)
 	var values filling.Values
 	e.ask(page("fill", "https://lanternfish.example/in", "https://lanternfish.example/in"), &values)
-	assert.Equal(t, []filling.FieldValue{{Field: 1, Role: "username", Value: "wren"}, {Field: 2, Role: "current-password", Value: "cuttle"}}, values.Fills)
+	assert.Equal(
+		t,
+		[]filling.FieldValue{
+			{Field: 1, Role: "username", Value: "wren"},
+			{Field: 2, Role: "current-password", Value: "cuttle"},
+		},
+		values.Fills,
+	)
 
 	for name, p := range map[string][2]string{
 		"another site": {"https://lanternfish.example.trickster.example/", "https://lanternfish.example.trickster.example/"},
@@ -252,7 +282,11 @@ func TestConnectedBrowserFills(t *testing.T) {
 	}
 	// A form that sends what is typed to another site, likewise.
 	away := page("fill", "https://lanternfish.example/in", "https://lanternfish.example/in")
-	away["snapshot"] = map[string]any{"title": "Sign in", "fields": snapshot["fields"], "forms": []map[string]any{{"id": 9, "action": "https://trickster.example"}}}
+	away["snapshot"] = map[string]any{
+		"title":  "Sign in",
+		"fields": snapshot["fields"],
+		"forms":  []map[string]any{{"id": 9, "action": "https://trickster.example"}},
+	}
 	var answer struct {
 		Error string
 		Fills []filling.FieldValue
@@ -272,7 +306,16 @@ func TestHostileBrowserSide(t *testing.T) {
 	commit := sha256.Sum256([]byte("another"))
 	e.post(origin, "hello", map[string]any{"commit": commit[:]}, &h)
 	k, _ := ecdh.P256().GenerateKey(rand.Reader)
-	assert.Equal(t, 400, e.post(origin, "reveal", map[string]any{"id": h.ID, "pub": k.PublicKey().Bytes(), "nonce": make([]byte, 32)}, nil))
+	assert.Equal(
+		t,
+		400,
+		e.post(
+			origin,
+			"reveal",
+			map[string]any{"id": h.ID, "pub": k.PublicKey().Bytes(), "nonce": make([]byte, 32)},
+			nil,
+		),
+	)
 	assert.Empty(t, e.b.Waiting())
 
 	e.connect(v)
@@ -283,7 +326,11 @@ func TestHostileBrowserSide(t *testing.T) {
 	assert.Equal(t, 401, e.post(origin, "message", sent, nil), "replayed")
 	other := strings.Replace(origin, "abcd", "bbcd", 1)
 	assert.Equal(t, 401, e.post(other, "message", sent, nil), "another extension")
-	assert.Equal(t, 410, e.post(other, "session", map[string]any{"profile": e.profile, "id": e.id, "nonce": make([]byte, 32)}, nil))
+	assert.Equal(
+		t,
+		410,
+		e.post(other, "session", map[string]any{"profile": e.profile, "id": e.id, "nonce": make([]byte, 32)}, nil),
+	)
 
 	old := *e
 	v.Lock()
@@ -302,7 +349,11 @@ func TestHostileBrowserSide(t *testing.T) {
 }
 
 func FuzzMessage(f *testing.F) {
-	f.Add([]byte(`{"act":"look","url":"https://a.example/","snapshot":{"fields":[{"id":1,"type":"password","visible":true}]}}`))
+	f.Add(
+		[]byte(
+			`{"act":"look","url":"https://a.example/","snapshot":{"fields":[{"id":1,"type":"password","visible":true}]}}`,
+		),
+	)
 	f.Add([]byte(`{"act":"typed","values":{"1":"x"}}`))
 	dir := f.TempDir()
 	folder, err := store.In(dir)
@@ -310,7 +361,10 @@ func FuzzMessage(f *testing.F) {
 		f.Fatal(err)
 	}
 	d := app.New(app.Ports{Stores: folder, Now: time.Now, Rand: rand.Reader})
-	v, err := d.Create(f.Context(), app.NewVault{Email: "m@cormorant.example", Password: secret.New(master), Repeat: secret.New(master)})
+	v, err := d.Create(
+		f.Context(),
+		app.NewVault{Email: "m@cormorant.example", Password: secret.New(master), Repeat: secret.New(master)},
+	)
 	if err != nil {
 		f.Fatal(err)
 	}

@@ -227,7 +227,14 @@ func (c *Client) NewIntroduction(ctx context.Context, in wire.NewIntroduction) (
 // IntroductionAnswer asks for the answer to an introduction.
 func (c *Client) IntroductionAnswer(ctx context.Context, id, secret string) ([]byte, error) {
 	var out wire.Introduction
-	err := c.call(ctx, "POST", "/v1/introductions/"+url.PathEscape(id)+"/answer", "", wire.Introduction{Secret: secret}, &out)
+	err := c.call(
+		ctx,
+		"POST",
+		"/v1/introductions/"+url.PathEscape(id)+"/answer",
+		"",
+		wire.Introduction{Secret: secret},
+		&out,
+	)
 	return out.Sealed, err
 }
 

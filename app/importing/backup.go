@@ -51,7 +51,10 @@ const minPassphrase = 12
 
 // Errors of backups.
 var (
-	ErrPassphrase      = fmt.Errorf("a backup’s passphrase has %d characters at least: whoever finds the file can guess for years", minPassphrase)
+	ErrPassphrase = fmt.Errorf(
+		"a backup’s passphrase has %d characters at least: whoever finds the file can guess for years",
+		minPassphrase,
+	)
 	ErrWrongPassphrase = errors.New("this isn’t the passphrase of the backup")
 	ErrBackupBroken    = errors.New("the backup is damaged or cut short; nothing of it was taken")
 )
@@ -177,7 +180,11 @@ func openBackup(r io.Reader, passphrase secret.Text) (*tar.Reader, error) {
 }
 
 // readBackup reads a backup to its end: the items, and each file by fn.
-func readBackup(r io.Reader, passphrase secret.Text, fn func(x transfer.Export, id, name string, r io.Reader) error) (x transfer.Export, s Saved, err error) {
+func readBackup(
+	r io.Reader,
+	passphrase secret.Text,
+	fn func(x transfer.Export, id, name string, r io.Reader) error,
+) (x transfer.Export, s Saved, err error) {
 	in, err := openBackup(r, passphrase)
 	if err != nil {
 		return x, s, err
@@ -241,7 +248,12 @@ func CheckBackup(r io.Reader, passphrase secret.Text) (Saved, error) {
 // Restore brings a backup into the vault. What it has and the vault hasn't is added, each
 // with its history; what both have is joined as edits of two devices are. Nothing is
 // written before all of the backup was read; attached files come first.
-func (b *Backups) Restore(ctx context.Context, r io.Reader, passphrase secret.Text, progress func(done, of int)) (s Saved, err error) {
+func (b *Backups) Restore(
+	ctx context.Context,
+	r io.Reader,
+	passphrase secret.Text,
+	progress func(done, of int),
+) (s Saved, err error) {
 	var taken []string
 	defer func() {
 		for _, id := range taken {

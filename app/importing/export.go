@@ -79,7 +79,10 @@ func (x *Exports) chosen(s Selection) ([]vault.Entry, error) {
 		return e.IsItem() && (s.Archived || !e.Archived())
 	})
 	slices.SortFunc(list, func(a, b vault.Entry) int {
-		return cmp.Or(strings.Compare(strings.ToLower(a.Text(vault.FieldTitle)), strings.ToLower(b.Text(vault.FieldTitle))), strings.Compare(a.ID, b.ID))
+		return cmp.Or(
+			strings.Compare(strings.ToLower(a.Text(vault.FieldTitle)), strings.ToLower(b.Text(vault.FieldTitle))),
+			strings.Compare(a.ID, b.ID),
+		)
 	})
 	return list, err
 }

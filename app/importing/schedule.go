@@ -122,7 +122,10 @@ func (b *Backups) writeTo(ctx context.Context, k *keptPlan) error {
 	if err != nil {
 		return err
 	}
-	names = slices.DeleteFunc(names, func(n string) bool { return !strings.HasPrefix(n, prefix) || !strings.HasSuffix(n, ".age") })
+	names = slices.DeleteFunc(
+		names,
+		func(n string) bool { return !strings.HasPrefix(n, prefix) || !strings.HasSuffix(n, ".age") },
+	)
 	slices.Sort(names) // by date
 	for _, old := range names[:max(0, len(names)-keptBackups)] {
 		if err := folders.Remove(k.Folder, old); err != nil {

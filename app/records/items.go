@@ -77,7 +77,11 @@ func (s *Items) SaveAll(ctx context.Context, drafts []vault.Draft) error {
 }
 
 // Edit makes the next version of an entry that is there. by is the stamp of the edit.
-func (s *Items) Edit(ctx context.Context, id string, fn func(e vault.Entry, by vault.Stamp) (vault.Entry, error)) error {
+func (s *Items) Edit(
+	ctx context.Context,
+	id string,
+	fn func(e vault.Entry, by vault.Stamp) (vault.Entry, error),
+) error {
 	return s.change(ctx, id, func(e vault.Entry, ok bool) (vault.Entry, error) {
 		if !ok {
 			return e, ErrNoItem

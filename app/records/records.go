@@ -117,7 +117,15 @@ func newSet(cfg Config) *Set {
 		key: keys.NewVault(cfg.ID, cfg.Key, cfg.Rand), entries: map[string]held{}, sites: shippedSites(),
 		attaching: map[string]bool{},
 	}, cfg.Steps)
-	s := &Set{core: c, Book: &Book{c}, Local: &Local{c}, Sites: &Sites{c}, Items: &Items{c}, Acts: &Acts{c}, Replica: &Replica{c}}
+	s := &Set{
+		core:    c,
+		Book:    &Book{c},
+		Local:   &Local{c},
+		Sites:   &Sites{c},
+		Items:   &Items{c},
+		Acts:    &Acts{c},
+		Replica: &Replica{c},
+	}
 	s.Files = &Files{core: c, items: s.Items}
 	return s
 }

@@ -35,12 +35,14 @@ func New() *Client {
 		}
 		return dialer.DialContext(ctx, network, addr)
 	}
-	return &Client{&http.Client{Transport: t, Timeout: askTime, CheckRedirect: func(r *http.Request, via []*http.Request) error {
-		if len(via) > 4 || site.Domain(r.URL.String()) != site.Domain(via[0].URL.String()) {
-			return errLedAway
-		}
-		return nil
-	}}}
+	return &Client{
+		&http.Client{Transport: t, Timeout: askTime, CheckRedirect: func(r *http.Request, via []*http.Request) error {
+			if len(via) > 4 || site.Domain(r.URL.String()) != site.Domain(via[0].URL.String()) {
+				return errLedAway
+			}
+			return nil
+		}},
+	}
 }
 
 // Get returns the status and the body of an address. Redirects are followed within the

@@ -9,7 +9,13 @@ import (
 
 // PutChunk writes one sealed chunk of a file.
 func (s *Store) PutChunk(ctx context.Context, file string, n int, sealed []byte) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO chunks (file, n, sealed) VALUES (?, ?, ?) ON CONFLICT (file, n) DO UPDATE SET sealed = excluded.sealed`, file, n, sealed)
+	_, err := s.db.ExecContext(
+		ctx,
+		`INSERT INTO chunks (file, n, sealed) VALUES (?, ?, ?) ON CONFLICT (file, n) DO UPDATE SET sealed = excluded.sealed`,
+		file,
+		n,
+		sealed,
+	)
 	return err
 }
 
@@ -24,7 +30,13 @@ func (s *Store) Chunk(ctx context.Context, file string, n int) (b []byte, err er
 
 // FinishFile notes that all chunks of a file are here, and whether the cloud has them.
 func (s *Store) FinishFile(ctx context.Context, f records.StoredFile) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO files (id, chunks, sent) VALUES (?, ?, ?) ON CONFLICT (id) DO UPDATE SET chunks = excluded.chunks, sent = excluded.sent`, f.ID, f.Chunks, f.Sent)
+	_, err := s.db.ExecContext(
+		ctx,
+		`INSERT INTO files (id, chunks, sent) VALUES (?, ?, ?) ON CONFLICT (id) DO UPDATE SET chunks = excluded.chunks, sent = excluded.sent`,
+		f.ID,
+		f.Chunks,
+		f.Sent,
+	)
 	return err
 }
 

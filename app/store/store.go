@@ -120,7 +120,10 @@ func removeAll(file string) error {
 type Store struct{ db *sqlx.DB }
 
 func open(ctx context.Context, file string) (*Store, error) {
-	db, err := sqlx.Open("sqlite", "file:"+file+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(10000)&_pragma=secure_delete(ON)&_txlock=immediate")
+	db, err := sqlx.Open(
+		"sqlite",
+		"file:"+file+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(10000)&_pragma=secure_delete(ON)&_txlock=immediate",
+	)
 	if err != nil {
 		return nil, fmt.Errorf("failed to open %s: %w", filepath.Base(file), err)
 	}
@@ -158,14 +161,19 @@ func (s *Store) SetProfile(ctx context.Context, c app.Profile) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, `INSERT INTO card (one, card) VALUES (1, ?) ON CONFLICT (one) DO UPDATE SET card = excluded.card`, string(b))
+	_, err = s.db.ExecContext(
+		ctx,
+		`INSERT INTO card (one, card) VALUES (1, ?) ON CONFLICT (one) DO UPDATE SET card = excluded.card`,
+		string(b),
+	)
 	return err
 }
 
 // Checkpoint reads the last verified head; zero before the first.
 func (s *Store) Checkpoint(ctx context.Context) (st records.Checkpoint, err error) {
 	var head, floor []byte
-	err = s.db.QueryRowxContext(ctx, `SELECT number, head, floor, floor_hash FROM stand`).Scan(&st.Number, &head, &st.Floor, &floor)
+	err = s.db.QueryRowxContext(ctx, `SELECT number, head, floor, floor_hash FROM stand`).
+		Scan(&st.Number, &head, &st.Floor, &floor)
 	if errors.Is(err, sql.ErrNoRows) {
 		return st, nil
 	}

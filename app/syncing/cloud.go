@@ -21,16 +21,20 @@ type Cloud interface {
 
 // The errors that a cloud returns and callers act on.
 var (
-	ErrConflict  = errors.New("somebody else's commit came first")
-	ErrSignIn    = errors.New("the e-mail address, the master password or the carried half is not right")
-	ErrToken     = errors.New("this device is no longer signed in at the cloud")
-	ErrTaken     = errors.New("this e-mail address has a vault in this cloud already; bring it to this computer instead")
-	ErrTooMany   = errors.New("too many attempts: wait a few minutes and try again")
-	ErrNotReady  = errors.New("the other device hasn't answered yet")
-	ErrOver      = errors.New("this introduction is over; start again on the new device")
-	ErrOffline   = errors.New("the cloud can't be reached")
-	ErrCloudURL  = errors.New("the cloud's address must begin with https:// (http:// only on this computer)")
-	ErrNoChunk   = errors.New("the cloud doesn't have this file yet; the device it was attached on has to be online once more")
+	ErrConflict = errors.New("somebody else's commit came first")
+	ErrSignIn   = errors.New("the e-mail address, the master password or the carried half is not right")
+	ErrToken    = errors.New("this device is no longer signed in at the cloud")
+	ErrTaken    = errors.New(
+		"this e-mail address has a vault in this cloud already; bring it to this computer instead",
+	)
+	ErrTooMany  = errors.New("too many attempts: wait a few minutes and try again")
+	ErrNotReady = errors.New("the other device hasn't answered yet")
+	ErrOver     = errors.New("this introduction is over; start again on the new device")
+	ErrOffline  = errors.New("the cloud can't be reached")
+	ErrCloudURL = errors.New("the cloud's address must begin with https:// (http:// only on this computer)")
+	ErrNoChunk  = errors.New(
+		"the cloud doesn't have this file yet; the device it was attached on has to be online once more",
+	)
 	ErrCloudFull = errors.New("there is no room left for files at the cloud")
 	ErrCloudSick = errors.New("the cloud has trouble")
 )

@@ -86,7 +86,9 @@ func runDemo(ctx context.Context, dir string, port, size int) (err error) {
 	var devices [3]*deviceApp
 	for i, name := range []string{"desk", "laptop", "idris"} {
 		p := portDesk + i
-		d, err := newDevice(deviceOptions{dir: filepath.Join(dir, name), port: port + p, cloud: cloudURL, host: name + ".localhost"})
+		d, err := newDevice(
+			deviceOptions{dir: filepath.Join(dir, name), port: port + p, cloud: cloudURL, host: name + ".localhost"},
+		)
 		if err != nil {
 			return err
 		}
@@ -94,8 +96,14 @@ func runDemo(ctx context.Context, dir string, port, size int) (err error) {
 		devices[i] = d
 		servers = append(servers, d.serve(ctx, name, lines[p]))
 	}
-	err = demo.Fill(ctx, demo.Devices{Desk: devices[0].device, Laptop: devices[1].device, Idris: devices[2].device}, cloudURL,
-		practiceURL(port+portTown), size, func(s string) { fmt.Println("  ·", s) })
+	err = demo.Fill(
+		ctx,
+		demo.Devices{Desk: devices[0].device, Laptop: devices[1].device, Idris: devices[2].device},
+		cloudURL,
+		practiceURL(port+portTown),
+		size,
+		func(s string) { fmt.Println("  ·", s) },
+	)
 	if err != nil {
 		return err
 	}

@@ -155,7 +155,9 @@ func (o *fileOptions) open(ctx context.Context, t *terminal) (v *app.Vault, done
 	if card == nil {
 		done()
 		if len(cards) > 1 && o.profile == "" {
-			return nil, nil, errors.New("there are several vaults here; say which one with --profile and its e-mail address")
+			return nil, nil, errors.New(
+				"there are several vaults here; say which one with --profile and its e-mail address",
+			)
 		}
 		return nil, nil, fmt.Errorf("there is no such vault in %s", o.device.dir)
 	}
@@ -247,7 +249,13 @@ func runImport(ctx context.Context, o fileOptions, names []string, dry, keep boo
 
 // tell writes a plan down, and returns how many rows can't be used.
 func tell(out io.Writer, p *transfer.Plan) int {
-	words := map[transfer.Group]string{transfer.GroupNew: "new", transfer.GroupTwin: "new, from several rows each", transfer.GroupKnown: "known already", transfer.GroupMore: "known, with something to add", transfer.GroupDiffer: "in disagreement"}
+	words := map[transfer.Group]string{
+		transfer.GroupNew:    "new",
+		transfer.GroupTwin:   "new, from several rows each",
+		transfer.GroupKnown:  "known already",
+		transfer.GroupMore:   "known, with something to add",
+		transfer.GroupDiffer: "in disagreement",
+	}
 	for _, g := range transfer.Groups {
 		c := p.Count(g)
 		if c.Rows == 0 {

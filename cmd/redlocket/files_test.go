@@ -54,8 +54,18 @@ func TestFilesByCommandLine(t *testing.T) {
 	run := program(t)
 	dir := t.TempDir()
 	at := func(name string) string { return filepath.Join(dir, name) }
-	require.NoError(t, os.WriteFile(at("a.csv"), []byte("url,username,password\nhttps://gull.example,m,p-1\nhttps://tern.example,m,p-2\n,,x,y\n"), 0o600))
-	require.NoError(t, os.WriteFile(at("empty.json"), []byte(`{"format":"redlocket items","version":1,"items":[]}`), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			at("a.csv"),
+			[]byte("url,username,password\nhttps://gull.example,m,p-1\nhttps://tern.example,m,p-2\n,,x,y\n"),
+			0o600,
+		),
+	)
+	require.NoError(
+		t,
+		os.WriteFile(at("empty.json"), []byte(`{"format":"redlocket items","version":1,"items":[]}`), 0o600),
+	)
 
 	// There is no vault yet: one is made from a backup, which is made of another.
 	out := run(exitTrouble, []string{masterPassword}, "import", at("a.csv"), "--data", at("one"))
@@ -70,14 +80,46 @@ func TestFilesByCommandLine(t *testing.T) {
 	run(exitPassword, []string{"not it"}, "import", at("a.csv"), "--data", at("one"))
 	run(exitTrouble, []string{masterPassword}, "import", at("nothing.csv"), "--data", at("one"))
 
-	out = run(0, []string{masterPassword, backupPassphrase, backupPassphrase}, "backup", at("b.age"), "--data", at("one"))
+	out = run(
+		0,
+		[]string{masterPassword, backupPassphrase, backupPassphrase},
+		"backup",
+		at("b.age"),
+		"--data",
+		at("one"),
+	)
 	assert.Contains(t, out, "written and read back: 2 items")
-	run(exitTrouble, []string{masterPassword, backupPassphrase, backupPassphrase}, "backup", at("b.age"), "--data", at("one"))
+	run(
+		exitTrouble,
+		[]string{masterPassword, backupPassphrase, backupPassphrase},
+		"backup",
+		at("b.age"),
+		"--data",
+		at("one"),
+	)
 	run(exitPassword, []string{masterPassword, backupPassphrase, "another"}, "backup", at("c.age"), "--data", at("one"))
 	assert.NoFileExists(t, at("c.age"))
 
-	run(exitPassword, []string{"not the passphrase"}, "restore", at("b.age"), "--data", at("two"), "--email", "wren@cormorant.example")
-	out = run(0, []string{backupPassphrase, masterPassword, masterPassword}, "restore", at("b.age"), "--data", at("two"), "--email", "wren@cormorant.example")
+	run(
+		exitPassword,
+		[]string{"not the passphrase"},
+		"restore",
+		at("b.age"),
+		"--data",
+		at("two"),
+		"--email",
+		"wren@cormorant.example",
+	)
+	out = run(
+		0,
+		[]string{backupPassphrase, masterPassword, masterPassword},
+		"restore",
+		at("b.age"),
+		"--data",
+		at("two"),
+		"--email",
+		"wren@cormorant.example",
+	)
 	assert.Contains(t, out, "restored: 2 items, 0 files, into the vault of wren@cormorant.example")
 	run(0, []string{masterPassword}, "export", at("out.csv"), "--format", "csv", "--data", at("two"))
 	b, err := os.ReadFile(at("out.csv"))
@@ -85,7 +127,18 @@ func TestFilesByCommandLine(t *testing.T) {
 	assert.Contains(t, string(b), "Gull,https://gull.example/,m,p-1")
 	run(exitTrouble, []string{masterPassword}, "export", at("out.xml"), "--format", "xml", "--data", at("two"))
 	assert.NoFileExists(t, at("out.xml"))
-	run(0, []string{masterPassword}, "export", at("gull.csv"), "--format", "csv", "--find", "gull kind=login", "--data", at("two"))
+	run(
+		0,
+		[]string{masterPassword},
+		"export",
+		at("gull.csv"),
+		"--format",
+		"csv",
+		"--find",
+		"gull kind=login",
+		"--data",
+		at("two"),
+	)
 	b, err = os.ReadFile(at("gull.csv"))
 	require.NoError(t, err)
 	assert.Contains(t, string(b), "p-1")
@@ -111,7 +164,14 @@ func makeVault(t *testing.T, dir string) {
 	d, release, err := o.hold(t.Context())
 	require.NoError(t, err)
 	defer release()
-	_, err = d.device.Create(t.Context(), app.NewVault{Email: "maren@cormorant.example", Password: secret.New(masterPassword), Repeat: secret.New(masterPassword)})
+	_, err = d.device.Create(
+		t.Context(),
+		app.NewVault{
+			Email:    "maren@cormorant.example",
+			Password: secret.New(masterPassword),
+			Repeat:   secret.New(masterPassword),
+		},
+	)
 	require.NoError(t, err)
 	require.NoError(t, d.device.Close())
 }

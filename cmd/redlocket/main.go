@@ -53,7 +53,15 @@ it in the browser. To try everything with made-up data: redlocket demo`,
 	cmd.Flags().IntVar(&o.port, "port", 7301, "port of the device app, on this computer only")
 	cmd.Flags().StringVar(&o.cloud, "cloud", "", "cloud address offered to new vaults")
 	cmd.Flags().BoolVar(&noBrowser, "no-browser", false, "don't open the browser")
-	cmd.AddCommand(cloudCommand(), practiceCommand(), demoCommand(), importCommand(), exportCommand(), backupCommand(), restoreCommand())
+	cmd.AddCommand(
+		cloudCommand(),
+		practiceCommand(),
+		demoCommand(),
+		importCommand(),
+		exportCommand(),
+		backupCommand(),
+		restoreCommand(),
+	)
 	return cmd
 }
 

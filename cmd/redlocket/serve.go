@@ -53,7 +53,11 @@ func serve(name, addr string, h http.Handler, stop func()) (*server, error) {
 func listen(name, addr string) (net.Listener, error) {
 	l, err := net.Listen("tcp", addr)
 	if errors.Is(err, syscall.EADDRINUSE) {
-		return nil, fmt.Errorf("%s can't start: something else uses %s already (another Red Locket?); choose another port", name, addr)
+		return nil, fmt.Errorf(
+			"%s can't start: something else uses %s already (another Red Locket?); choose another port",
+			name,
+			addr,
+		)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%s can't start: %w", name, err)
@@ -137,7 +141,17 @@ func newDevice(o deviceOptions) (*deviceApp, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := app.New(app.Ports{Stores: stores, Dial: cloudclient.Dial, Now: time.Now, Rand: rand.Reader, Platform: platform(), Sites: siteclient.New(), Folders: folder.Folders{}})
+	d := app.New(
+		app.Ports{
+			Stores:   stores,
+			Dial:     cloudclient.Dial,
+			Now:      time.Now,
+			Rand:     rand.Reader,
+			Platform: platform(),
+			Sites:    siteclient.New(),
+			Folders:  folder.Folders{},
+		},
+	)
 	if o.host == "" {
 		o.host = "redlocket.localhost"
 	}
@@ -187,7 +201,9 @@ func runCloud(ctx context.Context, o cloudOptions) error {
 	}
 	ip := net.ParseIP(host)
 	if o.cert == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return errors.New("plain HTTP is served on this computer only: give --cert and --key, or listen on 127.0.0.1 behind a proxy")
+		return errors.New(
+			"plain HTTP is served on this computer only: give --cert and --key, or listen on 127.0.0.1 behind a proxy",
+		)
 	}
 	l, err := listen("the cloud", o.listen)
 	if err != nil {
@@ -199,7 +215,10 @@ func runCloud(ctx context.Context, o cloudOptions) error {
 		if err != nil {
 			return fmt.Errorf("failed to read the certificate: %w", err)
 		}
-		l, scheme = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS13}), "https"
+		l, scheme = tls.NewListener(
+			l,
+			&tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS13},
+		), "https"
 	}
 	if err := os.MkdirAll(filepath.Dir(o.file), 0o700); err != nil {
 		return err

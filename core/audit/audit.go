@@ -74,10 +74,16 @@ func fitsMask(mask, name string) bool {
 	}
 	tail := strings.TrimLeft(rest, "*")
 	name = strings.ToLower(name)
-	return len(name) >= len(head)+len(tail) && strings.HasPrefix(name, head) && strings.HasSuffix(name, tail) && !strings.Contains(tail, "*")
+	return len(name) >= len(head)+len(tail) && strings.HasPrefix(name, head) && strings.HasSuffix(name, tail) &&
+		!strings.Contains(tail, "*")
 }
 
 // Of reads what is compared out of an entry, whose addresses' first domain is given.
 func Of(e vault.Entry, domain string) Login {
-	return Login{ID: e.ID, Domain: domain, Username: e.Text(vault.FieldUsername), Password: e.Secret(vault.FieldPassword)}
+	return Login{
+		ID:       e.ID,
+		Domain:   domain,
+		Username: e.Text(vault.FieldUsername),
+		Password: e.Secret(vault.FieldPassword),
+	}
 }

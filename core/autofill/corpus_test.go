@@ -94,10 +94,23 @@ func TestCorpus(t *testing.T) {
 		}
 		for _, r := range Read(p.Snapshot) {
 			got = append(got, told(p.Snapshot, r))
-			fills, _ := Plan(p.Snapshot, r, Values{Username: secret.New("m@x.example"), Password: secret.New("old-1"), NewPassword: secret.New("new-1"), Code: secret.New("123456"), Card: debit, Person: maren})
+			fills, _ := Plan(
+				p.Snapshot,
+				r,
+				Values{
+					Username:    secret.New("m@x.example"),
+					Password:    secret.New("old-1"),
+					NewPassword: secret.New("new-1"),
+					Code:        secret.New("123456"),
+					Card:        debit,
+					Person:      maren,
+				},
+			)
 			for _, f := range fills {
 				i := slices.IndexFunc(p.Snapshot.Fields, func(o Field) bool { return o.ID == f.Field })
-				hidden := f.Role == CurrentPassword || f.Role == NewPassword || f.Role == OneTimeCode || f.Role == CardNumber || f.Role == CardCode
+				hidden := f.Role == CurrentPassword || f.Role == NewPassword || f.Role == OneTimeCode ||
+					f.Role == CardNumber ||
+					f.Role == CardCode
 				if hidden && roles[i] != f.Role {
 					misplaced++
 					t.Errorf("%s: a %s was planned for field %d, %q", name, f.Role, i, p.Snapshot.Fields[i].Label)
@@ -117,7 +130,14 @@ func TestCorpus(t *testing.T) {
 			right++
 		}
 	}
-	t.Logf("%d of %d forms right on %d pages of %d sources; %d secrets misplaced", right, forms, len(pages), len(packages), misplaced)
+	t.Logf(
+		"%d of %d forms right on %d pages of %d sources; %d secrets misplaced",
+		right,
+		forms,
+		len(pages),
+		len(packages),
+		misplaced,
+	)
 	require.GreaterOrEqual(t, len(packages), 7)
 	assert.GreaterOrEqual(t, float64(right), 0.98*float64(forms))
 	assert.Zero(t, misplaced)

@@ -17,10 +17,16 @@ var sixteen = regexp.MustCompile(`(?:^|\s)(?:[0-9xX#•*]{4}[ -]?){3}[0-9xX#•*
 // them in a frame of its payment company's.
 func findCard(fields []*candidate) bool {
 	number := slices.IndexFunc(fields, func(c *candidate) bool {
-		return c.token == CardNumber || c.token == "" && (c.text() || c.Type == "password") && c.Type != "email" && c.says(CardNumber) && !c.all.any(saysOther, saysSecretOther)
+		return c.token == CardNumber ||
+			c.token == "" && (c.text() || c.Type == "password") && c.Type != "email" && c.says(CardNumber) &&
+				!c.all.any(saysOther, saysSecretOther)
 	})
-	if number < 0 && slices.ContainsFunc(fields, func(c *candidate) bool { return c.says(CardCode) && !c.all.has(saysCode) }) {
-		number = slices.IndexFunc(fields, func(c *candidate) bool { return c.text() && c.token == "" && sixteen.MatchString(c.Label) })
+	if number < 0 &&
+		slices.ContainsFunc(fields, func(c *candidate) bool { return c.says(CardCode) && !c.all.has(saysCode) }) {
+		number = slices.IndexFunc(
+			fields,
+			func(c *candidate) bool { return c.text() && c.token == "" && sixteen.MatchString(c.Label) },
+		)
 	}
 	if number < 0 {
 		if !slices.ContainsFunc(fields, func(c *candidate) bool { return c.token.Card() && c.token != CardType }) {
@@ -31,7 +37,10 @@ func findCard(fields []*candidate) bool {
 	}
 	for i := number + 1; number >= 0 && i < len(fields); i++ { // the rest of a number in several boxes
 		c := fields[i]
-		if n := fields[number].MaxLength; n == 0 || n > 6 || !c.text() || c.MaxLength == 0 || c.MaxLength > 6 || c.MaxLength < 3 || c.says(CardCode, CardExpiry, CardMonth, CardYear) || c.token != "" && c.token != CardNumber {
+		if n := fields[number].MaxLength; n == 0 || n > 6 || !c.text() || c.MaxLength == 0 || c.MaxLength > 6 ||
+			c.MaxLength < 3 ||
+			c.says(CardCode, CardExpiry, CardMonth, CardYear) ||
+			c.token != "" && c.token != CardNumber {
 			break
 		}
 		if i-number >= 4 {
@@ -59,7 +68,9 @@ func findCard(fields []*candidate) bool {
 			c.role = CardCode
 		case c.says(CardMonth), inDate(c) && c.months():
 			c.role = CardMonth
-		case c.says(CardYear), inDate(c) && c.years() > 0, before(CardMonth) && (c.years() > 0 || c.label.has(saysYear) || c.MaxLength == 2 || c.MaxLength == 4):
+		case c.says(CardYear),
+			inDate(c) && c.years() > 0,
+			before(CardMonth) && (c.years() > 0 || c.label.has(saysYear) || c.MaxLength == 2 || c.MaxLength == 4):
 			c.role = CardYear
 		case inDate(c) && c.MaxLength == 2 && c.label.any(saysMonth) || before(CardNumber, CardName) && c.months():
 			c.role = CardMonth
@@ -77,10 +88,12 @@ func findCard(fields []*candidate) bool {
 			c.role = CardType
 		}
 	}
-	if number >= 0 && !slices.ContainsFunc(fields, func(c *candidate) bool { return c.role == CardName || c.role == CardGivenName }) {
+	if number >= 0 &&
+		!slices.ContainsFunc(fields, func(c *candidate) bool { return c.role == CardName || c.role == CardGivenName }) {
 		// "Name" right beside the number is the name on the card.
 		for _, i := range []int{number - 1, number + 1} {
-			if i >= 0 && i < len(fields) && fields[i].role == "" && fields[i].token == "" && fields[i].says(Name) && fields[i].text() {
+			if i >= 0 && i < len(fields) && fields[i].role == "" && fields[i].token == "" && fields[i].says(Name) &&
+				fields[i].text() {
 				fields[i].role = CardName
 				break
 			}
@@ -102,13 +115,16 @@ func details(fields []*candidate) int {
 			}
 			continue
 		}
-		if c.all.any(saysUser) && !c.says(Nickname) || c.all.any(saysSearch, saysOther, saysSecretOther, saysNewsletter) && !c.says(Town, Postcode) {
+		if c.all.any(saysUser) && !c.says(Nickname) ||
+			c.all.any(saysSearch, saysOther, saysSecretOther, saysNewsletter) && !c.says(Town, Postcode) {
 			continue
 		}
 		c.role = c.detail()
 	}
 	for i, c := range fields {
-		if i > 0 && c.role == "" && c.text() && c.token == "" && (fields[i-1].role == Street || fields[i-1].role == Line1) && bareNumber.MatchString(normal(c.Label)) {
+		if i > 0 && c.role == "" && c.text() && c.token == "" &&
+			(fields[i-1].role == Street || fields[i-1].role == Line1) &&
+			bareNumber.MatchString(normal(c.Label)) {
 			c.role = HouseNumber
 		}
 	}
@@ -232,7 +248,8 @@ func rolesOf(s said) (out []Role) {
 // under a legend that speaks of birth, or after one another.
 func birthdayParts(fields []*candidate) {
 	for i, c := range fields {
-		of := c.near.has(classOf[Birthday]) || c.says(Birthday, BirthDay, BirthMonth, BirthYear) || i > 0 && slices.Contains([]Role{BirthDay, BirthMonth, BirthYear}, fields[i-1].role)
+		of := c.near.has(classOf[Birthday]) || c.says(Birthday, BirthDay, BirthMonth, BirthYear) ||
+			i > 0 && slices.Contains([]Role{BirthDay, BirthMonth, BirthYear}, fields[i-1].role)
 		if !of || c.role != "" && c.role != Birthday || c.token != "" {
 			continue
 		}
@@ -246,7 +263,8 @@ func birthdayParts(fields []*candidate) {
 // part3 tells which third of a date a field is for.
 func (c *candidate) part3() Role {
 	switch {
-	case c.months(), c.MaxLength > 0 && c.MaxLength <= 2 && c.label.has(saysMonth) || c.Type == "select" && c.all.has(saysMonth):
+	case c.months(),
+		c.MaxLength > 0 && c.MaxLength <= 2 && c.label.has(saysMonth) || c.Type == "select" && c.all.has(saysMonth):
 		return BirthMonth
 	case c.years() != 0, (c.MaxLength == 4 || c.Type == "number" || c.Type == "select") && c.all.has(saysYear):
 		return BirthYear
@@ -328,14 +346,16 @@ func (c *candidate) years() int {
 }
 
 func (c *candidate) days() bool {
-	return c.Type == "select" && len(c.digits) >= 28 && len(c.digits) <= 32 && slices.Min(c.digits) <= 1 && slices.Max(c.digits) == 31
+	return c.Type == "select" && len(c.digits) >= 28 && len(c.digits) <= 32 && slices.Min(c.digits) <= 1 &&
+		slices.Max(c.digits) == 31
 }
 
 // dialCodes reports whether a drop-down offers telephone country codes.
 func (c *candidate) dialCodes() bool {
 	n := 0
 	for _, o := range c.Options {
-		if strings.Contains(o.Text, "+") && strings.ContainsFunc(o.Text, unicode.IsDigit) || strings.HasPrefix(o.Value, "+") {
+		if strings.Contains(o.Text, "+") && strings.ContainsFunc(o.Text, unicode.IsDigit) ||
+			strings.HasPrefix(o.Value, "+") {
 			n++
 		}
 	}

@@ -69,7 +69,10 @@ func kindOf(passwords []*candidate, e evidence, fields []*candidate) Kind {
 	case fresh > 0 && current > 0:
 		return Change
 	case fresh > 0:
-		others := slices.ContainsFunc(fields, func(c *candidate) bool { return c.text() && !c.isPassword() && c.role != OneTimeCode && !c.Locked })
+		others := slices.ContainsFunc(
+			fields,
+			func(c *candidate) bool { return c.text() && !c.isPassword() && c.role != OneTimeCode && !c.Locked },
+		)
 		reset := max(e.change, e.forgot)
 		if reset > e.signUp || reset == e.signUp && !others {
 			return Reset
@@ -90,7 +93,9 @@ func userField(kind Kind, fields, passwords []*candidate) *candidate {
 	}
 	best, most := (*candidate)(nil), 0
 	for i, c := range fields {
-		if !c.text() || c.Type == "url" || c.role == OneTimeCode || slices.Contains(passwords, c) || c.role.Card() || c.all.any(saysSecretOther) || c.MaxLength == 1 {
+		if !c.text() || c.Type == "url" || c.role == OneTimeCode || slices.Contains(passwords, c) || c.role.Card() ||
+			c.all.any(saysSecretOther) ||
+			c.MaxLength == 1 {
 			continue
 		}
 		user := c.all.has(saysUser)
@@ -142,7 +147,9 @@ func withoutPassword(user *candidate, e evidence, fields []*candidate, details i
 			texts++
 		}
 	}
-	if card || e.search > e.signIn || e.news > 0 && e.news >= e.signIn && e.news >= e.signUp || user.all.has(saysNewsletter) || slices.ContainsFunc(fields, func(c *candidate) bool { return c.Type == "textarea" }) {
+	if card || e.search > e.signIn || e.news > 0 && e.news >= e.signIn && e.news >= e.signUp ||
+		user.all.has(saysNewsletter) ||
+		slices.ContainsFunc(fields, func(c *candidate) bool { return c.Type == "textarea" }) {
 		return ""
 	}
 	switch {

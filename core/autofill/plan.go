@@ -127,7 +127,8 @@ func (p *planner) plan(i int, f Field, role Role) {
 			return
 		}
 	case Email:
-		if value = secret.New(p.values.Person[Email]); value.IsEmpty() && strings.Contains(p.values.Username.Reveal(), "@") {
+		if value = secret.New(p.values.Person[Email]); value.IsEmpty() &&
+			strings.Contains(p.values.Username.Reveal(), "@") {
 			value = p.values.Username
 		}
 	case CurrentPassword:
@@ -141,7 +142,10 @@ func (p *planner) plan(i int, f Field, role Role) {
 				for _, b := range boxes {
 					p.done[b.ID] = true
 				}
-				p.miss(f, fmt.Sprintf("the code has %d digits, and there are %d boxes", len(value.Reveal()), len(boxes)))
+				p.miss(
+					f,
+					fmt.Sprintf("the code has %d digits, and there are %d boxes", len(value.Reveal()), len(boxes)),
+				)
 				return
 			}
 			p.spread(boxes, role, value.Reveal())

@@ -40,7 +40,10 @@ func selects(label string, texts ...string) Field {
 
 func numbers(from, to int) (out []string) {
 	for i := from; i <= to; i++ {
-		out = append(out, string(rune('0'+i/1000%10))+string(rune('0'+i/100%10))+string(rune('0'+i/10%10))+string(rune('0'+i%10)))
+		out = append(
+			out,
+			string(rune('0'+i/1000%10))+string(rune('0'+i/100%10))+string(rune('0'+i/10%10))+string(rune('0'+i%10)),
+		)
 	}
 	return out
 }
@@ -52,15 +55,48 @@ func twoDigits(from, to int) (out []string) {
 	return out
 }
 
-var debit = &Card{Name: secret.New("Maren Tolliver"), Number: secret.New("4012 8888 8888 1881"), Code: secret.New("118"), Brand: "Visa", Month: 9, Year: 2027}
+var debit = &Card{
+	Name:   secret.New("Maren Tolliver"),
+	Number: secret.New("4012 8888 8888 1881"),
+	Code:   secret.New("118"),
+	Brand:  "Visa",
+	Month:  9,
+	Year:   2027,
+}
 
-var maren = Person{GivenName: "Maren", FamilyName: "Tolliver", Street: "7 Ropewalk\nNet Loft", Town: "Saltmarsh Quay", Region: "Cornwall", Postcode: "SQ1 7RW", Country: "GB", Telephone: "+44 1632 960117", Email: "maren@cormorant.example", Birthday: "1985-04-11", Sex: "Female"}
+var maren = Person{
+	GivenName:  "Maren",
+	FamilyName: "Tolliver",
+	Street:     "7 Ropewalk\nNet Loft",
+	Town:       "Saltmarsh Quay",
+	Region:     "Cornwall",
+	Postcode:   "SQ1 7RW",
+	Country:    "GB",
+	Telephone:  "+44 1632 960117",
+	Email:      "maren@cormorant.example",
+	Birthday:   "1985-04-11",
+	Sex:        "Female",
+}
 
 func TestCards(t *testing.T) {
 	box := func(label string, max int) Field { return Field{Type: "text", Label: label, MaxLength: max} }
 	auto := func(token string) Field { return Field{Type: "text", Autocomplete: "section-x billing " + token} }
 	months := selects("", append([]string{"=Month"}, twoDigits(1, 12)...)...)
-	german := selects("Monat", "1=Januar", "2=Februar", "3=März", "4=April", "5=Mai", "6=Juni", "7=Juli", "8=August", "9=September", "10=Oktober", "11=November", "12=Dezember")
+	german := selects(
+		"Monat",
+		"1=Januar",
+		"2=Februar",
+		"3=März",
+		"4=April",
+		"5=Mai",
+		"6=Juni",
+		"7=Juli",
+		"8=August",
+		"9=September",
+		"10=Oktober",
+		"11=November",
+		"12=Dezember",
+	)
 	years := selects("", append([]string{"=Year"}, numbers(2026, 2036)...)...)
 	short := selects("Jahr", twoDigits(26, 36)...)
 	months.Near, years.Near, german.Near, short.Near = "Expiry date", "Expiry date", "Gültig bis", "Gültig bis"
@@ -137,7 +173,11 @@ func TestDetails(t *testing.T) {
 			}
 		})
 	}
-	_, why := filled(t, page("Delivery", "Go on", box("First name"), selects("Country", "FR=France", "DE=Germany")), Values{Person: maren})
+	_, why := filled(
+		t,
+		page("Delivery", "Go on", box("First name"), selects("Country", "FR=France", "DE=Germany")),
+		Values{Person: maren},
+	)
 	assert.Equal(t, "none of its choices is “GB”", why[1], "pointed out rather than guessed")
 }
 
@@ -151,17 +191,70 @@ func TestCodesInBoxes(t *testing.T) {
 	assert.Equal(t, map[int]string{0: "4", 1: "9", 2: "2", 3: "0", 4: "3", 5: "9"}, got)
 	_, why := filled(t, s, Values{Code: secret.New("49203911")})
 	assert.Len(t, why, 1, "a code that doesn't come out even isn't typed by half")
-	assert.Empty(t, Read(page("Enter characters 2, 5 and 7 of your password", "Go on", digits...)), "boxes for letters of a password are left alone")
-	got, _ = filled(t, page("Two-step sign-in", "Verify", Field{Type: "text", Label: "Verification code", MaxLength: 6}), Values{Code: secret.New("492039"), Password: secret.New("never")})
+	assert.Empty(
+		t,
+		Read(page("Enter characters 2, 5 and 7 of your password", "Go on", digits...)),
+		"boxes for letters of a password are left alone",
+	)
+	got, _ = filled(
+		t,
+		page("Two-step sign-in", "Verify", Field{Type: "text", Label: "Verification code", MaxLength: 6}),
+		Values{Code: secret.New("492039"), Password: secret.New("never")},
+	)
 	assert.Equal(t, map[int]string{0: "492039"}, got)
 }
 
 // TestEachValueInItsPlace fills everything at once into a page of everything.
 func TestEachValueInItsPlace(t *testing.T) {
-	s := page("Join", "Create account",
-		Field{Type: "text", Label: "First name"}, Field{Type: "text", Label: "Last name"}, Field{Type: "email", Label: "E-mail"}, Field{Type: "email", Label: "Repeat e-mail"},
-		Field{Type: "password", Label: "Password"}, Field{Type: "password", Label: "Repeat password"}, Field{Type: "text", Label: "Password hint"}, Field{Type: "text", Label: "Mother's maiden name"},
-		Field{Type: "text", Label: "Promo code"}, Field{Type: "text", Label: "Card number"}, Field{Type: "password", Label: "Security code", MaxLength: 3}, Field{Type: "textarea", Label: "Comments"})
-	got, _ := filled(t, s, Values{Username: secret.New("maren@x.example"), Password: secret.New("old"), NewPassword: secret.New("new-one"), Code: secret.New("123456"), Card: debit, Person: maren})
-	assert.Equal(t, map[int]string{0: "Maren", 1: "Tolliver", 2: "maren@x.example", 3: "maren@cormorant.example", 4: "new-one", 5: "new-one", 9: "4012888888881881", 10: "118"}, got)
+	s := page(
+		"Join",
+		"Create account",
+		Field{
+			Type:  "text",
+			Label: "First name",
+		},
+		Field{Type: "text", Label: "Last name"},
+		Field{Type: "email", Label: "E-mail"},
+		Field{Type: "email", Label: "Repeat e-mail"},
+		Field{
+			Type:  "password",
+			Label: "Password",
+		},
+		Field{Type: "password", Label: "Repeat password"},
+		Field{Type: "text", Label: "Password hint"},
+		Field{Type: "text", Label: "Mother's maiden name"},
+		Field{
+			Type:  "text",
+			Label: "Promo code",
+		},
+		Field{Type: "text", Label: "Card number"},
+		Field{Type: "password", Label: "Security code", MaxLength: 3},
+		Field{Type: "textarea", Label: "Comments"},
+	)
+	got, _ := filled(
+		t,
+		s,
+		Values{
+			Username:    secret.New("maren@x.example"),
+			Password:    secret.New("old"),
+			NewPassword: secret.New("new-one"),
+			Code:        secret.New("123456"),
+			Card:        debit,
+			Person:      maren,
+		},
+	)
+	assert.Equal(
+		t,
+		map[int]string{
+			0:  "Maren",
+			1:  "Tolliver",
+			2:  "maren@x.example",
+			3:  "maren@cormorant.example",
+			4:  "new-one",
+			5:  "new-one",
+			9:  "4012888888881881",
+			10: "118",
+		},
+		got,
+	)
 }

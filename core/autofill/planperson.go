@@ -17,7 +17,10 @@ var (
 
 func (p *planner) person(i int, f Field, role Role) {
 	d := p.values.Person
-	lines := slices.DeleteFunc(strings.Split(d[Street], "\n"), func(l string) bool { return strings.TrimSpace(l) == "" })
+	lines := slices.DeleteFunc(
+		strings.Split(d[Street], "\n"),
+		func(l string) bool { return strings.TrimSpace(l) == "" },
+	)
 	line := func(n int) string {
 		if n < len(lines) {
 			return strings.TrimSpace(lines[n])
@@ -149,7 +152,8 @@ func (p *planner) dialCode(f Field, code string) {
 		if best == "" {
 			best = o.Value
 		}
-		if name := fold(strings.TrimFunc(o.Text, func(r rune) bool { return strings.ContainsRune("+0123456789() -", r) })); name != "" && slices.ContainsFunc(home, func(n string) bool { return fold(n) == name }) {
+		if name := fold(strings.TrimFunc(o.Text, func(r rune) bool { return strings.ContainsRune("+0123456789() -", r) })); name != "" &&
+			slices.ContainsFunc(home, func(n string) bool { return fold(n) == name }) {
 			best = o.Value
 			break
 		}
@@ -227,7 +231,9 @@ func (p *planner) birthday(f Field, role Role, day string) {
 	}
 }
 
-var dateShape = regexp.MustCompile(`(?i)\b(d{1,2}|t{2}|j{2}|m{1,2}|y{4}|j{4}|a{4})([-/. ])(d{1,2}|t{2}|m{1,2})([-/. ])(d{1,2}|t{2}|y{4}|j{4}|a{4})`)
+var dateShape = regexp.MustCompile(
+	`(?i)\b(d{1,2}|t{2}|j{2}|m{1,2}|y{4}|j{4}|a{4})([-/. ])(d{1,2}|t{2}|m{1,2})([-/. ])(d{1,2}|t{2}|y{4}|j{4}|a{4})`,
+)
 
 // dateText writes a date the way a field asks for it, or as its page's language does.
 func dateText(f Field, dd, mm, yyyy, lang string) string {

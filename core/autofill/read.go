@@ -87,7 +87,12 @@ type candidate struct {
 }
 
 func look(f Field) *candidate {
-	c := &candidate{Field: f, label: lex.read(normal(f.Label)), name: lex.read(normal(f.Name)), near: lex.read(normal(f.Near))}
+	c := &candidate{
+		Field: f,
+		label: lex.read(normal(f.Label)),
+		name:  lex.read(normal(f.Name)),
+		near:  lex.read(normal(f.Near)),
+	}
 	if n := strings.Fields(normal(f.Name)); len(n) > 0 && (n[0] == "q" || n[0] == "s") && n[len(n)-1] == n[0] {
 		c.name.add(saysSearch) // what search boxes are called, and nothing else is (common practice)
 	}
@@ -125,7 +130,8 @@ func (c *candidate) isPassword() bool {
 		return false
 	}
 	if c.Type == "password" {
-		return c.token == "" || c.token == CurrentPassword || c.token == NewPassword || c.token == Username && !c.label.has(saysUser)
+		return c.token == "" || c.token == CurrentPassword || c.token == NewPassword ||
+			c.token == Username && !c.label.has(saysUser)
 	}
 	if !c.text() || c.Type == "email" {
 		return false
@@ -133,7 +139,9 @@ func (c *candidate) isPassword() bool {
 	if c.token == CurrentPassword || c.token == NewPassword {
 		return true
 	}
-	return c.token == "" && (c.label.has(saysPassword) && (c.name.has(saysPassword) || c.label.has(saysAgain)) || c.label.has(saysChange)) && !c.all.any(saysUser, saysMail, saysCode, saysSecretOther, saysForgot)
+	return c.token == "" &&
+		(c.label.has(saysPassword) && (c.name.has(saysPassword) || c.label.has(saysAgain)) || c.label.has(saysChange)) &&
+		!c.all.any(saysUser, saysMail, saysCode, saysSecretOther, saysForgot)
 }
 
 func (c *candidate) isCode() bool {
@@ -147,7 +155,8 @@ func (c *candidate) isCode() bool {
 	case c.label.has(saysCode):
 		return !c.label.any(saysPassword, saysMail) || c.Type != "password" && !c.label.has(saysMail)
 	}
-	return c.name.has(saysCode) && !c.label.any(saysPassword, saysMail, saysUser) && !c.says(Postcode, TelCountry, Country, CardCode)
+	return c.name.has(saysCode) && !c.label.any(saysPassword, saysMail, saysUser) &&
+		!c.says(Postcode, TelCountry, Country, CardCode)
 }
 
 // says reports whether the label or the name speaks of one of the roles.
@@ -174,7 +183,15 @@ type evidence struct{ signUp, signIn, change, forgot, news, search int }
 // The words of the button that sends a form say best what it is for, then its
 // heading, its name and address, and the page's title and path.
 func (p frame) weigh(f Form) (e evidence) {
-	submit, head, name, text := lex.read(normal(f.Submit)), lex.read(normal(f.Head)), lex.read(normal(f.Name)), lex.read(normal(f.Text))
+	submit, head, name, text := lex.read(
+		normal(f.Submit),
+	), lex.read(
+		normal(f.Head),
+	), lex.read(
+		normal(f.Name),
+	), lex.read(
+		normal(f.Text),
+	)
 	for _, w := range []struct {
 		said
 		weight int
@@ -227,7 +244,8 @@ func (p frame) read(form Form, fields []*candidate) (Reading, bool) {
 			user.role = Username
 		}
 	}
-	if r.Kind == "" && slices.ContainsFunc(fields, func(c *candidate) bool { return c.role == OneTimeCode }) && !card && asked < 2 {
+	if r.Kind == "" && slices.ContainsFunc(fields, func(c *candidate) bool { return c.role == OneTimeCode }) && !card &&
+		asked < 2 {
 		r.Kind = CodeForm
 	}
 	again(fields)
@@ -239,7 +257,9 @@ func (p frame) read(form Form, fields []*candidate) (Reading, bool) {
 		}
 		asked, card = 0, false
 	}
-	loose := e.search > 0 || e.news > 0 && e.signUp == 0 || r.Kind == "" && !card && slices.ContainsFunc(fields, func(c *candidate) bool { return c.all.has(saysOther) }) // writes to somebody
+	loose := e.search > 0 || e.news > 0 && e.signUp == 0 ||
+		r.Kind == "" && !card &&
+			slices.ContainsFunc(fields, func(c *candidate) bool { return c.all.has(saysOther) }) // writes to somebody
 	r.Card, r.Details = card, asks(fields, asked, loose) || r.Kind == SignUp && asked > 0
 	if r.Kind == "" {
 		if !r.Card && !r.Details {
@@ -249,7 +269,10 @@ func (p frame) read(form Form, fields []*candidate) (Reading, bool) {
 	}
 	for _, c := range fields {
 		switch {
-		case c.role == "", c.role.Card() && !r.Card, c.role.Details() && !r.Details && c.role != Email, r.Kind == Other && c.role.Login():
+		case c.role == "",
+			c.role.Card() && !r.Card,
+			c.role.Details() && !r.Details && c.role != Email,
+			r.Kind == Other && c.role.Login():
 		default:
 			r.Roles[c.ID] = c.role
 		}
@@ -264,7 +287,8 @@ func asks(fields []*candidate, details int, loose bool) bool {
 		return !loose || details >= 3
 	}
 	return slices.ContainsFunc(fields, func(c *candidate) bool {
-		return c.role.Details() && c.token != "" && c.token != Email && c.token != Telephone && c.token != Website && !loose
+		return c.role.Details() && c.token != "" && c.token != Email && c.token != Telephone && c.token != Website &&
+			!loose
 	})
 }
 
@@ -278,7 +302,9 @@ func codePieces(form Form, p frame, fields []*candidate) {
 			j++
 		}
 		if n := j - i; n >= 4 && n <= 8 {
-			about := p.about.or(lex.read(normal(form.Head, form.Submit, form.Text))).or(fields[i].all).or(fields[i].near)
+			about := p.about.or(lex.read(normal(form.Head, form.Submit, form.Text))).
+				or(fields[i].all).
+				or(fields[i].near)
 			if fields[i].token == OneTimeCode || about.has(saysCode) {
 				for _, c := range fields[i:j] {
 					c.role = OneTimeCode
@@ -292,7 +318,8 @@ func codePieces(form Form, p frame, fields []*candidate) {
 // again takes a second box for the e-mail address for what it is.
 func again(fields []*candidate) {
 	for _, c := range fields {
-		if c.role == "" && c.text() && (c.Type == "email" || c.all.has(saysMail)) && !c.all.any(saysNewsletter, saysSearch) {
+		if c.role == "" && c.text() && (c.Type == "email" || c.all.has(saysMail)) &&
+			!c.all.any(saysNewsletter, saysSearch) {
 			c.role = Email
 		}
 	}

@@ -77,7 +77,10 @@ func Judge(kind Kind, s Snapshot, readings []Reading) Outcome {
 		switch {
 		case r.Kind == CodeForm && kind == SignIn:
 			return Waiting
-		case r.Kind == kind, kind == SignIn && r.Kind == FirstStep, kind == Reset && r.Kind == Change, kind == Change && r.Kind == Reset:
+		case r.Kind == kind,
+			kind == SignIn && r.Kind == FirstStep,
+			kind == Reset && r.Kind == Change,
+			kind == Change && r.Kind == Reset:
 			back = true
 		}
 	}

@@ -210,7 +210,8 @@ func normal(parts ...string) string {
 					space = true
 				}
 			default:
-				if !space && (unicode.IsUpper(r) && unicode.IsLower(last) || digit && unicode.IsLetter(last) || letter && unicode.IsDigit(last)) {
+				if !space &&
+					(unicode.IsUpper(r) && unicode.IsLower(last) || digit && unicode.IsLetter(last) || letter && unicode.IsDigit(last)) {
 					b.WriteByte(' ')
 				}
 				b.WriteRune(unicode.ToLower(r))

@@ -39,7 +39,11 @@ func TestSuggest(t *testing.T) {
 }
 
 func TestOwnListDecidesFirst(t *testing.T) {
-	own, err := Parse([]byte(`{"format":"red-locket-sites/1","sites":[{"name":"My Ferry","domains":["FERRYLINK.example","slowboat.example"]}]}`))
+	own, err := Parse(
+		[]byte(
+			`{"format":"red-locket-sites/1","sites":[{"name":"My Ferry","domains":["FERRYLINK.example","slowboat.example"]}]}`,
+		),
+	)
 	require.NoError(t, err)
 	d := New(own, Shipped())
 	assert.True(t, d.Same("ferrylink.example", "slowboat.example"))
@@ -57,8 +61,16 @@ func TestMatches(t *testing.T) {
 	at := func(url string, m vault.Match) vault.Address { return vault.Address{URL: url, Match: m} }
 	assert.True(t, d.Matches(at("https://ferrylink.example/", ""), "https://book.quayferries.example/seats"))
 	assert.True(t, d.Matches(at("https://ferrylink.example/", ""), "https://ferrylink.example/x"))
-	assert.False(t, d.Matches(at("https://ferrylink.example/", ""), "http://quayferries.example/"), "never over http for https")
-	assert.False(t, d.Matches(at("https://ferrylink.example/", vault.MatchHost), "https://quayferries.example/"), "this host only is this host only")
+	assert.False(
+		t,
+		d.Matches(at("https://ferrylink.example/", ""), "http://quayferries.example/"),
+		"never over http for https",
+	)
+	assert.False(
+		t,
+		d.Matches(at("https://ferrylink.example/", vault.MatchHost), "https://quayferries.example/"),
+		"this host only is this host only",
+	)
 	assert.False(t, d.Matches(at("https://ferrylink.example/", ""), "https://quayferries.example.trickster.example/"))
 	assert.False(t, new(Directory).Matches(at("https://ferrylink.example/", ""), "https://quayferries.example/"))
 }
@@ -92,7 +104,17 @@ func TestSchemaNamesEveryKey(t *testing.T) {
 		}
 	}
 	require.NoError(t, json.Unmarshal(b, &schema))
-	one, err := json.Marshal(Site{Name: "n", Domains: []string{"d"}, Aliases: []string{"a"}, SignIn: "s", Change: "c", Rules: "r", Apps: []string{"a"}})
+	one, err := json.Marshal(
+		Site{
+			Name:    "n",
+			Domains: []string{"d"},
+			Aliases: []string{"a"},
+			SignIn:  "s",
+			Change:  "c",
+			Rules:   "r",
+			Apps:    []string{"a"},
+		},
+	)
 	require.NoError(t, err)
 	var keys map[string]any
 	require.NoError(t, json.Unmarshal(one, &keys))
@@ -104,7 +126,9 @@ func TestSchemaNamesEveryKey(t *testing.T) {
 
 func FuzzParse(f *testing.F) {
 	f.Add(shipped)
-	f.Add([]byte(`{"format":"red-locket-sites/1","sites":[{"name":"A","domains":["a.example"],"rules":"allowed: [x"}]}`))
+	f.Add(
+		[]byte(`{"format":"red-locket-sites/1","sites":[{"name":"A","domains":["a.example"],"rules":"allowed: [x"}]}`),
+	)
 	f.Fuzz(func(t *testing.T, b []byte) {
 		sites, err := Parse(b)
 		if err != nil {

@@ -66,7 +66,9 @@ func DecodeIndex(b []byte, o Options) (*Index, error) {
 	for i := range rows {
 		w := &rows[i]
 		it := &w.item
-		it.ID, it.Type, it.Title, it.Username, it.Subtitle = r.text(), vault.Type(r.text()), r.text(), r.text(), r.text()
+		it.ID, it.Type, it.Title, it.Username, it.Subtitle = r.text(), vault.Type(
+			r.text(),
+		), r.text(), r.text(), r.text()
 		it.Notes, it.Folder, it.Expires, it.App, it.Modified.By, w.domain = r.text(), r.text(), r.text(), r.text(), r.text(), r.text()
 		flags := r.byte()
 		it.Pinned, it.Undecided, it.HasPassword, it.HasCode, it.Archived = flags&1 != 0, flags&2 != 0, flags&4 != 0, flags&8 != 0, flags&16 != 0

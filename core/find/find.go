@@ -123,7 +123,11 @@ func NewIndex(items []vault.Item, o Options) *Index {
 	wg.Wait()
 	x := &Index{rows: slices.Concat(parts...), opt: o}
 	slices.SortFunc(x.rows, func(a, b *row) int {
-		return cmp.Or(bytes.Compare(a.sortKey, b.sortKey), strings.Compare(a.item.Subtitle, b.item.Subtitle), strings.Compare(a.item.ID, b.item.ID))
+		return cmp.Or(
+			bytes.Compare(a.sortKey, b.sortKey),
+			strings.Compare(a.item.Subtitle, b.item.Subtitle),
+			strings.Compare(a.item.ID, b.item.ID),
+		)
 	})
 	return x
 }

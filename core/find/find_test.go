@@ -47,7 +47,20 @@ func titles(s []Site) (out []string) {
 
 func TestBookIsInAlphabeticalOrder(t *testing.T) {
 	b := book().Book("").Sites
-	assert.Equal(t, []string{"Ærø Ferries", "Dory 9", "Dory 10", "Éclair & Sons", "Gullwing Credit Union", "Lanternfish", "Pantry & Pier", "zebra crossing club"}, titles(b))
+	assert.Equal(
+		t,
+		[]string{
+			"Ærø Ferries",
+			"Dory 9",
+			"Dory 10",
+			"Éclair & Sons",
+			"Gullwing Credit Union",
+			"Lanternfish",
+			"Pantry & Pier",
+			"zebra crossing club",
+		},
+		titles(b),
+	)
 	assert.Len(t, b[5].Accounts, 2)
 	assert.Equal(t, "maren.tolliver@cormorant.example", b[5].Accounts[0].Username)
 	assert.Equal(t, "E", b[3].Letter)
@@ -116,8 +129,23 @@ func TestScoresAreThoseOfTheRule(t *testing.T) {
 	}
 	var items []vault.Item
 	for i := range 400 {
-		it := item(words(9)+"x", "https://"+strings.Trim(strings.NewReplacer(" ", "", "é", "").Replace(words(6)), "-")+"z.example/", words(7))
-		it.ID, it.Aliases, it.Notes, it.Tags, it.Folder = fmt.Sprint(i), []string{words(4), words(3)}, words(30), []string{words(4)}, words(3)
+		it := item(
+			words(9)+"x",
+			"https://"+strings.Trim(strings.NewReplacer(" ", "", "é", "").Replace(words(6)), "-")+"z.example/",
+			words(7),
+		)
+		it.ID, it.Aliases, it.Notes, it.Tags, it.Folder = fmt.Sprint(
+			i,
+		), []string{
+			words(4),
+			words(3),
+		}, words(
+			30,
+		), []string{
+			words(4),
+		}, words(
+			3,
+		)
 		items = append(items, it)
 	}
 	x := NewIndex(items, Options{})
@@ -162,7 +190,14 @@ func TestScoresAreThoseOfTheRule(t *testing.T) {
 func BenchmarkFind10000(b *testing.B) {
 	var items []vault.Item
 	for i := range 10000 {
-		items = append(items, item(fmt.Sprintf("Shop %d of the quay", i), fmt.Sprintf("https://shop%d.example/", i), fmt.Sprintf("user%d", i%77)))
+		items = append(
+			items,
+			item(
+				fmt.Sprintf("Shop %d of the quay", i),
+				fmt.Sprintf("https://shop%d.example/", i),
+				fmt.Sprintf("user%d", i%77),
+			),
+		)
 	}
 	x := NewIndex(items, Options{})
 	x.Warm()

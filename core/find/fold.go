@@ -18,7 +18,26 @@ func newFolder() folder {
 	return folder{transform.Chain(norm.NFKD, runes.Remove(runes.In(unicode.Mn)), norm.NFC)}
 }
 
-var plainLetters = strings.NewReplacer("ø", "o", "æ", "ae", "œ", "oe", "ß", "ss", "ł", "l", "đ", "d", "ð", "d", "þ", "th", "ı", "i")
+var plainLetters = strings.NewReplacer(
+	"ø",
+	"o",
+	"æ",
+	"ae",
+	"œ",
+	"oe",
+	"ß",
+	"ss",
+	"ł",
+	"l",
+	"đ",
+	"d",
+	"ð",
+	"d",
+	"þ",
+	"th",
+	"ı",
+	"i",
+)
 
 func (f folder) fold(s string) string {
 	ascii, lower := true, true

@@ -52,9 +52,15 @@ type State struct{ Name, Words string }
 // States are the states that can be asked for.
 func States() []State {
 	return []State{
-		{"pinned", "pinned"}, {"archived", "in the archive"}, {"no-password", "without a password"}, {"never-used", "never used on this device"},
+		{
+			"pinned",
+			"pinned",
+		}, {"archived", "in the archive"}, {"no-password", "without a password"}, {"never-used", "never used on this device"},
 		{"reused", "with a password used elsewhere too"}, {"suspect", "that may be there twice"},
-		{"staged", "whose new password waits"}, {"undecided", "undecided"}, {"code", "with one-time codes"}, {"file", "with files"}, {"runs-out", "that run out"},
+		{
+			"staged",
+			"whose new password waits",
+		}, {"undecided", "undecided"}, {"code", "with one-time codes"}, {"file", "with files"}, {"runs-out", "that run out"},
 	}
 }
 
@@ -148,7 +154,10 @@ func (q Query) Trouble() string {
 	if len(q.Strange) == 0 {
 		return ""
 	}
-	return fmt.Sprintf("“%s” narrows nothing: before = stands kind, folder or tag, or after it alone a state like pinned.", q.Strange[0])
+	return fmt.Sprintf(
+		"“%s” narrows nothing: before = stands kind, folder or tag, or after it alone a state like pinned.",
+		q.Strange[0],
+	)
 }
 
 // fits reports whether an item is within the query's narrowing words.

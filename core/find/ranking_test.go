@@ -31,7 +31,16 @@ func tsv(t *testing.T, name string, columns int) (rows [][]string) {
 func TestRanking(t *testing.T) {
 	var items []vault.Item
 	for _, r := range tsv(t, "ranking-items.tsv", 8) {
-		it := vault.Item{ID: r[0], Type: vault.TypeLogin, Title: r[1], Addresses: []vault.Address{{URL: r[2]}}, Username: r[3], Subtitle: r[3], Folder: r[4], Notes: r[6]}
+		it := vault.Item{
+			ID:        r[0],
+			Type:      vault.TypeLogin,
+			Title:     r[1],
+			Addresses: []vault.Address{{URL: r[2]}},
+			Username:  r[3],
+			Subtitle:  r[3],
+			Folder:    r[4],
+			Notes:     r[6],
+		}
 		it.Tags = strings.FieldsFunc(r[5], func(c rune) bool { return c == ',' })
 		it.Aliases = strings.FieldsFunc(r[7], func(c rune) bool { return c == '|' })
 		items = append(items, it)
@@ -65,12 +74,26 @@ func TestRanking(t *testing.T) {
 }
 
 func TestRecencyAndPins(t *testing.T) {
-	list := []vault.Item{item("Gannet Books", "https://gannet-books.example/", "a"), item("Gannet Tools", "https://gannet-tools.example/", "a"), item("Gannet Wool", "https://gannet-wool.example/", "a")}
+	list := []vault.Item{
+		item("Gannet Books", "https://gannet-books.example/", "a"),
+		item("Gannet Tools", "https://gannet-tools.example/", "a"),
+		item("Gannet Wool", "https://gannet-wool.example/", "a"),
+	}
 	now := Now{Time: 100 * 86400_000, Used: map[string]int64{list[1].ID: 100*86400_000 - 3600_000}}
-	assert.Equal(t, "Gannet Tools", NewIndex(list, Options{}).Find(Parse("gan"), now, 0).Sites[0].Title, "used an hour ago")
+	assert.Equal(
+		t,
+		"Gannet Tools",
+		NewIndex(list, Options{}).Find(Parse("gan"), now, 0).Sites[0].Title,
+		"used an hour ago",
+	)
 	list[2].Pinned = true
 	assert.Equal(t, "Gannet Wool", NewIndex(list, Options{}).Find(Parse("gan"), Now{}, 0).Sites[0].Title, "pinned")
-	assert.Equal(t, []string{"Gannet Books", "Gannet Tools", "Gannet Wool"}, titles(NewIndex(list, Options{}).Book("").Sites), "the book stays in order")
+	assert.Equal(
+		t,
+		[]string{"Gannet Books", "Gannet Tools", "Gannet Wool"},
+		titles(NewIndex(list, Options{}).Book("").Sites),
+		"the book stays in order",
+	)
 }
 
 func TestNarrowing(t *testing.T) {
@@ -79,9 +102,22 @@ func TestNarrowing(t *testing.T) {
 		item("Gullwing", "https://gullwing.example/", "maren", put(func(i *vault.Item) {
 			i.Folder, i.Tags, i.HasPassword = "Bank/Joint account", []string{"bank", "of the boat"}, true
 		})),
-		item("Mooring", "https://mooring.example/", "", put(func(i *vault.Item) { i.Folder, i.Pinned, i.Undecided = "Bank", true, true })),
+		item(
+			"Mooring",
+			"https://mooring.example/",
+			"",
+			put(func(i *vault.Item) { i.Folder, i.Pinned, i.Undecided = "Bank", true, true }),
+		),
 		item("Old gull", "", "x", put(func(i *vault.Item) { i.Archived = true })),
-		{ID: "card", Type: vault.TypeCard, Title: "Debit card", Subtitle: "•••• 1111", Expires: "2027-03", Files: 1, HasCode: true},
+		{
+			ID:       "card",
+			Type:     vault.TypeCard,
+			Title:    "Debit card",
+			Subtitle: "•••• 1111",
+			Expires:  "2027-03",
+			Files:    1,
+			HasCode:  true,
+		},
 	}
 	x := NewIndex(list, Options{Names: func(d string) []string {
 		if d == "mooring.example" {

@@ -47,7 +47,16 @@ type Options struct {
 // Default is what a new login is offered: 20 characters of every kind, about
 // 120 bits.
 func Default() Options {
-	return Options{Length: 20, Lower: true, Upper: true, Digits: true, Symbols: true, MinDigits: 1, MinSymbols: 1, NoLookalikes: true}
+	return Options{
+		Length:       20,
+		Lower:        true,
+		Upper:        true,
+		Digits:       true,
+		Symbols:      true,
+		MinDigits:    1,
+		MinSymbols:   1,
+		NoLookalikes: true,
+	}
 }
 
 // The errors of options that can't be met.

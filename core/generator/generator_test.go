@@ -26,7 +26,9 @@ func TestPasswordObeysItsOptions(t *testing.T) {
 			Length: rapid.IntRange(0, 140).Draw(t, "length"),
 			Lower:  rapid.Bool().Draw(t, "lower"), Upper: rapid.Bool().Draw(t, "upper"),
 			Digits: rapid.Bool().Draw(t, "digits"), Symbols: rapid.Bool().Draw(t, "symbols"),
-			MinDigits: rapid.IntRange(0, 70).Draw(t, "least digits"), MinSymbols: rapid.IntRange(0, 70).Draw(t, "least symbols"),
+			MinDigits: rapid.IntRange(0, 70).
+				Draw(t, "least digits"),
+			MinSymbols:   rapid.IntRange(0, 70).Draw(t, "least symbols"),
 			NoLookalikes: rapid.Bool().Draw(t, "no look-alikes"),
 		}
 		p, err := Password(rand.Reader, o)

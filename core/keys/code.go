@@ -57,7 +57,9 @@ func (c Code) Print(u Use) []string {
 	groups := make([]string, Groups)
 	for g := range groups {
 		d := c.digits(g)
-		groups[g] = string([]byte{alphabet[d[0]], alphabet[d[1]], alphabet[d[2]], alphabet[d[3]], alphabet[check(d, g, u)]})
+		groups[g] = string(
+			[]byte{alphabet[d[0]], alphabet[d[1]], alphabet[d[2]], alphabet[d[3]], alphabet[check(d, g, u)]},
+		)
 	}
 	return groups
 }
@@ -129,7 +131,10 @@ func ParseCode(s string, u Use) (Code, error) {
 		}
 		i := strings.IndexRune(alphabet, r)
 		if i < 0 {
-			return Code{}, &CodeError{len(digits)/GroupSize + 1, fmt.Sprintf("has a character that codes don't use: %q", r)}
+			return Code{}, &CodeError{
+				len(digits)/GroupSize + 1,
+				fmt.Sprintf("has a character that codes don't use: %q", r),
+			}
 		}
 		if len(digits) == Groups*GroupSize {
 			return Code{}, &CodeError{0, "the code is too long: it has 8 groups of 5 characters"}
@@ -137,7 +142,10 @@ func ParseCode(s string, u Use) (Code, error) {
 		digits = append(digits, byte(i))
 	}
 	if len(digits) < Groups*GroupSize {
-		return Code{}, &CodeError{0, fmt.Sprintf("the code is too short: %d of %d characters are there", len(digits), Groups*GroupSize)}
+		return Code{}, &CodeError{
+			0,
+			fmt.Sprintf("the code is too short: %d of %d characters are there", len(digits), Groups*GroupSize),
+		}
 	}
 	var c Code
 	wrong, other := 0, 0

@@ -30,9 +30,19 @@ func unhex(t testing.TB, s string) []byte {
 
 // RFC 5869, appendix A.1: the HKDF that everything here is derived with.
 func TestHKDFAgainstRFC5869(t *testing.T) {
-	b, err := hkdf.Key(sha256.New, unhex(t, "0b0b0b0b0b0b0b0b0b0b0b0b0b0b0b0b0b0b0b0b0b0b"), unhex(t, "000102030405060708090a0b0c"), string(unhex(t, "f0f1f2f3f4f5f6f7f8f9")), 42)
+	b, err := hkdf.Key(
+		sha256.New,
+		unhex(t, "0b0b0b0b0b0b0b0b0b0b0b0b0b0b0b0b0b0b0b0b0b0b"),
+		unhex(t, "000102030405060708090a0b0c"),
+		string(unhex(t, "f0f1f2f3f4f5f6f7f8f9")),
+		42,
+	)
 	require.NoError(t, err)
-	assert.Equal(t, "3cb25f25faacd57a90434f64d0362f2a2d2d0a90cf1a5a4c5db02d56ecc4c5bf34007208d5b887185865", hex.EncodeToString(b))
+	assert.Equal(
+		t,
+		"3cb25f25faacd57a90434f64d0362f2a2d2d0a90cf1a5a4c5db02d56ecc4c5bf34007208d5b887185865",
+		hex.EncodeToString(b),
+	)
 }
 
 // draft-irtf-cfrg-xchacha-03, appendix A.3.1.
@@ -40,11 +50,20 @@ func TestXChaChaAgainstItsDraft(t *testing.T) {
 	key := unhex(t, "808182838485868788898a8b8c8d8e8f909192939495969798999a9b9c9d9e9f")
 	aead, err := chacha20poly1305.NewX(key)
 	require.NoError(t, err)
-	got := aead.Seal(nil, unhex(t, "404142434445464748494a4b4c4d4e4f5051525354555657"),
-		[]byte("Ladies and Gentlemen of the class of '99: If I could offer you only one tip for the future, sunscreen would be it."),
-		unhex(t, "50515253c0c1c2c3c4c5c6c7"))
-	assert.Equal(t, "bd6d179d3e83d43b9576579493c0e939572a1700252bfaccbed2902c21396cbb731c7f1b0b4aa6440bf3a82f4eda7e39ae64c6708c54c216cb96b72e1213b4522f8c9ba40db5d945b11b69b982c1bb9e3f3fac2bc369488f76b2383565d3fff921f9664c97637da9768812f615c68b13b52e"+
-		"c0875924c1c7987947deafd8780acf49", hex.EncodeToString(got))
+	got := aead.Seal(
+		nil,
+		unhex(t, "404142434445464748494a4b4c4d4e4f5051525354555657"),
+		[]byte(
+			"Ladies and Gentlemen of the class of '99: If I could offer you only one tip for the future, sunscreen would be it.",
+		),
+		unhex(t, "50515253c0c1c2c3c4c5c6c7"),
+	)
+	assert.Equal(
+		t,
+		"bd6d179d3e83d43b9576579493c0e939572a1700252bfaccbed2902c21396cbb731c7f1b0b4aa6440bf3a82f4eda7e39ae64c6708c54c216cb96b72e1213b4522f8c9ba40db5d945b11b69b982c1bb9e3f3fac2bc369488f76b2383565d3fff921f9664c97637da9768812f615c68b13b52e"+
+			"c0875924c1c7987947deafd8780acf49",
+		hex.EncodeToString(got),
+	)
 }
 
 // RFC 9180, appendix A.1.1.1, sequence number 0.
@@ -53,9 +72,18 @@ func TestHPKEAgainstRFC9180(t *testing.T) {
 	require.NoError(t, err)
 	k, err := hpke.NewDHKEMPrivateKey(x)
 	require.NoError(t, err)
-	r, err := hpke.NewRecipient(unhex(t, "37fda3567bdbd628e88668c3c8d7e97d1d1253b6d4ea6d44c150f741f1bf4431"), k, hpke.HKDFSHA256(), hpke.AES128GCM(), unhex(t, "4f6465206f6e2061204772656369616e2055726e"))
+	r, err := hpke.NewRecipient(
+		unhex(t, "37fda3567bdbd628e88668c3c8d7e97d1d1253b6d4ea6d44c150f741f1bf4431"),
+		k,
+		hpke.HKDFSHA256(),
+		hpke.AES128GCM(),
+		unhex(t, "4f6465206f6e2061204772656369616e2055726e"),
+	)
 	require.NoError(t, err)
-	plain, err := r.Open(unhex(t, "436f756e742d30"), unhex(t, "f938558b5d72f1a23810b4be2ab4f84331acc02fc97babc53a52ae8218a355a96d8770ac83d07bea87e13c512a"))
+	plain, err := r.Open(
+		unhex(t, "436f756e742d30"),
+		unhex(t, "f938558b5d72f1a23810b4be2ab4f84331acc02fc97babc53a52ae8218a355a96d8770ac83d07bea87e13c512a"),
+	)
 	require.NoError(t, err)
 	assert.Equal(t, "Beauty is truth, truth beauty", string(plain))
 }
@@ -300,7 +328,11 @@ func FuzzOpenIntroduction(f *testing.F) {
 	if err != nil {
 		f.Fatal(err)
 	}
-	good, _ := Introduce(n.PublicKey(), strings.Join(Fingerprint(n.PublicKey()), " "), Introduction{Carried: make([]byte, CodeSize)})
+	good, _ := Introduce(
+		n.PublicKey(),
+		strings.Join(Fingerprint(n.PublicKey()), " "),
+		Introduction{Carried: make([]byte, CodeSize)},
+	)
 	f.Add(good, n.PublicKey(), "a b c")
 	f.Fuzz(func(t *testing.T, sealed, key []byte, words string) {
 		if _, err := n.Open(sealed); err == nil && !bytes.Equal(sealed, good) {

@@ -83,7 +83,14 @@ func TestFormatVectors(t *testing.T) {
 		require.NoError(t, err)
 		return hex.EncodeToString(b)
 	}
-	v := vectors{Comment: "Test vectors of docs/format.md. Byte strings in hex.", Password: "Mo\u0300le\u00a0Quay 12", VaultID: "0197f3a2-0000-7000-8000-000000000001", RecordID: "0197f3a2-0000-7000-8000-000000000002", RecordRev: 3, HeadNumber: 12}
+	v := vectors{
+		Comment:    "Test vectors of docs/format.md. Byte strings in hex.",
+		Password:   "Mo\u0300le\u00a0Quay 12",
+		VaultID:    "0197f3a2-0000-7000-8000-000000000001",
+		RecordID:   "0197f3a2-0000-7000-8000-000000000002",
+		RecordRev:  3,
+		HeadNumber: 12,
+	}
 	p := DefaultParams([]byte("saltmarsh quay 1"))
 	v.Salt, v.Time, v.Memory, v.Threads = hex.EncodeToString(p.Salt), p.Time, p.Memory, p.Threads
 	v.Prepared = must(Prepare(secret.New(v.Password)))
@@ -92,8 +99,24 @@ func TestFormatVectors(t *testing.T) {
 	v.Stretched = hex.EncodeToString(stretched[:])
 	carried, recovery := code(1), code(100)
 	pair, rec := Derive(stretched, carried), DeriveRecovery(recovery)
-	v.Carried, v.CarriedPrinted, v.Unlock, v.SignIn = hex.EncodeToString(carried[:]), carried.Print(Carried), hex.EncodeToString(pair.Unlock[:]), hex.EncodeToString(pair.SignIn[:])
-	v.Recovery, v.RecoveryPrinted, v.RecoveryKey, v.RecoverySignIn = hex.EncodeToString(recovery[:]), recovery.Print(Recovery), hex.EncodeToString(rec.Unlock[:]), hex.EncodeToString(rec.SignIn[:])
+	v.Carried, v.CarriedPrinted, v.Unlock, v.SignIn = hex.EncodeToString(
+		carried[:],
+	), carried.Print(
+		Carried,
+	), hex.EncodeToString(
+		pair.Unlock[:],
+	), hex.EncodeToString(
+		pair.SignIn[:],
+	)
+	v.Recovery, v.RecoveryPrinted, v.RecoveryKey, v.RecoverySignIn = hex.EncodeToString(
+		recovery[:],
+	), recovery.Print(
+		Recovery,
+	), hex.EncodeToString(
+		rec.Unlock[:],
+	), hex.EncodeToString(
+		rec.SignIn[:],
+	)
 	vk, err := NewVaultKey(&source)
 	require.NoError(t, err)
 	v.VaultKey = hex.EncodeToString(vk[:])
@@ -102,7 +125,13 @@ func TestFormatVectors(t *testing.T) {
 	v.RecordKey, v.HeadKey = hex.EncodeToString(vault.record[:]), hex.EncodeToString(vault.head[:])
 	v.RecordPlain = `{"created":1,"f":{"password":{"at":1,"by":"d","v":"winkle"}},"id":"` + v.RecordID + `","t":"login"}`
 	v.RecordSealed = must(vault.SealRecord(v.RecordID, v.RecordRev, []byte(v.RecordPlain)))
-	v.HeadPlain = `{"n":12,"prev":"` + strings.Repeat("ab", 32) + `","root":"` + strings.Repeat("cd", 32) + `","device":"d","at":1}`
+	v.HeadPlain = `{"n":12,"prev":"` + strings.Repeat(
+		"ab",
+		32,
+	) + `","root":"` + strings.Repeat(
+		"cd",
+		32,
+	) + `","device":"d","at":1}`
 	v.HeadSealed = must(vault.SealHead(v.HeadNumber, []byte(v.HeadPlain)))
 	v.IntroductionKey = strings.Repeat("5a", 1216)
 	key, err := hex.DecodeString(v.IntroductionKey)

@@ -183,10 +183,16 @@ type Opened struct {
 // at. The receiver is not changed; after a [*Fault] go on using it.
 func (c Chain) Verify(o Opener, latest uint64, heads []SealedHead, records []SealedRecord) (Chain, []Opened, error) {
 	if latest < c.Number {
-		return c, nil, &Fault{Kind: RolledBack, Detail: fmt.Sprintf("it is at %d, and was at %d before", latest, c.Number)}
+		return c, nil, &Fault{
+			Kind:   RolledBack,
+			Detail: fmt.Sprintf("it is at %d, and was at %d before", latest, c.Number),
+		}
 	}
 	if latest < c.Floor {
-		return c, nil, &Fault{Kind: RolledBack, Detail: fmt.Sprintf("it is at %d, and your other device has seen %d", latest, c.Floor)}
+		return c, nil, &Fault{
+			Kind:   RolledBack,
+			Detail: fmt.Sprintf("it is at %d, and your other device has seen %d", latest, c.Floor),
+		}
 	}
 	next := c
 	var last Head
@@ -197,18 +203,27 @@ func (c Chain) Verify(o Opener, latest uint64, heads []SealedHead, records []Sea
 		}
 		plain, err := o.OpenHead(sh.Number, sh.Blob)
 		if err != nil {
-			return c, nil, &Fault{Kind: BadHead, Detail: fmt.Sprintf("head %d was not made by a device of this vault", sh.Number)}
+			return c, nil, &Fault{
+				Kind:   BadHead,
+				Detail: fmt.Sprintf("head %d was not made by a device of this vault", sh.Number),
+			}
 		}
 		h, err := DecodeHead(plain)
 		if err != nil || h.Number != sh.Number {
 			return c, nil, &Fault{Kind: BadHead, Detail: fmt.Sprintf("head %d says it is another", sh.Number)}
 		}
 		if h.Prev != next.Head {
-			return c, nil, &Fault{Kind: Forked, Detail: fmt.Sprintf("head %d doesn't follow the head %d that was seen here", sh.Number, sh.Number-1)}
+			return c, nil, &Fault{
+				Kind:   Forked,
+				Detail: fmt.Sprintf("head %d doesn't follow the head %d that was seen here", sh.Number, sh.Number-1),
+			}
 		}
 		next.Number, next.Head, last = sh.Number, Sum(sh.Blob), h
 		if next.Number == c.Floor && next.Head != c.FloorHash {
-			return c, nil, &Fault{Kind: Forked, Detail: fmt.Sprintf("head %d isn't the one your other device has seen", sh.Number)}
+			return c, nil, &Fault{
+				Kind:   Forked,
+				Detail: fmt.Sprintf("head %d isn't the one your other device has seen", sh.Number),
+			}
 		}
 	}
 	if next.Number != latest {
@@ -216,7 +231,11 @@ func (c Chain) Verify(o Opener, latest uint64, heads []SealedHead, records []Sea
 	}
 	if len(heads) == 0 {
 		if len(records) > 0 {
-			return c, nil, &Fault{Kind: BadRecord, Record: records[0].ID, Detail: "a record came without a head that vouches for it"}
+			return c, nil, &Fault{
+				Kind:   BadRecord,
+				Record: records[0].ID,
+				Detail: "a record came without a head that vouches for it",
+			}
 		}
 		return c, nil, nil
 	}
@@ -228,18 +247,29 @@ func (c Chain) Verify(o Opener, latest uint64, heads []SealedHead, records []Sea
 	opened := make([]Opened, 0, len(records))
 	for _, r := range records {
 		if r.Rev <= next.State[r.ID].Rev {
-			return c, nil, &Fault{Kind: Incomplete, Record: r.ID, Detail: fmt.Sprintf("revision %d was served again; %d is known", r.Rev, next.State[r.ID].Rev)}
+			return c, nil, &Fault{
+				Kind:   Incomplete,
+				Record: r.ID,
+				Detail: fmt.Sprintf("revision %d was served again; %d is known", r.Rev, next.State[r.ID].Rev),
+			}
 		}
 		plain, err := o.OpenRecord(r.ID, r.Rev, r.Blob)
 		if err != nil {
-			return c, nil, &Fault{Kind: BadRecord, Record: r.ID, Detail: "it isn't what a device of this vault sealed in this place"}
+			return c, nil, &Fault{
+				Kind:   BadRecord,
+				Record: r.ID,
+				Detail: "it isn't what a device of this vault sealed in this place",
+			}
 		}
 		h := Sum(r.Blob)
 		next.State[r.ID] = Mark{r.Rev, h}
 		opened = append(opened, Opened{r, h, plain})
 	}
 	if StateHash(next.State) != last.StateHash {
-		return c, nil, &Fault{Kind: Incomplete, Detail: fmt.Sprintf("the records don't add up to head %d: some were dropped or are old", last.Number)}
+		return c, nil, &Fault{
+			Kind:   Incomplete,
+			Detail: fmt.Sprintf("the records don't add up to head %d: some were dropped or are old", last.Number),
+		}
 	}
 	return next, opened, nil
 }

@@ -19,7 +19,11 @@ type history struct {
 }
 
 func newHistory(t testing.TB) *history {
-	h := &history{vault: keys.NewVault("v", keys.VaultKey{9}, rand.Reader), states: []Chain{{}}, recs: map[string][]SealedRecord{}}
+	h := &history{
+		vault:  keys.NewVault("v", keys.VaultKey{9}, rand.Reader),
+		states: []Chain{{}},
+		recs:   map[string][]SealedRecord{},
+	}
 	h.commit(t, "a", "b")
 	h.commit(t, "a")
 	h.commit(t, "c")
@@ -47,7 +51,12 @@ func (h *history) newest(id string) SealedRecord { return h.recs[id][len(h.recs[
 
 func TestHonestPull(t *testing.T) {
 	h := newHistory(t)
-	next, opened, err := Chain{}.Verify(h.vault, 3, h.heads, []SealedRecord{h.newest("a"), h.newest("b"), h.newest("c")})
+	next, opened, err := Chain{}.Verify(
+		h.vault,
+		3,
+		h.heads,
+		[]SealedRecord{h.newest("a"), h.newest("b"), h.newest("c")},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, h.states[3], next)
 	assert.Len(t, opened, 3)
@@ -67,7 +76,8 @@ func TestHostileCloud(t *testing.T) {
 	other := newHistory(t) // same key, another course of events: a fork
 	good := func() []SealedRecord { return []SealedRecord{h.newest("a"), h.newest("c")} }
 	flip := func(b []byte) []byte { c := append([]byte{}, b...); c[len(c)/2] ^= 1; return c }
-	invented, err := keys.NewVault("v", keys.VaultKey{8}, rand.Reader).SealHead(4, Head{Number: 4, Prev: h.states[3].Head}.Encode())
+	invented, err := keys.NewVault("v", keys.VaultKey{8}, rand.Reader).
+		SealHead(4, Head{Number: 4, Prev: h.states[3].Head}.Encode())
 	require.NoError(t, err)
 
 	cases := []struct {
@@ -78,14 +88,56 @@ func TestHostileCloud(t *testing.T) {
 		records []SealedRecord
 		want    Kind
 	}{
-		{"alters a record", h.states[1], 3, h.heads[1:], []SealedRecord{{"a", 2, flip(h.newest("a").Blob)}, h.newest("c")}, BadRecord},
-		{"swaps two records", h.states[1], 3, h.heads[1:], []SealedRecord{{"a", 2, h.newest("c").Blob}, {"c", 1, h.newest("a").Blob}}, BadRecord},
+		{
+			"alters a record",
+			h.states[1],
+			3,
+			h.heads[1:],
+			[]SealedRecord{{"a", 2, flip(h.newest("a").Blob)}, h.newest("c")},
+			BadRecord,
+		},
+		{
+			"swaps two records",
+			h.states[1],
+			3,
+			h.heads[1:],
+			[]SealedRecord{{"a", 2, h.newest("c").Blob}, {"c", 1, h.newest("a").Blob}},
+			BadRecord,
+		},
 		{"drops a record", h.states[1], 3, h.heads[1:], good()[:1], Incomplete},
-		{"replays an old record", h.states[1], 3, h.heads[1:], []SealedRecord{h.recs["a"][0], h.newest("c")}, Incomplete},
-		{"serves an old record to a new device", Chain{}, 3, h.heads, []SealedRecord{h.recs["a"][0], h.newest("b"), h.newest("c")}, Incomplete},
-		{"gives an old record a new number", h.states[1], 3, h.heads[1:], []SealedRecord{{"a", 2, h.recs["a"][0].Blob}, h.newest("c")}, BadRecord},
+		{
+			"replays an old record",
+			h.states[1],
+			3,
+			h.heads[1:],
+			[]SealedRecord{h.recs["a"][0], h.newest("c")},
+			Incomplete,
+		},
+		{
+			"serves an old record to a new device",
+			Chain{},
+			3,
+			h.heads,
+			[]SealedRecord{h.recs["a"][0], h.newest("b"), h.newest("c")},
+			Incomplete,
+		},
+		{
+			"gives an old record a new number",
+			h.states[1],
+			3,
+			h.heads[1:],
+			[]SealedRecord{{"a", 2, h.recs["a"][0].Blob}, h.newest("c")},
+			BadRecord,
+		},
 		{"invents a record", h.states[3], 3, nil, []SealedRecord{{"d", 1, []byte("x")}}, BadRecord},
-		{"adds a record", h.states[1], 3, h.heads[1:], append(good(), SealedRecord{"d", 1, h.newest("a").Blob}), BadRecord},
+		{
+			"adds a record",
+			h.states[1],
+			3,
+			h.heads[1:],
+			append(good(), SealedRecord{"d", 1, h.newest("a").Blob}),
+			BadRecord,
+		},
 		{"serves one twice", h.states[1], 3, h.heads[1:], append(good(), good()[0]), Incomplete},
 		{"reorders heads", h.states[1], 3, []SealedHead{h.heads[2], h.heads[1]}, good(), BadHead},
 		{"renumbers heads", h.states[1], 3, []SealedHead{{2, h.heads[2].Blob}, {3, h.heads[1].Blob}}, good(), BadHead},
@@ -95,8 +147,22 @@ func TestHostileCloud(t *testing.T) {
 		{"invents a head", h.states[3], 4, []SealedHead{{4, invented}}, nil, BadHead},
 		{"rolls back", h.states[3], 2, nil, nil, RolledBack},
 		{"forks", h.states[1], 3, other.heads[1:], []SealedRecord{other.newest("a"), other.newest("c")}, Forked},
-		{"rolls back behind an introduction", Chain{Floor: 3, FloorHash: h.states[3].Head}, 1, h.heads[:1], nil, RolledBack},
-		{"forks behind an introduction", Chain{Floor: 3, FloorHash: h.states[3].Head}, 3, other.heads, []SealedRecord{other.newest("a"), other.newest("b"), other.newest("c")}, Forked},
+		{
+			"rolls back behind an introduction",
+			Chain{Floor: 3, FloorHash: h.states[3].Head},
+			1,
+			h.heads[:1],
+			nil,
+			RolledBack,
+		},
+		{
+			"forks behind an introduction",
+			Chain{Floor: 3, FloorHash: h.states[3].Head},
+			3,
+			other.heads,
+			[]SealedRecord{other.newest("a"), other.newest("b"), other.newest("c")},
+			Forked,
+		},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
@@ -129,7 +195,8 @@ func FuzzDecodeHead(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if again, err := DecodeHead(h.Encode()); err != nil || again.StateHash != h.StateHash || again.Number != h.Number {
+		if again, err := DecodeHead(h.Encode()); err != nil || again.StateHash != h.StateHash ||
+			again.Number != h.Number {
 			t.Fatal(err)
 		}
 	})
@@ -142,8 +209,14 @@ func FuzzVerify(f *testing.F) {
 	f.Add(uint64(3), uint64(2), h.heads[1].Blob, "a", uint64(2), h.newest("a").Blob)
 	f.Add(uint64(2), uint64(2), h.heads[1].Blob, "a", uint64(2), h.newest("a").Blob)
 	f.Fuzz(func(t *testing.T, latest, n uint64, head []byte, id string, rev uint64, record []byte) {
-		next, opened, err := h.states[1].Verify(h.vault, latest, []SealedHead{{n, head}}, []SealedRecord{{id, rev, record}})
-		if err == nil && (next.Head != h.states[2].Head || len(opened) != 1 || StateHash(next.State) != StateHash(h.states[2].State)) {
+		next, opened, err := h.states[1].Verify(
+			h.vault,
+			latest,
+			[]SealedHead{{n, head}},
+			[]SealedRecord{{id, rev, record}},
+		)
+		if err == nil &&
+			(next.Head != h.states[2].Head || len(opened) != 1 || StateHash(next.State) != StateHash(h.states[2].State)) {
 			t.Fatalf("took %d, %d, %s", latest, n, id)
 		}
 	})

@@ -52,7 +52,9 @@ func (s Setup) Counts() bool { return s.Period == 0 }
 
 // The errors of Parse.
 var (
-	ErrKey       = errors.New("this isn’t a setup key: it has letters A to Z and digits 2 to 7 only, eight of them at least")
+	ErrKey = errors.New(
+		"this isn’t a setup key: it has letters A to Z and digits 2 to 7 only, eight of them at least",
+	)
 	ErrAddress   = errors.New("this isn’t an otpauth address of one-time codes")
 	ErrAlgorithm = errors.New("these codes use an algorithm other than SHA-1, SHA-256 and SHA-512")
 	ErrDigits    = errors.New("codes have 6, 7 or 8 digits")
@@ -182,7 +184,11 @@ func (s Setup) Now(t time.Time) (Code, error) {
 
 func (s Setup) at(n uint64) (secret.Text, error) {
 	algorithm := map[Algorithm]lib.Algorithm{SHA1: lib.AlgorithmSHA1, SHA256: lib.AlgorithmSHA256, SHA512: lib.AlgorithmSHA512}[s.Algorithm]
-	text, err := hotp.GenerateCodeCustom(s.Key.Reveal(), n, hotp.ValidateOpts{Digits: lib.Digits(s.Digits), Algorithm: algorithm})
+	text, err := hotp.GenerateCodeCustom(
+		s.Key.Reveal(),
+		n,
+		hotp.ValidateOpts{Digits: lib.Digits(s.Digits), Algorithm: algorithm},
+	)
 	if err != nil {
 		return secret.Text{}, fmt.Errorf("failed to make a one-time code: %w", err)
 	}

@@ -67,9 +67,24 @@ func TestParse(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, Setup{Key: secret.New("JBSWY3DPEHPK3PXP"), Algorithm: SHA1, Digits: 6, Period: 30 * time.Second}, s)
 
-	s, err = Parse(secret.New("OTPAUTH://totp/Gullwing%20Credit%20Union:maren?secret=jbswy3dpehpk3pxp&algorithm=SHA-256&digits=8&period=45"))
+	s, err = Parse(
+		secret.New(
+			"OTPAUTH://totp/Gullwing%20Credit%20Union:maren?secret=jbswy3dpehpk3pxp&algorithm=SHA-256&digits=8&period=45",
+		),
+	)
 	require.NoError(t, err)
-	assert.Equal(t, Setup{Key: secret.New("JBSWY3DPEHPK3PXP"), Algorithm: SHA256, Digits: 8, Period: 45 * time.Second, Issuer: "Gullwing Credit Union", Account: "maren"}, s)
+	assert.Equal(
+		t,
+		Setup{
+			Key:       secret.New("JBSWY3DPEHPK3PXP"),
+			Algorithm: SHA256,
+			Digits:    8,
+			Period:    45 * time.Second,
+			Issuer:    "Gullwing Credit Union",
+			Account:   "maren",
+		},
+		s,
+	)
 
 	s, err = Parse(secret.New("otpauth://hotp/x?secret=JBSWY3DPEHPK3PXP&counter=7&issuer=Kelp"))
 	require.NoError(t, err)
@@ -95,7 +110,9 @@ func TestStringIsReadBack(t *testing.T) {
 		s := Setup{
 			Key: key(rapid.StringN(5, 64, -1).Draw(t, "key")), Digits: rapid.IntRange(6, 8).Draw(t, "digits"),
 			Algorithm: rapid.SampledFrom([]Algorithm{SHA1, SHA256, SHA512}).Draw(t, "algorithm"),
-			Issuer:    rapid.StringMatching(`[ -~]{0,20}`).Draw(t, "issuer"), Account: rapid.StringMatching(`[!-9;-~]{0,20}`).Draw(t, "account"),
+			Issuer: rapid.StringMatching(`[ -~]{0,20}`).
+				Draw(t, "issuer"),
+			Account: rapid.StringMatching(`[!-9;-~]{0,20}`).Draw(t, "account"),
 		}
 		if rapid.Bool().Draw(t, "counts") {
 			s.Counter = rapid.Uint64Range(0, 1<<62).Draw(t, "counter")

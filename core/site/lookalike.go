@@ -80,18 +80,22 @@ const (
 )
 
 // common are names that stand in many domains without meaning any one site.
-var common = set(`account accounts admin answers apps auth bank banking beta blog books cafe calendar chat city club cloud coffee community connect contact demo
+var common = set(
+	`account accounts admin answers apps auth bank banking beta blog books cafe calendar chat city club cloud coffee community connect contact demo
 	design digital docs drive events example express faces first forum free fresh games garden global group health help home hotel hotels house images info jobs
 	kids life link live local login mail maps market media menu mobile money music news notes office online open order paper pages party pay people phone photo photos
 	play plus portal post press print pro rail radio reader recipes rent school science search secure send service services shoes shop shopping shops signin social
 	space sports staff static status store stores stream studio support taxi team test tickets times today tools town toys travel tube video videos water weather web
-	webmail website wifi wiki work works world`)
+	webmail website wifi wiki work works world`,
+)
 
 // bait are words that are stuck to a name to make it look like that site's own.
-var bait = set(`access account accounts alert app apps auth bank billing card cards center centre check client cloud com confirm connect customer help helpdesk id info
+var bait = set(
+	`access account accounts alert app apps auth bank billing card cards center centre check client cloud com confirm connect customer help helpdesk id info
 	invoice live login log mail member members mobile my net now official online org page pay payment payments portal refund reset secure security service services
 	shop sign signin signon site sso store support team unlock update user validate verification verify verified wallet web webmail www konto kunden kundenservice
-	sicherheit anmelden compte connexion cuenta seguro acceso`)
+	sicherheit anmelden compte connexion cuenta seguro acceso`,
+)
 
 func set(words string) map[string]bool {
 	out := map[string]bool{}
@@ -131,7 +135,8 @@ func (g *Guard) Check(page string, known func(domain string) bool) (Likeness, bo
 	}
 	host := u.Hostname()
 	domain := domainOf(host)
-	if g.kept[domain] || !strings.Contains(domain, ".") || strings.Contains(host, ":") || onlyDigitsAndDots(host) || known != nil && known(domain) {
+	if g.kept[domain] || !strings.Contains(domain, ".") || strings.Contains(host, ":") || onlyDigitsAndDots(host) ||
+		known != nil && known(domain) {
 		return Likeness{}, false
 	}
 	for _, look := range []func(host, domain, path string) (Likeness, bool){g.before, g.alike, g.near} {
@@ -147,7 +152,12 @@ func (g *Guard) Check(page string, known func(domain string) bool) (Likeness, bo
 func (g *Guard) before(host, domain, path string) (Likeness, bool) {
 	sub := strings.TrimSuffix(strings.TrimSuffix(host, domain), ".")
 	found := func(kept, why string) (Likeness, bool) {
-		return Likeness{kept, why, []Part{{Text: strings.TrimSuffix(host, domain)}, {domain, true}}, []Part{{Text: kept}}}, true
+		return Likeness{
+			kept,
+			why,
+			[]Part{{Text: strings.TrimSuffix(host, domain)}, {domain, true}},
+			[]Part{{Text: kept}},
+		}, true
 	}
 	const why = "The name stands in front, but what counts is the end: this page belongs to "
 	labels := strings.Split(sub, ".")
@@ -178,7 +188,12 @@ func (g *Guard) before(host, domain, path string) (Likeness, bool) {
 	for seg := range strings.SplitSeq(strings.ToLower(path), "/") {
 		seg = strings.TrimPrefix(seg, "www.")
 		if g.kept[seg] || strings.Contains(seg, ".") && g.kept[domainOf(seg)] {
-			return Likeness{domainOf(seg), "The name stands in the path, behind the address that counts: this page belongs to " + domain + ".", []Part{{host, true}, {Text: "/" + seg}}, []Part{{Text: domainOf(seg)}}}, true
+			return Likeness{
+				domainOf(seg),
+				"The name stands in the path, behind the address that counts: this page belongs to " + domain + ".",
+				[]Part{{host, true}, {Text: "/" + seg}},
+				[]Part{{Text: domainOf(seg)}},
+			}, true
 		}
 	}
 	return Likeness{}, false
@@ -195,9 +210,15 @@ func (g *Guard) alike(_, domain, _ string) (Likeness, bool) {
 	label := letters(firstLabel(domain))
 	if kept, ok := g.whole(label, domain); ok && len(label) >= leastWhole && !localNames(kept, domain) {
 		end, theirs := strings.TrimPrefix(domain, firstLabel(domain)), strings.TrimPrefix(kept, firstLabel(kept))
-		return Likeness{kept, "The same name with another ending: " + end + " in place of " + theirs + ".", []Part{{Text: firstLabel(domain)}, {end, true}}, []Part{{Text: firstLabel(kept)}, {theirs, true}}}, true
+		return Likeness{
+			kept,
+			"The same name with another ending: " + end + " in place of " + theirs + ".",
+			[]Part{{Text: firstLabel(domain)}, {end, true}},
+			[]Part{{Text: firstLabel(kept)}, {theirs, true}},
+		}, true
 	}
-	if kept, ok := g.looks.get(looks(label), domain); ok && len([]rune(label)) >= leastWhole && label != letters(firstLabel(kept)) {
+	if kept, ok := g.looks.get(looks(label), domain); ok && len([]rune(label)) >= leastWhole &&
+		label != letters(firstLabel(kept)) {
 		why := "Letters were replaced by others that look like them" + spelled(label, letters(firstLabel(kept))) + "."
 		if strings.HasPrefix(firstLabel(domain), "xn--") {
 			why = "Letters were replaced by those of another script that look the same; the browser’s own name for it is " + domain + "."
@@ -207,7 +228,8 @@ func (g *Guard) alike(_, domain, _ string) (Likeness, bool) {
 	if kept, ok := g.joined.get(plainName(domain), domain); ok && len(plainName(domain)) >= leastInner {
 		return marked(kept, domain, "The dots and hyphens stand in other places."), true
 	}
-	if kept, ok := g.joined.get(plainName(label), domain); ok && len(plainName(label)) >= leastInner && label != letters(firstLabel(kept)) {
+	if kept, ok := g.joined.get(plainName(label), domain); ok && len(plainName(label)) >= leastInner &&
+		label != letters(firstLabel(kept)) {
 		return marked(kept, domain, "The hyphens stand in other places."), true
 	}
 	if kept, ok := g.stuck(label, domain); ok {
@@ -226,7 +248,8 @@ func (g *Guard) stuck(label, page string) (string, bool) {
 				inner := strings.Join(parts[i:j], "-")
 				kept, ok := g.whole(inner, page)
 				if !ok {
-					if kept, ok = g.looks.get(looks(inner), page); ok && (common[firstLabel(kept)] || len(inner) < leastInner) {
+					if kept, ok = g.looks.get(looks(inner), page); ok &&
+						(common[firstLabel(kept)] || len(inner) < leastInner) {
 						ok = false
 					}
 				}
@@ -282,7 +305,8 @@ func (g *Guard) near(_, domain, _ string) (Likeness, bool) {
 		if room == 0 || bits.OnesCount64(own^k.letters) > 4 || common[k.label] {
 			continue
 		}
-		if d := distance(label, k.label, room); d <= room && (d < least || d == least && strings.HasSuffix(k.domain, end)) {
+		if d := distance(label, k.label, room); d <= room &&
+			(d < least || d == least && strings.HasSuffix(k.domain, end)) {
 			best, least = k.domain, d
 		}
 	}

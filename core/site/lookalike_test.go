@@ -24,7 +24,17 @@ func joinParts(list []Part) (s string) {
 }
 
 func TestLookalikes(t *testing.T) {
-	g := NewGuard([]string{"gullwing.example", "tidewater-library.example", "harbourwater.example", "tern.example", "mail.example", "cormorant.example", "gullwing.localhost"})
+	g := NewGuard(
+		[]string{
+			"gullwing.example",
+			"tidewater-library.example",
+			"harbourwater.example",
+			"tern.example",
+			"mail.example",
+			"cormorant.example",
+			"gullwing.localhost",
+		},
+	)
 	for page, want := range map[string]string{
 		"https://gullwing.example.trickster.test/sign-in":  "gullwing.example.[trickster.test]",
 		"https://gullwing-example.trickster.test/":         "gullwing-example.[trickster.test]",

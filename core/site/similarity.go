@@ -9,8 +9,29 @@ import (
 )
 
 var (
-	lookDigits = strings.NewReplacer("0", "o", "1", "l", "3", "e", "4", "a", "5", "s", "7", "t", "8", "b", "9", "g", "6", "b", "2", "z")
-	lookPairs  = strings.NewReplacer("rn", "m", "vv", "w", "nn", "m")
+	lookDigits = strings.NewReplacer(
+		"0",
+		"o",
+		"1",
+		"l",
+		"3",
+		"e",
+		"4",
+		"a",
+		"5",
+		"s",
+		"7",
+		"t",
+		"8",
+		"b",
+		"9",
+		"g",
+		"6",
+		"b",
+		"2",
+		"z",
+	)
+	lookPairs = strings.NewReplacer("rn", "m", "vv", "w", "nn", "m")
 )
 
 // distance is how far two names are apart, in tenths of a letter: a doubled letter or one
@@ -62,7 +83,9 @@ func distance(a, b string, most int) int {
 // keyboard rows, for letters that lie side by side.
 var rowsOfKeys = []string{"qwertyuiop", "asdfghjkl", "zxcvbnm", "qwertzuiop", "azertyuiop"}
 
-var similar = set(`il li lj jl ij ji nm mn uv vu vy yv vw wv ce ec oc co qg gq gp hb bh fl sz zs ck kc ae ea oa ao rn nr t1 l1 1l 1i i1 o0 0o e3 3e a4 4a s5 5s z2 2z b8 8b g9 9g g6 6g t7 7t b6 6b`)
+var similar = set(
+	`il li lj jl ij ji nm mn uv vu vy yv vw wv ce ec oc co qg gq gp hb bh fl sz zs ck kc ae ea oa ao rn nr t1 l1 1l 1i i1 o0 0o e3 3e a4 4a s5 5s z2 2z b8 8b g9 9g g6 6g t7 7t b6 6b`,
+)
 
 func substitution(a, b rune) int {
 	if similar[string([]rune{a, b})] {

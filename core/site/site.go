@@ -61,7 +61,9 @@ func Clean(raw string) (string, error) {
 
 // session matches path parameters and segments that carry a session id (common
 // practice of servlet and older PHP and ASP servers).
-var session = regexp.MustCompile(`(?i);(?:jsessionid|phpsessid|aspsessionid\w*|sid|sessionid)=[^/;]*|/\((?:S|F|A)\([^)]*\)\)`)
+var session = regexp.MustCompile(
+	`(?i);(?:jsessionid|phpsessid|aspsessionid\w*|sid|sessionid)=[^/;]*|/\((?:S|F|A)\([^)]*\)\)`,
+)
 
 func parse(raw string) (*url.URL, error) {
 	raw = strings.TrimSpace(raw)
@@ -128,7 +130,8 @@ func cleanHost(h string) (string, error) {
 	if addr, err := netip.ParseAddr(h); err == nil {
 		return addr.WithZone("").String(), nil
 	}
-	if last := h[strings.LastIndexByte(h, '.')+1:]; last != "" && (onlyDigitsAndDots(last) || strings.HasPrefix(strings.ToLower(last), "0x")) {
+	if last := h[strings.LastIndexByte(h, '.')+1:]; last != "" &&
+		(onlyDigitsAndDots(last) || strings.HasPrefix(strings.ToLower(last), "0x")) {
 		return "", ErrNoHost // an IPv4 address in other clothes, which browsers rewrite (WHATWG URL, "ends in a number")
 	}
 	if plainHost(h) {
@@ -141,7 +144,8 @@ func cleanHost(h string) (string, error) {
 	if err != nil { // underscores and the like: browsers open them, so keep them
 		ascii = strings.ToLower(h)
 	}
-	if ascii == "" || strings.ContainsAny(ascii, " \t/\\%<>\"'") || strings.Contains(ascii, "..") || strings.HasPrefix(ascii, ".") {
+	if ascii == "" || strings.ContainsAny(ascii, " \t/\\%<>\"'") || strings.Contains(ascii, "..") ||
+		strings.HasPrefix(ascii, ".") {
 		return "", ErrNoHost
 	}
 	for _, r := range ascii {
@@ -255,7 +259,8 @@ func Matches(kept vault.Address, page string) bool {
 	case vault.MatchHost:
 		return k.Host == p.Host
 	case vault.MatchPage:
-		return k.Host == p.Host && strings.TrimSuffix(path.Clean("/"+k.Path), "/") == strings.TrimSuffix(path.Clean("/"+p.Path), "/")
+		return k.Host == p.Host &&
+			strings.TrimSuffix(path.Clean("/"+k.Path), "/") == strings.TrimSuffix(path.Clean("/"+p.Path), "/")
 	}
 	return false // a rule of a newer version: rather nothing than too much
 }

@@ -91,7 +91,15 @@ func TestMatches(t *testing.T) {
 		{"", vault.MatchSite, "", false},
 	}
 	for _, c := range cases {
-		assert.Equal(t, c.want, Matches(vault.Address{URL: c.kept, Match: c.match}, c.page), "%s (%s) at %s", c.kept, c.match, c.page)
+		assert.Equal(
+			t,
+			c.want,
+			Matches(vault.Address{URL: c.kept, Match: c.match}, c.page),
+			"%s (%s) at %s",
+			c.kept,
+			c.match,
+			c.page,
+		)
 	}
 }
 

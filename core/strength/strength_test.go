@@ -31,7 +31,15 @@ func TestMasterPasswords(t *testing.T) {
 }
 
 func TestJudgeOrdersPasswords(t *testing.T) {
-	weakToStrong := []string{"", "password", "Tolliver1985", "vq7RtumK", "saltmarsh quay", "kelp ferry lantern forty", "vq7RtumKaleW9oxBfent"}
+	weakToStrong := []string{
+		"",
+		"password",
+		"Tolliver1985",
+		"vq7RtumK",
+		"saltmarsh quay",
+		"kelp ferry lantern forty",
+		"vq7RtumKaleW9oxBfent",
+	}
 	last := -1.0
 	for _, p := range weakToStrong {
 		v := Judge(secret.New(p), Leaked)

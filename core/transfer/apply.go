@@ -128,7 +128,13 @@ func (s Step) apart(by vault.Stamp, newID func() string, sources []Source) (out 
 
 // finish gives an entry what only an import's end has: an id, the names of its files,
 // and its place in the archive if it was there.
-func (s Step) finish(e vault.Entry, rows []Row, by vault.Stamp, newID func() string, sources []Source) (vault.Entry, error) {
+func (s Step) finish(
+	e vault.Entry,
+	rows []Row,
+	by vault.Stamp,
+	newID func() string,
+	sources []Source,
+) (vault.Entry, error) {
 	if s.have == nil {
 		if !kept(e.ID) {
 			e.ID = newID()
@@ -358,7 +364,11 @@ func (u *Undone) restore(e vault.Entry, list []change, by vault.Stamp) error {
 		return nil
 	}
 	out, err := e.With(by, c)
-	if err == nil && slices.ContainsFunc(out.Conflicts(), func(p vault.Past) bool { return p.From.By == "" }) { // the file's passwords are history now
+	if err == nil &&
+		slices.ContainsFunc(
+			out.Conflicts(),
+			func(p vault.Past) bool { return p.From.By == "" },
+		) { // the file's passwords are history now
 		out, err = out.Resolve(by, out.Secret(vault.FieldPassword))
 	}
 	if err == nil && archived {

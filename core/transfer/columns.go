@@ -63,9 +63,18 @@ func (m Meaning) words() string {
 func (m Meaning) Known() bool { return m.words() != "" }
 
 var meanings = []MeaningWords{
-	{MeansTitle, "title"}, {MeansAddress, "address"}, {MeansUsername, "user name"}, {MeansPassword, "password"}, {MeansNotes, "notes"},
-	{MeansSetup, "setup key of one-time codes"}, {MeansFolder, "folder"}, {MeansTags, "tags"}, {MeansPinned, "pinned"}, {MeansKind, "kind"}, {MeansApp, "program"},
-	{MeansChanged, "when the password was set"}, {MeansMade, "when it was made"}, {MeansOwn, "a field of your own"}, {MeansNothing, "leave it out"},
+	{
+		MeansTitle,
+		"title",
+	}, {MeansAddress, "address"}, {MeansUsername, "user name"}, {MeansPassword, "password"}, {MeansNotes, "notes"},
+	{
+		MeansSetup,
+		"setup key of one-time codes",
+	}, {MeansFolder, "folder"}, {MeansTags, "tags"}, {MeansPinned, "pinned"}, {MeansKind, "kind"}, {MeansApp, "program"},
+	{
+		MeansChanged,
+		"when the password was set",
+	}, {MeansMade, "when it was made"}, {MeansOwn, "a field of your own"}, {MeansNothing, "leave it out"},
 }
 
 // Column is what a table's column is taken for.
@@ -317,7 +326,8 @@ func looksAddress(c string) bool {
 	d := site.Domain("https://" + c)
 	head, _, _ := strings.Cut(c, "/")
 	last := head[strings.LastIndexByte(head, '.')+1:]
-	return d != "" && len(last) >= 2 && strings.Trim(strings.ToLower(last), "abcdefghijklmnopqrstuvwxyz") == "" && strings.ToLower(head) == head
+	return d != "" && len(last) >= 2 && strings.Trim(strings.ToLower(last), "abcdefghijklmnopqrstuvwxyz") == "" &&
+		strings.ToLower(head) == head
 }
 
 func looksEmail(c string) bool {

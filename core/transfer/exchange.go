@@ -66,7 +66,11 @@ var exchangeFields = []struct {
 }
 
 // exchangePapers names the credential of each kind of identity paper.
-var exchangePapers = map[string]string{"passport": "passport", "licence": "drivers-license", "identity": "identity-document"}
+var exchangePapers = map[string]string{
+	"passport": "passport",
+	"licence":  "drivers-license",
+	"identity": "identity-document",
+}
 
 type exchangeFile struct {
 	Version  exchangeVersion   `json:"version"`
@@ -182,7 +186,14 @@ func readExchange(b []byte) (rows []Row, broken []Broken, err error) {
 			}
 			r, ok := it.row(folders[it.ID])
 			if !ok {
-				broken = append(broken, Broken{Line: n, Cells: []string{it.Title}, Reason: "it holds nothing that can be kept here, such as a passkey alone"})
+				broken = append(
+					broken,
+					Broken{
+						Line:   n,
+						Cells:  []string{it.Title},
+						Reason: "it holds nothing that can be kept here, such as a passkey alone",
+					},
+				)
 				continue
 			}
 			r.Line = n
@@ -359,8 +370,19 @@ func exchangeSetup(c map[string]json.RawMessage) (string, bool) {
 // WriteExchange writes entries in the Credential Exchange Format, in clear. History and
 // files don't fit into it.
 func WriteExchange(w io.Writer, entries []vault.Entry, now int64, email string) error {
-	file := exchangeFile{Version: exchangeVersion{1, 0}, RPID: "redlocket.localhost", Exporter: "Red Locket", At: now / 1000}
-	account := exchangeAccount{ID: exchangeID(email), Username: email, Email: email, Collections: []exchangeCollection{}, Items: []exchangeItem{}}
+	file := exchangeFile{
+		Version:  exchangeVersion{1, 0},
+		RPID:     "redlocket.localhost",
+		Exporter: "Red Locket",
+		At:       now / 1000,
+	}
+	account := exchangeAccount{
+		ID:          exchangeID(email),
+		Username:    email,
+		Email:       email,
+		Collections: []exchangeCollection{},
+		Items:       []exchangeItem{},
+	}
 	for _, e := range entries {
 		if !e.IsItem() {
 			continue
@@ -409,7 +431,15 @@ func raw(v any) json.RawMessage {
 
 func toExchange(e vault.Entry) exchangeItem {
 	it := vault.View(e)
-	out := exchangeItem{ID: exchangeID(e.ID), Created: e.Created / 1000, Modified: max(e.Modified().At/1000, 0), Title: it.Title, Favorite: it.Pinned, Tags: it.Tags, Creds: []map[string]json.RawMessage{}}
+	out := exchangeItem{
+		ID:       exchangeID(e.ID),
+		Created:  e.Created / 1000,
+		Modified: max(e.Modified().At/1000, 0),
+		Title:    it.Title,
+		Favorite: it.Pinned,
+		Tags:     it.Tags,
+		Creds:    []map[string]json.RawMessage{},
+	}
 	if len(it.Addresses) > 0 || e.Text(vault.FieldApp) != "" {
 		out.Scope = &exchangeScope{URLs: []string{}, Apps: []exchangeApp{}}
 		for _, a := range it.Addresses {
@@ -425,7 +455,9 @@ func toExchange(e vault.Entry) exchangeItem {
 	}
 	written := map[vault.Field]bool{vault.FieldApp: true, vault.FieldPaper: true}
 	for _, f := range exchangeFields {
-		if f.kind != kind && f.credential != "note" || kind == vault.TypePaper && f.credential != "note" && exchangePapers[e.Text(vault.FieldPaper)] != f.credential {
+		if f.kind != kind && f.credential != "note" ||
+			kind == vault.TypePaper && f.credential != "note" &&
+				exchangePapers[e.Text(vault.FieldPaper)] != f.credential {
 			continue
 		}
 		v := e.Text(f.field)
@@ -433,7 +465,10 @@ func toExchange(e vault.Entry) exchangeItem {
 			continue
 		}
 		written[f.field] = true
-		i := slices.IndexFunc(out.Creds, func(c map[string]json.RawMessage) bool { return string(c["type"]) == strconv.Quote(f.credential) })
+		i := slices.IndexFunc(
+			out.Creds,
+			func(c map[string]json.RawMessage) bool { return string(c["type"]) == strconv.Quote(f.credential) },
+		)
 		if i < 0 {
 			i = len(out.Creds)
 			out.Creds = append(out.Creds, map[string]json.RawMessage{"type": raw(f.credential)})
@@ -474,7 +509,9 @@ func exchangeOwns(e vault.Entry, written map[vault.Field]bool) (list []exchangeF
 
 func exchangeTOTP(s otp.Setup) map[string]json.RawMessage {
 	out := map[string]json.RawMessage{
-		"type": raw("totp"), "secret": raw(s.Key.Reveal()), "period": raw(int(s.Period.Seconds())), "digits": raw(s.Digits),
+		"type": raw(
+			"totp",
+		), "secret": raw(s.Key.Reveal()), "period": raw(int(s.Period.Seconds())), "digits": raw(s.Digits),
 		"algorithm": raw(strings.ToLower(string(s.Algorithm))), "username": raw(s.Account),
 	}
 	if s.Issuer != "" {

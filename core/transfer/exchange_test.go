@@ -16,12 +16,29 @@ import (
 // everyKind is an item of each kind with every field filled in a way that its form takes.
 func everyKind(t testing.TB) (out []vault.Entry) {
 	t.Helper()
-	values := map[vault.Form]string{vault.FormDate: "2030-05-06", vault.FormMonth: "2030-05", vault.FormPhone: "01632 960 001", vault.FormEmail: "maren@cormorant.example", vault.FormAddress: "https://kelp.example/",
-		vault.FormCountry: "NO", vault.FormCard: "4111111111111111", vault.FormCode: "123", vault.FormIBAN: "GB82WEST12345698765432", vault.FormBIC: "DEUTDEFF", vault.FormYesNo: "yes",
-		vault.FormSetup: "otpauth://totp/maren?algorithm=SHA256&digits=8&issuer=Gull&period=60&secret=GEZDGNBVGY3TQOJQ"}
+	values := map[vault.Form]string{
+		vault.FormDate:    "2030-05-06",
+		vault.FormMonth:   "2030-05",
+		vault.FormPhone:   "01632 960 001",
+		vault.FormEmail:   "maren@cormorant.example",
+		vault.FormAddress: "https://kelp.example/",
+		vault.FormCountry: "NO",
+		vault.FormCard:    "4111111111111111",
+		vault.FormCode:    "123",
+		vault.FormIBAN:    "GB82WEST12345698765432",
+		vault.FormBIC:     "DEUTDEFF",
+		vault.FormYesNo:   "yes",
+		vault.FormSetup:   "otpauth://totp/maren?algorithm=SHA256&digits=8&issuer=Gull&period=60&secret=GEZDGNBVGY3TQOJQ",
+	}
 	n := 0
 	for _, k := range vault.Kinds() {
-		c := vault.Changes{vault.FieldTitle: "A " + k.Word, vault.FieldNotes: "notes of " + k.Word, vault.FieldFolder: "Home/Papers", vault.FieldTags: []string{"a", "b"}, vault.FieldPinned: true}
+		c := vault.Changes{
+			vault.FieldTitle:  "A " + k.Word,
+			vault.FieldNotes:  "notes of " + k.Word,
+			vault.FieldFolder: "Home/Papers",
+			vault.FieldTags:   []string{"a", "b"},
+			vault.FieldPinned: true,
+		}
 		for _, s := range k.Specs {
 			v := values[s.Form]
 			if v == "" {
@@ -35,7 +52,12 @@ func everyKind(t testing.TB) (out []vault.Entry) {
 		if k.HasAddresses() {
 			c[vault.FieldAddresses] = []vault.Address{{URL: "https://kelp.example/in"}}
 		}
-		f, v := vault.CustomField{ID: "x", Label: "Of my own", Form: vault.FormHidden, Value: secret.New("hidden away")}.Register()
+		f, v := vault.CustomField{
+			ID:    "x",
+			Label: "Of my own",
+			Form:  vault.FormHidden,
+			Value: secret.New("hidden away"),
+		}.Register()
 		c[f] = v
 		e, err := vault.New(ids(&n)(), k.Type, vault.Stamp{At: 1700000000000, By: "desk"}, c)
 		require.NoError(t, err)
@@ -58,7 +80,12 @@ func TestExchangeKeepsEverything(t *testing.T) {
 	require.Len(t, src.Rows, len(have))
 	for i, r := range src.Rows {
 		was, is := vault.View(have[i]), vault.View(r.Entry)
-		assert.Equal(t, []any{was.Title, was.Notes, was.Folder, was.Tags, was.Pinned}, []any{is.Title, is.Notes, is.Folder, is.Tags, is.Pinned}, was.Title)
+		assert.Equal(
+			t,
+			[]any{was.Title, was.Notes, was.Folder, was.Tags, was.Pinned},
+			[]any{is.Title, is.Notes, is.Folder, is.Tags, is.Pinned},
+			was.Title,
+		)
 		var all []string
 		for f := range r.Entry.Fields {
 			all = append(all, r.Entry.Text(f))
@@ -81,13 +108,15 @@ func TestExchangeKeepsEverything(t *testing.T) {
 }
 
 func TestExchangeOfOthers(t *testing.T) {
-	rows, broken, err := readExchange([]byte(`{"version":{"major":1,"minor":0},"exporterRpId":"x.example","accounts":[{"id":"YQ","items":[
+	rows, broken, err := readExchange(
+		[]byte(`{"version":{"major":1,"minor":0},"exporterRpId":"x.example","accounts":[{"id":"YQ","items":[
 		{"id":"MQ","title":"","modifiedAt":1714550400,"scope":{"urls":["https://gull.example/in?x=1","not an address at all"]},"credentials":[
 			{"type":"basic-auth","username":{"fieldType":"string","value":"maren"},"password":{"id":"Mg","fieldType":"concealed-string","value":"p"}},
 			{"type":"something-new","x":1}]},
 		{"id":"Mg","title":"Plain","credentials":[{"type":"note","content":"just text"}]},
 		{"id":"Mw","title":"A passkey","credentials":[{"type":"passkey","credentialId":"AA"}]},
-		{"id":"NA","title":"App","scope":{"urls":[],"androidApps":[{"bundleId":"com.gull.app"}]},"credentials":[{"type":"basic-auth","password":"q"}]}]}]}`))
+		{"id":"NA","title":"App","scope":{"urls":[],"androidApps":[{"bundleId":"com.gull.app"}]},"credentials":[{"type":"basic-auth","password":"q"}]}]}]}`),
+	)
 	require.NoError(t, err)
 	require.Len(t, rows, 3)
 	assert.Equal(t, "Gull", rows[0].Entry.Text(vault.FieldTitle))
@@ -113,10 +142,29 @@ func TestFilesThatCantBeRead(t *testing.T) {
 // changes nothing, and into an empty one, which is then the same.
 func TestOurOwnFilesComeBack(t *testing.T) {
 	have := everyKind(t)
-	have = append(have, bring(t, nil, now, read(t, "f.csv", "url,username,password\nskua.example,m,p\n"))[0]) // with a title that was made
+	have = append(
+		have,
+		bring(t, nil, now, read(t, "f.csv", "url,username,password\nskua.example,m,p\n"))[0],
+	) // with a title that was made
 	var items, table bytes.Buffer
 	require.NoError(t, WriteJSON(&items, Export{Made: now.At, Entries: have}))
-	n, err := WriteCSV(&table, have, []Meaning{MeansTitle, MeansAddress, MeansUsername, MeansPassword, MeansNotes, MeansSetup, MeansFolder, MeansTags, MeansPinned, MeansChanged, MeansKind})
+	n, err := WriteCSV(
+		&table,
+		have,
+		[]Meaning{
+			MeansTitle,
+			MeansAddress,
+			MeansUsername,
+			MeansPassword,
+			MeansNotes,
+			MeansSetup,
+			MeansFolder,
+			MeansTags,
+			MeansPinned,
+			MeansChanged,
+			MeansKind,
+		},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, len(have), n)
 	src, err := Read("items.json", items.Bytes(), nil)
@@ -135,12 +183,20 @@ func TestOurOwnFilesComeBack(t *testing.T) {
 		assert.Equal(t, have[0].Text(vault.FieldPassword), e.Text(vault.FieldPassword))
 		assert.Equal(t, have[0].Text(vault.FieldSetup), e.Text(vault.FieldSetup))
 		assert.Equal(t, have[0].Fields[vault.FieldPassword].Stamp.At, e.Fields[vault.FieldPassword].Stamp.At)
-		assert.Equal(t, []any{"Home/Papers", []string{"a", "b"}, true}, []any{vault.View(e).Folder, vault.View(e).Tags, vault.View(e).Pinned})
+		assert.Equal(
+			t,
+			[]any{"Home/Papers", []string{"a", "b"}, true},
+			[]any{vault.View(e).Folder, vault.View(e).Tags, vault.View(e).Pinned},
+		)
 	}
 }
 
 func FuzzRead(f *testing.F) {
-	f.Add([]byte(`{"version":{"major":1},"accounts":[{"items":[{"title":"x","scope":{"urls":["a.example"]},"credentials":[{"type":"basic-auth","username":"u","password":{"value":"p"}},{"type":"totp","secret":"GEZDGNBV"},{"type":"custom-fields","fields":[{"label":"l","value":true}]}]}],"collections":[{"title":"a/b","items":[{"item":""}],"subCollections":[{"title":"c"}]}]}]}`))
+	f.Add(
+		[]byte(
+			`{"version":{"major":1},"accounts":[{"items":[{"title":"x","scope":{"urls":["a.example"]},"credentials":[{"type":"basic-auth","username":"u","password":{"value":"p"}},{"type":"totp","secret":"GEZDGNBV"},{"type":"custom-fields","fields":[{"label":"l","value":true}]}]}],"collections":[{"title":"a/b","items":[{"item":""}],"subCollections":[{"title":"c"}]}]}]}`,
+		),
+	)
 	f.Add([]byte("name;url\nx;https://a.example"))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		src, err := Read("x", b, nil)

@@ -24,7 +24,15 @@ func TestExports(t *testing.T) {
 	for _, f := range files {
 		t.Run(strings.TrimSuffix(filepath.Base(f), ".csv"), func(t *testing.T) {
 			have := []vault.Entry{
-				login(t, "1", "Gullwing Credit Union", "https://gullwing.example/sign-in", "maren.tolliver@cormorant.example", "vq7R-Tum", 1700000000000),
+				login(
+					t,
+					"1",
+					"Gullwing Credit Union",
+					"https://gullwing.example/sign-in",
+					"maren.tolliver@cormorant.example",
+					"vq7R-Tum",
+					1700000000000,
+				),
 				login(t, "2", "Ferrylink", "https://ferrylink.example/", "mtolliver", "Tolliver85", 1700000000000),
 			}
 			var want struct {

@@ -37,11 +37,16 @@ func Read(name string, b []byte, choose func(t Table, guess []Column) []Column) 
 		return s, ErrTooLarge
 	case Sealed(b):
 		return s, ErrSealed
-	case bytes.HasPrefix(b, []byte("PK\x03\x04")), bytes.HasPrefix(b, []byte("\x1f\x8b")), bytes.HasPrefix(b, []byte("7z\xbc\xaf")), bytes.HasPrefix(b, []byte("\xfd7zXZ")), bytes.HasPrefix(b, []byte("BZh")):
+	case bytes.HasPrefix(b, []byte("PK\x03\x04")),
+		bytes.HasPrefix(b, []byte("\x1f\x8b")),
+		bytes.HasPrefix(b, []byte("7z\xbc\xaf")),
+		bytes.HasPrefix(b, []byte("\xfd7zXZ")),
+		bytes.HasPrefix(b, []byte("BZh")):
 		return s, ErrPacked
 	case bytes.HasPrefix(head, []byte("{")) || bytes.HasPrefix(head, []byte("[{")):
 		return readAnyJSON(s, head)
-	case bytes.HasPrefix(bytes.ToLower(head[:min(len(head), 64)]), []byte("<!doctype")), bytes.HasPrefix(bytes.ToLower(head[:min(len(head), 64)]), []byte("<html")):
+	case bytes.HasPrefix(bytes.ToLower(head[:min(len(head), 64)]), []byte("<!doctype")),
+		bytes.HasPrefix(bytes.ToLower(head[:min(len(head), 64)]), []byte("<html")):
 		return s, ErrPage
 	}
 	t, err := ReadTable(b)
@@ -62,7 +67,14 @@ func readAnyJSON(s Source, b []byte) (_ Source, err error) {
 		s.Kind = KindItems
 		for i, e := range x.Entries {
 			if !e.IsItem() {
-				s.Broken = append(s.Broken, Broken{Line: i + 1, Cells: []string{e.ID}, Reason: fmt.Sprintf("its kind, %q, isn’t one of items", e.Kind())})
+				s.Broken = append(
+					s.Broken,
+					Broken{
+						Line:   i + 1,
+						Cells:  []string{e.ID},
+						Reason: fmt.Sprintf("its kind, %q, isn’t one of items", e.Kind()),
+					},
+				)
 				continue
 			}
 			s.Rows = append(s.Rows, Row{Line: i + 1, Entry: e, Named: true})

@@ -140,7 +140,13 @@ func plainJSON(v any) ([]byte, error) {
 }
 
 func toJSON(e vault.Entry) jsonItem {
-	it := jsonItem{ID: e.ID, Kind: e.Kind(), Created: jsonTime(e.Created), Fields: make(map[vault.Field]jsonRegister, len(e.Fields)), Other: e.Extra}
+	it := jsonItem{
+		ID:      e.ID,
+		Kind:    e.Kind(),
+		Created: jsonTime(e.Created),
+		Fields:  make(map[vault.Field]jsonRegister, len(e.Fields)),
+		Other:   e.Extra,
+	}
 	if it.Kind != e.Type {
 		it.Made = e.Type
 	}
@@ -148,7 +154,10 @@ func toJSON(e vault.Entry) jsonItem {
 		it.Fields[f] = jsonRegister{json.RawMessage(r.Value.Reveal()), jsonTime(r.Stamp.At), r.Stamp.By}
 	}
 	for _, p := range e.Past {
-		it.History = append(it.History, jsonPast{p.Field, json.RawMessage(p.Value.Reveal()), jsonTime(p.From.At), p.From.By, jsonTime(p.Until)})
+		it.History = append(
+			it.History,
+			jsonPast{p.Field, json.RawMessage(p.Value.Reveal()), jsonTime(p.From.At), p.From.By, jsonTime(p.Until)},
+		)
 	}
 	return it
 }
@@ -216,7 +225,13 @@ func fromJSON(raw json.RawMessage) (vault.Entry, error) {
 	if it.Kind == "" {
 		return vault.Entry{}, errors.New("its kind is missing")
 	}
-	e := vault.Entry{ID: it.ID, Type: it.Kind, Created: int64(it.Created), Fields: make(map[vault.Field]vault.Register, len(it.Fields)), Extra: it.Other}
+	e := vault.Entry{
+		ID:      it.ID,
+		Type:    it.Kind,
+		Created: int64(it.Created),
+		Fields:  make(map[vault.Field]vault.Register, len(it.Fields)),
+		Extra:   it.Other,
+	}
 	if it.Made != "" {
 		e.Type = it.Made
 	}

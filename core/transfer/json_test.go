@@ -31,7 +31,14 @@ func anyEntry(t *rapid.T) vault.Entry {
 	}
 	kinds := vault.Kinds()
 	kind := rapid.SampledFrom(kinds).Draw(t, "kind")
-	e := must(vault.New(rapid.StringN(1, 8, -1).Draw(t, "id"), kind.Type, by(rapid.Int64().Draw(t, "made")), vault.Changes{vault.FieldTitle: rapid.StringN(1, 20, -1).Draw(t, "title")}))
+	e := must(
+		vault.New(
+			rapid.StringN(1, 8, -1).Draw(t, "id"),
+			kind.Type,
+			by(rapid.Int64().Draw(t, "made")),
+			vault.Changes{vault.FieldTitle: rapid.StringN(1, 20, -1).Draw(t, "title")},
+		),
+	)
 	for i := range rapid.IntRange(0, 4).Draw(t, "edits") {
 		c := vault.Changes{"newer": map[string]any{"n": []any{1.5, nil, rapid.String().Draw(t, "newer")}}}
 		for _, s := range kind.Specs {
@@ -39,9 +46,20 @@ func anyEntry(t *rapid.T) vault.Entry {
 				c[s.Field] = secret.New(rapid.String().Draw(t, string(s.Field)))
 			}
 		}
-		f, v := vault.CustomField{ID: "a", Label: "l", Form: vault.FormHidden, Order: i, Value: secret.New(rapid.String().Draw(t, "own"))}.Register()
+		f, v := vault.CustomField{
+			ID:    "a",
+			Label: "l",
+			Form:  vault.FormHidden,
+			Order: i,
+			Value: secret.New(rapid.String().Draw(t, "own")),
+		}.Register()
 		c[f] = v
-		c[vault.FileField("f")] = vault.File{Name: rapid.StringN(1, 10, -1).Draw(t, "file"), Type: "text/plain", Size: int64(i), Chunks: 1}
+		c[vault.FileField("f")] = vault.File{
+			Name:   rapid.StringN(1, 10, -1).Draw(t, "file"),
+			Type:   "text/plain",
+			Size:   int64(i),
+			Chunks: 1,
+		}
 		c[vault.FieldTags] = rapid.SliceOfN(rapid.String(), 0, 3).Draw(t, "tags")
 		c[vault.FieldAddresses] = []vault.Address{{URL: rapid.String().Draw(t, "url"), Match: vault.MatchHost}}
 		if rapid.Bool().Draw(t, "another kind") {
@@ -60,8 +78,11 @@ func anyEntry(t *rapid.T) vault.Entry {
 
 func TestEveryItemSurvivesJSON(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		x := Export{Made: rapid.Int64().Draw(t, "made"), Devices: map[string]string{"desk": rapid.String().Draw(t, "device")},
-			Entries: rapid.SliceOfN(rapid.Custom(anyEntry), 1, 5).Draw(t, "entries")}
+		x := Export{
+			Made:    rapid.Int64().Draw(t, "made"),
+			Devices: map[string]string{"desk": rapid.String().Draw(t, "device")},
+			Entries: rapid.SliceOfN(rapid.Custom(anyEntry), 1, 5).Draw(t, "entries"),
+		}
 		var b bytes.Buffer
 		if err := WriteJSON(&b, x); err != nil {
 			t.Fatal(err)
@@ -112,20 +133,33 @@ func TestJSONThatIsNone(t *testing.T) {
 
 // TestJSONIsAsItsSchemaSays looks at names, in the words of docs/export.schema.json.
 func TestJSONIsAsItsSchemaSays(t *testing.T) {
-	e, err := vault.New("01", vault.TypeNote, vault.Stamp{At: 1700000000000, By: "desk"}, vault.Changes{vault.FieldTitle: "<Shed>"})
+	e, err := vault.New(
+		"01",
+		vault.TypeNote,
+		vault.Stamp{At: 1700000000000, By: "desk"},
+		vault.Changes{vault.FieldTitle: "<Shed>"},
+	)
 	require.NoError(t, err)
 	e, err = e.With(vault.Stamp{At: 1700000000500, By: "desk"}, vault.Changes{vault.FieldTitle: "Boat shed"})
 	require.NoError(t, err)
 	var b bytes.Buffer
 	require.NoError(t, WriteJSON(&b, Export{Made: 1700000001000, Entries: []vault.Entry{e}}))
-	assert.Equal(t, `{"format":"redlocket items","version":1,"exported":"2023-11-14T22:13:21.000Z","devices":{},"items":[
+	assert.Equal(
+		t,
+		`{"format":"redlocket items","version":1,"exported":"2023-11-14T22:13:21.000Z","devices":{},"items":[
 {"id":"01","kind":"note","created":"2023-11-14T22:13:20.000Z","fields":{"title":{"value":"Boat shed","set":"2023-11-14T22:13:20.500Z","by":"desk"}},"history":[{"field":"title","value":"<Shed>","set":"2023-11-14T22:13:20.000Z","by":"desk","until":"2023-11-14T22:13:20.500Z"}]}
 ]}
-`, b.String())
+`,
+		b.String(),
+	)
 }
 
 func FuzzReadJSON(f *testing.F) {
-	f.Add([]byte(`{"format":"redlocket items","version":1,"items":[{"kind":"login","id":"1","fields":{"title":{"value":"x","set":"2024-05-01T10:00:00Z","by":"d"}},"history":[{"field":"title","value":1}],"other":{"a":[]}}]}`))
+	f.Add(
+		[]byte(
+			`{"format":"redlocket items","version":1,"items":[{"kind":"login","id":"1","fields":{"title":{"value":"x","set":"2024-05-01T10:00:00Z","by":"d"}},"history":[{"field":"title","value":1}],"other":{"a":[]}}]}`,
+		),
+	)
 	f.Fuzz(func(t *testing.T, b []byte) {
 		x, err := ReadJSON(b)
 		if err != nil {
@@ -142,7 +176,12 @@ func FuzzReadJSON(f *testing.F) {
 		if x.Devices == nil {
 			x.Devices = map[string]string{}
 		}
-		if fmt.Sprint(x) != fmt.Sprint(again) || !slices.EqualFunc(x.Entries, again.Entries, func(a, b vault.Entry) bool { return reflect.DeepEqual(vault.View(a), vault.View(b)) }) {
+		if fmt.Sprint(x) != fmt.Sprint(again) ||
+			!slices.EqualFunc(
+				x.Entries,
+				again.Entries,
+				func(a, b vault.Entry) bool { return reflect.DeepEqual(vault.View(a), vault.View(b)) },
+			) {
 			t.Fatalf("%s is read back as another", out.Bytes())
 		}
 	})

@@ -36,7 +36,14 @@ type matcher struct {
 }
 
 func newMatcher(entries []vault.Entry, o Options) *matcher {
-	m := &matcher{o: o, byID: map[string]*vault.Entry{}, byKey: map[string][]*vault.Entry{}, byPlace: map[string][]*vault.Entry{}, open: map[string]*cluster{}, inFiles: map[string]bool{}}
+	m := &matcher{
+		o:       o,
+		byID:    map[string]*vault.Entry{},
+		byKey:   map[string][]*vault.Entry{},
+		byPlace: map[string][]*vault.Entry{},
+		open:    map[string]*cluster{},
+		inFiles: map[string]bool{},
+	}
 	for i := range entries {
 		e := &entries[i]
 		m.byID[e.ID] = e
@@ -78,7 +85,16 @@ func (m *matcher) places(e vault.Entry, it vault.Item) (out []string) {
 			out = append(out, "title "+strings.ToLower(it.Title))
 		}
 	default:
-		out = append(out, string(it.Type)+" "+strings.ToLower(it.Title)+" "+strings.ToLower(e.Text(vault.FieldNumber)+e.Text(vault.FieldIBAN)))
+		out = append(
+			out,
+			string(
+				it.Type,
+			)+" "+strings.ToLower(
+				it.Title,
+			)+" "+strings.ToLower(
+				e.Text(vault.FieldNumber)+e.Text(vault.FieldIBAN),
+			),
+		)
 	}
 	slices.Sort(out)
 	return out
@@ -88,7 +104,8 @@ func (m *matcher) places(e vault.Entry, it vault.Item) (out []string) {
 // a router's number, the port counts too.
 func (m *matcher) place(a vault.Address) string {
 	host := site.Host(a.URL)
-	if _, err := netip.ParseAddr(strings.Trim(host, "[]")); err == nil || !strings.Contains(host, ".") || strings.HasSuffix(host, ".localhost") {
+	if _, err := netip.ParseAddr(strings.Trim(host, "[]")); err == nil || !strings.Contains(host, ".") ||
+		strings.HasSuffix(host, ".localhost") {
 		return strings.SplitN(site.Shown(a.URL), "/", 2)[0]
 	}
 	return m.o.Site(site.Domain(a.URL))
@@ -160,7 +177,9 @@ func (m *matcher) best(list []*vault.Entry, r Row) *vault.Entry {
 		return n
 	}
 	for _, e := range list {
-		if best == nil || score(e) > score(best) || score(e) == score(best) && cmp.Or(e.Modified().Compare(best.Modified()), strings.Compare(e.ID, best.ID)) > 0 {
+		if best == nil || score(e) > score(best) ||
+			score(e) == score(best) &&
+				cmp.Or(e.Modified().Compare(best.Modified()), strings.Compare(e.ID, best.ID)) > 0 {
 			best = e
 		}
 	}
@@ -176,7 +195,10 @@ func hasPassword(e vault.Entry, password string) bool {
 	if text, err := vault.New("", e.Type, vault.Stamp{At: 1}, vault.Changes{vault.FieldPassword: password}); err == nil {
 		value = text.Fields[vault.FieldPassword].Value
 	}
-	return slices.ContainsFunc(e.Past, func(p vault.Past) bool { return p.Field == vault.FieldPassword && p.Value == value })
+	return slices.ContainsFunc(
+		e.Past,
+		func(p vault.Past) bool { return p.Field == vault.FieldPassword && p.Value == value },
+	)
 }
 
 func (m *matcher) file(key string, have *vault.Entry, r Row) {
@@ -196,7 +218,10 @@ func (m *matcher) clusters() []*cluster {
 	out := slices.Collect(maps.Values(m.open))
 	slices.SortFunc(out, func(a, b *cluster) int { return strings.Compare(a.key, b.key) })
 	for _, c := range out {
-		slices.SortStableFunc(c.rows, func(a, b Row) int { return cmp.Or(cmp.Compare(a.Source, b.Source), cmp.Compare(a.Line, b.Line)) })
+		slices.SortStableFunc(
+			c.rows,
+			func(a, b Row) int { return cmp.Or(cmp.Compare(a.Source, b.Source), cmp.Compare(a.Line, b.Line)) },
+		)
 	}
 	return out
 }
@@ -212,7 +237,11 @@ func (m *matcher) adopt() {
 		first := c.rows[0].Entry
 		for _, place := range m.places(first, vault.View(first)) {
 			for _, e := range m.byKey[place+"\x00"] {
-				if c.have == nil && m.open["id "+e.ID] == nil && slices.ContainsFunc(c.rows, func(r Row) bool { return hasPassword(*e, r.Entry.Text(vault.FieldPassword)) }) {
+				if c.have == nil && m.open["id "+e.ID] == nil &&
+					slices.ContainsFunc(
+						c.rows,
+						func(r Row) bool { return hasPassword(*e, r.Entry.Text(vault.FieldPassword)) },
+					) {
 					delete(m.open, key)
 					c.have, c.key = e, "id "+e.ID
 					m.open[c.key] = c
@@ -235,7 +264,8 @@ func (m *matcher) absorb() {
 			for _, place := range m.places(r.Entry, vault.View(r.Entry)) {
 				for _, e := range m.byKey[place+"\x00"] {
 					p := r.Entry.Text(vault.FieldPassword)
-					if p != "" && e != c.have && !taken[e.ID] && !e.Archived() && e.Text(vault.FieldPassword) == p && m.open["id "+e.ID] == nil {
+					if p != "" && e != c.have && !taken[e.ID] && !e.Archived() && e.Text(vault.FieldPassword) == p &&
+						m.open["id "+e.ID] == nil {
 						c.nameless, taken[e.ID] = append(c.nameless, e), true
 					}
 				}
@@ -254,7 +284,8 @@ func (m *matcher) settleBlank() {
 	}) {
 		for _, r := range m.open[key].rows {
 			for _, place := range m.places(r.Entry, vault.View(r.Entry)) {
-				if at := place + "\x00" + r.Entry.Text(vault.FieldPassword); withName[at] == nil && m.open[key].user != "" {
+				if at := place + "\x00" + r.Entry.Text(vault.FieldPassword); withName[at] == nil &&
+					m.open[key].user != "" {
 					withName[at] = m.open[key]
 				}
 			}
@@ -287,7 +318,8 @@ func (m *matcher) withPassword(place, password string) (have *vault.Entry) {
 			}
 			return 0
 		}
-		if fits && (have == nil || cmp.Or(away(e)-away(have), strings.Compare(userOf(*e), userOf(*have)), strings.Compare(e.ID, have.ID)) < 0) {
+		if fits &&
+			(have == nil || cmp.Or(away(e)-away(have), strings.Compare(userOf(*e), userOf(*have)), strings.Compare(e.ID, have.ID)) < 0) {
 			have = e
 		}
 	}

@@ -27,7 +27,11 @@ const (
 
 func FuzzMemory(f *testing.F) {
 	f.Add([]byte("name;url\nx;https://a.example"))
-	f.Add([]byte(`{"format":"redlocket items","version":1,"items":[{"kind":"login","id":"1","fields":{"title":{"value":"x"}}}]}`))
+	f.Add(
+		[]byte(
+			`{"format":"redlocket items","version":1,"items":[{"kind":"login","id":"1","fields":{"title":{"value":"x"}}}]}`,
+		),
+	)
 	f.Fuzz(func(t *testing.T, b []byte) {
 		n := allocated(func() { _, _ = Read("x", b, nil) })
 		if n > mostEach*len(b)+mostMore {

@@ -141,8 +141,14 @@ func NewPlan(entries []vault.Entry, sources []Source, o Options) *Plan {
 		p.Steps = append(p.Steps, newStep(c, o.By))
 	}
 	slices.SortStableFunc(p.Steps, func(a, b Step) int {
-		return cmp.Or(cmp.Compare(slices.Index(Groups, a.Group), slices.Index(Groups, b.Group)),
-			strings.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title)), strings.Compare(a.Username, b.Username))
+		return cmp.Or(
+			cmp.Compare(slices.Index(Groups, a.Group), slices.Index(Groups, b.Group)),
+			strings.Compare(
+				strings.ToLower(a.Title),
+				strings.ToLower(b.Title),
+			),
+			strings.Compare(a.Username, b.Username),
+		)
 	})
 	return p
 }
@@ -163,7 +169,12 @@ func (r *Row) notLater(now int64) {
 
 // newStep says how a cluster stands to the vault.
 func newStep(c *cluster, by vault.Stamp) Step {
-	s := Step{Key: fmt.Sprintf("row %d %d", c.rows[0].Source, c.rows[0].Line), Rows: c.rows, Decision: DecideAdd, nameless: c.nameless}
+	s := Step{
+		Key:      fmt.Sprintf("row %d %d", c.rows[0].Source, c.rows[0].Line),
+		Rows:     c.rows,
+		Decision: DecideAdd,
+		nameless: c.nameless,
+	}
 	merged := joinRows(c, by)
 	if c.have != nil {
 		s.Key, s.Existing, s.Archived, s.have = "id "+c.have.ID, c.have.ID, c.have.Archived(), c.have
@@ -227,7 +238,10 @@ func candidates(c *cluster) (out []Candidate) {
 		}
 		add(p, r.Entry.Fields[vault.FieldPassword].Stamp.At, r.Source)
 	}
-	slices.SortFunc(out[n:], func(a, b Candidate) int { return strings.Compare(a.Password.Reveal(), b.Password.Reveal()) })
+	slices.SortFunc(
+		out[n:],
+		func(a, b Candidate) int { return strings.Compare(a.Password.Reveal(), b.Password.Reveal()) },
+	)
 	return out
 }
 

@@ -70,7 +70,8 @@ func shown(entries []vault.Entry) []string {
 		}
 		var past []string
 		for _, p := range e.Past {
-			if p.Field == vault.FieldPassword && !slices.Contains(past, p.Value.Reveal()) && p.Value != e.Fields[vault.FieldPassword].Value {
+			if p.Field == vault.FieldPassword && !slices.Contains(past, p.Value.Reveal()) &&
+				p.Value != e.Fields[vault.FieldPassword].Value {
 				past = append(past, p.Value.Reveal())
 			}
 		}
@@ -80,7 +81,24 @@ func shown(entries []vault.Entry) []string {
 			owns = append(owns, o.Label+"="+o.Value.Reveal())
 		}
 		slices.Sort(owns)
-		out = append(out, fmt.Sprintf("%s|%s|%s|%s|%v|%s|%s|%v|%v|%v|was %v|archived %v", it.Type, it.Title, it.Username, e.Text(vault.FieldPassword), it.Addresses, it.Notes, it.Folder, it.Tags, e.Text(vault.FieldSetup), owns, past, it.Archived))
+		out = append(
+			out,
+			fmt.Sprintf(
+				"%s|%s|%s|%s|%v|%s|%s|%v|%v|%v|was %v|archived %v",
+				it.Type,
+				it.Title,
+				it.Username,
+				e.Text(vault.FieldPassword),
+				it.Addresses,
+				it.Notes,
+				it.Folder,
+				it.Tags,
+				e.Text(vault.FieldSetup),
+				owns,
+				past,
+				it.Archived,
+			),
+		)
 	}
 	slices.Sort(out)
 	return out
@@ -103,7 +121,15 @@ func group(t testing.TB, p *Plan, title string) Step {
 
 func TestThePlan(t *testing.T) {
 	have := []vault.Entry{
-		login(t, "1", "Gullwing Credit Union", "https://gullwing.example/sign-in", "maren@cormorant.example", "vq7R", 1700000000000),
+		login(
+			t,
+			"1",
+			"Gullwing Credit Union",
+			"https://gullwing.example/sign-in",
+			"maren@cormorant.example",
+			"vq7R",
+			1700000000000,
+		),
 		login(t, "2", "Ferrylink", "https://ferrylink.example/", "mtolliver", "Tolliver85", 1700000000000),
 		login(t, "3", "Pantry & Pier", "https://pantryandpier.example/", "", "Tolliver85", 1700000000000),
 		login(t, "4", "Kelp & Crown", "https://kelpandcrown.example/", "m", "beans", 1700000000000),
@@ -121,7 +147,15 @@ func TestThePlan(t *testing.T) {
 		"https://kelpandcrown.example,m,sprouts,1500000000000\n"+
 		"https://jettycafe.example,m,one,\nhttps://jettycafe.example,m,two,\n")
 	p := NewPlan(have, []Source{a, b}, Options{By: now})
-	want := map[string]Group{"Gullwing Credit Union": GroupMore, "Ferrylink": GroupKnown, "Pantry & Pier": GroupMore, "Lanternfish": GroupNew, "Brackish": GroupTwin, "Kelp & Crown": GroupDiffer, "Jettycafe": GroupDiffer}
+	want := map[string]Group{
+		"Gullwing Credit Union": GroupMore,
+		"Ferrylink":             GroupKnown,
+		"Pantry & Pier":         GroupMore,
+		"Lanternfish":           GroupNew,
+		"Brackish":              GroupTwin,
+		"Kelp & Crown":          GroupDiffer,
+		"Jettycafe":             GroupDiffer,
+	}
 	for title, g := range want {
 		assert.Equal(t, g, group(t, p, title).Group, title)
 	}
@@ -142,7 +176,11 @@ func TestThePlan(t *testing.T) {
 	assert.True(t, hasPassword(e, "beans") && hasPassword(e, "sprouts"), "nothing is lost")
 	assert.Equal(t, "maren@cormorant.example", got[2].Text(vault.FieldUsername))
 	assert.Equal(t, "maren@cormorant.example", got[0].Text(vault.FieldUsername), "as its user wrote it")
-	assert.Equal(t, []string{"desk.csv", "laptop.csv"}, got[slices.IndexFunc(got, func(e vault.Entry) bool { return e.Text(vault.FieldTitle) == "Brackish" })].SourceFiles())
+	assert.Equal(
+		t,
+		[]string{"desk.csv", "laptop.csv"},
+		got[slices.IndexFunc(got, func(e vault.Entry) bool { return e.Text(vault.FieldTitle) == "Brackish" })].SourceFiles(),
+	)
 	jetty := got[slices.IndexFunc(got, func(e vault.Entry) bool { return e.Text(vault.FieldTitle) == "Jettycafe" })]
 	assert.Len(t, jetty.Conflicts(), 1, "undecided until it was tried")
 	again := NewPlan(got, []Source{a, b}, Options{By: later})
@@ -151,11 +189,29 @@ func TestThePlan(t *testing.T) {
 
 // A login that is kept for one host alone takes the rows of that host, and no others.
 func TestHostsApart(t *testing.T) {
-	have := []vault.Entry{login(t, "1", "Library", "https://library.uni.example/", "m", "one", 1700000000000), login(t, "2", "Mail", "https://mail.uni.example/", "m", "two", 1700000000000)}
+	have := []vault.Entry{
+		login(t, "1", "Library", "https://library.uni.example/", "m", "one", 1700000000000),
+		login(t, "2", "Mail", "https://mail.uni.example/", "m", "two", 1700000000000),
+	}
 	var err error
-	have[0], err = have[0].With(vault.Stamp{At: 1700000001000, By: "desk"}, vault.Changes{vault.FieldAddresses: []vault.Address{{URL: "https://library.uni.example/", Match: vault.MatchHost}}})
+	have[0], err = have[0].With(
+		vault.Stamp{At: 1700000001000, By: "desk"},
+		vault.Changes{
+			vault.FieldAddresses: []vault.Address{{URL: "https://library.uni.example/", Match: vault.MatchHost}},
+		},
+	)
 	require.NoError(t, err)
-	p := NewPlan(have, []Source{read(t, "f.csv", "url,username,password\nhttps://library.uni.example/in,m,one\nhttps://mail.uni.example/,m,two\nhttps://www.uni.example/,m,two\n")}, Options{By: now})
+	p := NewPlan(
+		have,
+		[]Source{
+			read(
+				t,
+				"f.csv",
+				"url,username,password\nhttps://library.uni.example/in,m,one\nhttps://mail.uni.example/,m,two\nhttps://www.uni.example/,m,two\n",
+			),
+		},
+		Options{By: now},
+	)
 	assert.Equal(t, "1", group(t, p, "Library").Existing)
 	assert.Len(t, group(t, p, "Library").Rows, 1)
 	assert.Len(t, group(t, p, "Mail").Rows, 2)
@@ -211,7 +267,11 @@ func TestUndo(t *testing.T) {
 		login(t, "3", "Put away", "https://putaway.example/", "m", "p", 1700000000000),
 	}
 	have[2], _ = have[2].Archive(vault.Stamp{At: 1700000001000, By: "desk"})
-	src := read(t, "f.csv", "url,username,password,notes\nferrylink.example,m,one,ticket\nhttps://new.example/,m,p,\nhttps://edited.example/,m,p,\nhttps://kelpandcrown.example/in,m,beans,\nhttps://putaway.example/,m,p,found again\n")
+	src := read(
+		t,
+		"f.csv",
+		"url,username,password,notes\nferrylink.example,m,one,ticket\nhttps://new.example/,m,p,\nhttps://edited.example/,m,p,\nhttps://kelpandcrown.example/in,m,beans,\nhttps://putaway.example/,m,p,found again\n",
+	)
 	got := bring(t, have, now, src)
 	assert.Len(t, got, 6)
 	assert.True(t, got[2].Archived(), "what was put away stays so")
@@ -222,7 +282,10 @@ func TestUndo(t *testing.T) {
 	var err error
 	got[i], err = got[i].With(later, vault.Changes{vault.FieldNotes: "mine"})
 	require.NoError(t, err)
-	got[1], err = got[1].With(later, vault.Changes{vault.FieldAddresses: []vault.Address{{URL: "https://kelpandcrown.example/mine"}}})
+	got[1], err = got[1].With(
+		later,
+		vault.Changes{vault.FieldAddresses: []vault.Address{{URL: "https://kelpandcrown.example/mine"}}},
+	)
 	require.NoError(t, err)
 	byID := map[string]vault.Entry{}
 	for _, e := range got {
@@ -254,16 +317,43 @@ func TestUndo(t *testing.T) {
 func anyFile(t *rapid.T, name string) Source {
 	cell := func(what string, list ...string) string { return rapid.SampledFrom(list).Draw(t, what) }
 	var b strings.Builder
-	_ = WriteRecord(&b, ',', []string{"name", "url", "username", "password", "note", "tags", "folder", "otp", "timePasswordChanged", "Shelf"})
+	_ = WriteRecord(
+		&b,
+		',',
+		[]string{
+			"name",
+			"url",
+			"username",
+			"password",
+			"note",
+			"tags",
+			"folder",
+			"otp",
+			"timePasswordChanged",
+			"Shelf",
+		},
+	)
 	for range rapid.IntRange(1, 6).Draw(t, "rows of "+name) {
 		user, password := cell("user", "", "maren", "Maren", "wren"), cell("password", "", "p", "q", "r")
 		if user == "wren" && password != "" {
 			password += "w" // which of two accounts with one password a row without user name is, nobody can know
 		}
 		_ = WriteRecord(&b, ',', []string{
-			cell("title", "", "", "Gull", "Tern & Co", "gull.example"), cell("url", "https://gull.example/", "https://www.gull.example/in", "tern.example", "https://tern.example/a b", "", "android://x@com.gull.app/"),
+			cell(
+				"title",
+				"",
+				"",
+				"Gull",
+				"Tern & Co",
+				"gull.example",
+			), cell("url", "https://gull.example/", "https://www.gull.example/in", "tern.example", "https://tern.example/a b", "", "android://x@com.gull.app/"),
 			user, password, cell("note", "", "one", "two", "one\n\ntwo"),
-			cell("tags", "", "a", "b,a"), cell("folder", "", "Bank", "Shops"), cell("otp", "", "", "GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ"), cell("time", "", "", "1690000000000", "1714550400000", "1714550400"), cell("shelf", "", "3", "4"),
+			cell(
+				"tags",
+				"",
+				"a",
+				"b,a",
+			), cell("folder", "", "Bank", "Shops"), cell("otp", "", "", "GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ"), cell("time", "", "", "1690000000000", "1714550400000", "1714550400"), cell("shelf", "", "3", "4"),
 		})
 	}
 	return read(t, name, b.String())
@@ -279,7 +369,8 @@ func TestNothingDependsOnTheOrder(t *testing.T) {
 		}
 		keys := map[string]bool{} // each step has one of its own, and no two are of one item
 		for _, st := range NewPlan(have, []Source{a, b}, Options{By: now}).Steps {
-			if keys[st.Key] || st.Existing != "" && keys[st.Existing] || strings.ContainsFunc(st.Key, unicode.IsControl) {
+			if keys[st.Key] || st.Existing != "" && keys[st.Existing] ||
+				strings.ContainsFunc(st.Key, unicode.IsControl) {
 				t.Fatalf("%q is there twice, or can't be sent", st.Key)
 			}
 			keys[st.Key], keys[st.Existing] = true, true
@@ -288,7 +379,11 @@ func TestNothingDependsOnTheOrder(t *testing.T) {
 		ba := bring(t, bring(t, have, now, b), later, a)
 		both := bring(t, have, now, b, a)
 		if got, want := shown(ba), shown(ab); !slices.Equal(got, want) {
-			t.Fatalf("one after the other:\n%s\nthe other way round:\n%s", strings.Join(want, "\n"), strings.Join(got, "\n"))
+			t.Fatalf(
+				"one after the other:\n%s\nthe other way round:\n%s",
+				strings.Join(want, "\n"),
+				strings.Join(got, "\n"),
+			)
 		}
 		if got, want := shown(both), shown(ab); !slices.Equal(got, want) {
 			t.Fatalf("one after the other:\n%s\ntogether:\n%s", strings.Join(want, "\n"), strings.Join(got, "\n"))
@@ -300,7 +395,8 @@ func TestNothingDependsOnTheOrder(t *testing.T) {
 		for _, src := range []Source{a, b} { // no password is lost
 			for _, r := range src.Rows {
 				p := r.Entry.Text(vault.FieldPassword)
-				if p != "" && !slices.ContainsFunc(both, func(e vault.Entry) bool { return e.IsItem() && hasPassword(e, p) }) {
+				if p != "" &&
+					!slices.ContainsFunc(both, func(e vault.Entry) bool { return e.IsItem() && hasPassword(e, p) }) {
 					t.Fatalf("%q of line %d is nowhere", p, r.Line)
 				}
 			}

@@ -124,10 +124,19 @@ func isFormula(s string) bool {
 }
 
 // kinds that a column of kinds may name, folded; anything else is a login.
-var kindNames = map[string]vault.Type{"note": vault.TypeNote, "secure note": vault.TypeNote, "securenote": vault.TypeNote, "notiz": vault.TypeNote, "app": vault.TypeApp}
+var kindNames = map[string]vault.Type{
+	"note":        vault.TypeNote,
+	"secure note": vault.TypeNote,
+	"securenote":  vault.TypeNote,
+	"notiz":       vault.TypeNote,
+	"app":         vault.TypeApp,
+}
 
 func (r record) entry() (Row, error) {
-	row := Row{Entry: vault.Entry{Type: vault.TypeLogin, Fields: map[vault.Field]vault.Register{}}, Named: r.get(MeansTitle) != ""}
+	row := Row{
+		Entry: vault.Entry{Type: vault.TypeLogin, Fields: map[vault.Field]vault.Register{}},
+		Named: r.get(MeansTitle) != "",
+	}
 	addresses, app, rest := splitAddresses(r.get(MeansAddress))
 	if app == "" {
 		app = r.get(MeansApp)
@@ -177,7 +186,9 @@ func (r record) entry() (Row, error) {
 	}
 	set(vault.FieldNotes, strings.Join(r.notes, "\n\n"))
 	set(vault.FieldFolder, vault.CleanFolder(strings.ReplaceAll(r.get(MeansFolder), `\`, "/")))
-	if tags := vault.CleanTags(strings.NewReplacer(";", ",", "|", ",", "\n", ",").Replace(r.get(MeansTags))); len(tags) > 0 {
+	if tags := vault.CleanTags(strings.NewReplacer(";", ",", "|", ",", "\n", ",").Replace(r.get(MeansTags))); len(
+		tags,
+	) > 0 {
 		slices.Sort(tags)
 		set(vault.FieldTags, tags)
 	}
@@ -194,7 +205,9 @@ func (r record) entry() (Row, error) {
 func (row *Row) setOwns(owns []vault.CustomField) {
 	seen := map[string]int{}
 	for i, o := range owns {
-		o, err := vault.CheckCustomField(vault.CustomField{Label: clip(o.Label, 80), Form: o.Form, Order: i, Value: o.Value})
+		o, err := vault.CheckCustomField(
+			vault.CustomField{Label: clip(o.Label, 80), Form: o.Form, Order: i, Value: o.Value},
+		)
 		if err != nil {
 			continue // its name is blank
 		}
@@ -225,7 +238,10 @@ func (row *Row) set(f vault.Field, v any, at int64) {
 // splitAddresses parts a cell of addresses and cleans each. What belongs to a program
 // comes as its name; what is no address at all comes back as it was.
 func splitAddresses(cell string) (out []vault.Address, app string, rest []string) {
-	parts := strings.FieldsFunc(cell, func(r rune) bool { return r == '\n' || r == '\r' || r == ' ' || r == '|' || r == ';' })
+	parts := strings.FieldsFunc(
+		cell,
+		func(r rune) bool { return r == '\n' || r == '\r' || r == ' ' || r == '|' || r == ';' },
+	)
 	for _, p := range parts {
 		for _, one := range splitAtCommas(p) {
 			if name, ok := appOf(one); ok {
@@ -319,5 +335,6 @@ func isHost(title, address string) bool {
 		t = strings.TrimPrefix(after, "www.")
 	}
 	host := site.Host(address)
-	return t == strings.TrimPrefix(host, "www.") || t == site.Domain(address) || t == strings.TrimSuffix(strings.TrimPrefix(site.Shown(address), "www."), "/")
+	return t == strings.TrimPrefix(host, "www.") || t == site.Domain(address) ||
+		t == strings.TrimSuffix(strings.TrimPrefix(site.Shown(address), "www."), "/")
 }

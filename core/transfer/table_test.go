@@ -56,7 +56,11 @@ func TestSpectrum(t *testing.T) {
 	}
 }
 
-var anyTable = rapid.SliceOfN(rapid.SliceOfN(rapid.OneOf(rapid.String(), rapid.StringMatching(`[a-z",;\t\n\r ]{0,8}`)), 1, 5), 1, 6)
+var anyTable = rapid.SliceOfN(
+	rapid.SliceOfN(rapid.OneOf(rapid.String(), rapid.StringMatching(`[a-z",;\t\n\r ]{0,8}`)), 1, 5),
+	1,
+	6,
+)
 
 // TestTablesAsTheReferenceReadsThem holds the reader and the writer against
 // encoding/csv of the Go library, which reads CR LF within a cell as LF.
@@ -90,7 +94,11 @@ func TestTablesAsTheReferenceReadsThem(t *testing.T) {
 		}
 		for i := range rows {
 			for j := range got[i].Cells {
-				got[i].Cells[j] = strings.ReplaceAll(got[i].Cells[j], "\r\n", "\n") // theirs writes LF as CR LF if told to
+				got[i].Cells[j] = strings.ReplaceAll(
+					got[i].Cells[j],
+					"\r\n",
+					"\n",
+				) // theirs writes LF as CR LF if told to
 			}
 			if !assert.ObjectsAreEqual(rows[i], got[i].Cells) {
 				t.Fatalf("%q was read as %q", rows[i], got[i].Cells)
@@ -134,13 +142,31 @@ func TestEncodings(t *testing.T) {
 		assert.Equal(t, strings.TrimSpace(name), got.Encoding)
 		assert.Equal(t, ';', got.Delimiter, name)
 		assert.Equal(t, []string{"Titel", "Adresse", "Benutzer", "Kennwort"}, got.Header, name)
-		assert.Equal(t, []Record{{2, []string{"Jetty Café", "https://jettycafe.example/", "märén", "Wöhrungsschlüssel"}}}, got.Rows, name)
+		assert.Equal(
+			t,
+			[]Record{{2, []string{"Jetty Café", "https://jettycafe.example/", "märén", "Wöhrungsschlüssel"}}},
+			got.Rows,
+			name,
+		)
 	}
 }
 
 func TestLinesAreCounted(t *testing.T) {
 	for _, end := range []string{"\n", "\r\n", "\r"} {
-		got, err := ReadTable([]byte(strings.Join([]string{"url,username,password", `a.example,"two` + end + `lines",p`, "", "b.example,m,q", `c.example,"never closed`}, end)))
+		got, err := ReadTable(
+			[]byte(
+				strings.Join(
+					[]string{
+						"url,username,password",
+						`a.example,"two` + end + `lines",p`,
+						"",
+						"b.example,m,q",
+						`c.example,"never closed`,
+					},
+					end,
+				),
+			),
+		)
 		require.NoError(t, err)
 		var lines []int
 		for _, r := range got.Rows {

@@ -54,7 +54,10 @@ func (e Entry) CustomFields() []CustomField {
 			out = append(out, CustomField{id, w.Label, w.Form, w.Order, secret.New(w.Value)})
 		}
 	}
-	slices.SortFunc(out, func(a, b CustomField) int { return cmp.Or(cmp.Compare(a.Order, b.Order), strings.Compare(a.ID, b.ID)) })
+	slices.SortFunc(
+		out,
+		func(a, b CustomField) int { return cmp.Or(cmp.Compare(a.Order, b.Order), strings.Compare(a.ID, b.ID)) },
+	)
 	return out
 }
 

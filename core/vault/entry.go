@@ -269,7 +269,12 @@ func (e Entry) Normal() Entry {
 	if !e.Purged() {
 		return e
 	}
-	return Entry{ID: e.ID, Type: e.Type, Created: e.Created, Fields: map[Field]Register{fieldPurged: e.Fields[fieldPurged]}}
+	return Entry{
+		ID:      e.ID,
+		Type:    e.Type,
+		Created: e.Created,
+		Fields:  map[Field]Register{fieldPurged: e.Fields[fieldPurged]},
+	}
 }
 
 // Errors of putting away and bringing back.
@@ -286,7 +291,17 @@ func (e Entry) contentDigest() string {
 			continue
 		}
 		r := e.Fields[f]
-		fmt.Fprintf(h, "%d:%s%d:%s%d:%d:%s", len(f), f, len(r.Value.Reveal()), r.Value.Reveal(), r.Stamp.At, len(r.Stamp.By), r.Stamp.By)
+		fmt.Fprintf(
+			h,
+			"%d:%s%d:%s%d:%d:%s",
+			len(f),
+			f,
+			len(r.Value.Reveal()),
+			r.Value.Reveal(),
+			r.Stamp.At,
+			len(r.Stamp.By),
+			r.Stamp.By,
+		)
 	}
 	return hex.EncodeToString(h.Sum(nil)[:16])
 }

@@ -36,14 +36,27 @@ func TestEditKeepsEarlierValues(t *testing.T) {
 	assert.Equal(t, "seed-1", first.Text(FieldPassword), "the receiver is not changed")
 	assert.Equal(t, "seed-2", second.Text(FieldPassword))
 	require.Len(t, second.Past, 1)
-	assert.Equal(t, Past{Field: FieldPassword, Value: secret.New(`"seed-1"`), From: at(1000), Until: 2000}, second.Past[0])
+	assert.Equal(
+		t,
+		Past{Field: FieldPassword, Value: secret.New(`"seed-1"`), From: at(1000), Until: 2000},
+		second.Past[0],
+	)
 	assert.Equal(t, at(1000), second.Fields[FieldTitle].Stamp, "an unchanged field keeps its stamp")
 	assert.Equal(t, at(2000), second.Modified())
 }
 
 func TestNoChangeIsNoEdit(t *testing.T) {
 	e := login(t, Changes{FieldTitle: "Harbour Water"})
-	assert.Equal(t, e, edit(t, e, at(9000), Changes{FieldTitle: "Harbour Water", FieldNotes: "", FieldPinned: false, FieldTags: []string{}}))
+	assert.Equal(
+		t,
+		e,
+		edit(
+			t,
+			e,
+			at(9000),
+			Changes{FieldTitle: "Harbour Water", FieldNotes: "", FieldPinned: false, FieldTags: []string{}},
+		),
+	)
 }
 
 func TestClockThatWentBack(t *testing.T) {
@@ -153,12 +166,23 @@ func TestEncodeDecodeProperty(t *testing.T) {
 }
 
 func FuzzDecode(f *testing.F) {
-	e := login(f, Changes{FieldTitle: "x", FieldAddresses: []Address{{URL: "https://a.example/"}}, FieldPassword: secret.New("p")})
+	e := login(
+		f,
+		Changes{
+			FieldTitle:     "x",
+			FieldAddresses: []Address{{URL: "https://a.example/"}},
+			FieldPassword:  secret.New("p"),
+		},
+	)
 	b, _ := e.Encode()
 	f.Add(b)
 	f.Add([]byte(`{"t":"login","id":"x","f":{"title":{"v":[]}}}`))
 	f.Add([]byte(`{"created":0,"f":{},"id":"x","t":"login"}`))
-	f.Add([]byte(`{"created":1,"f":{"a":{"at":-1,"by":"d","v":"\\u0041\\""},"b":{"at":1,"by":"d","v":[{"x":"}]"}]}},"id":"x","past":[{"f":"a","v":null,"at":1,"by":"","until":2}],"t":"login"}`))
+	f.Add(
+		[]byte(
+			`{"created":1,"f":{"a":{"at":-1,"by":"d","v":"\\u0041\\""},"b":{"at":1,"by":"d","v":[{"x":"}]"}]}},"id":"x","past":[{"f":"a","v":null,"at":1,"by":"","until":2}],"t":"login"}`,
+		),
+	)
 	f.Fuzz(func(t *testing.T, b []byte) {
 		e, err := Decode(b)
 		if err != nil {

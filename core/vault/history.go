@@ -127,7 +127,14 @@ func inHistory(f Field) bool { return f != FieldPinned && f != fieldPurged }
 
 func (e Entry) describeChange(f Field, from, to Register) (c Change, ok bool) {
 	was, is := from.Value.Reveal(), to.Value.Reveal()
-	c = Change{Field: f, Label: Label(e.Kind(), f), Added: isBlank(was), Removed: isBlank(is), Past: -1, Hidden: hides(f)}
+	c = Change{
+		Field:   f,
+		Label:   Label(e.Kind(), f),
+		Added:   isBlank(was),
+		Removed: isBlank(is),
+		Past:    -1,
+		Hidden:  hides(f),
+	}
 	if c.Added && c.Removed {
 		return c, false
 	}
@@ -138,7 +145,10 @@ func (e Entry) describeChange(f Field, from, to Register) (c Change, ok bool) {
 		}
 		return c, true
 	}
-	c.Past = slices.IndexFunc(e.Past, func(p Past) bool { return p.Field == f && p.From == from.Stamp && p.Value == from.Value })
+	c.Past = slices.IndexFunc(
+		e.Past,
+		func(p Past) bool { return p.Field == f && p.From == from.Stamp && p.Value == from.Value },
+	)
 	if name := e.fieldLabel(f, to, from); name != "" {
 		c.Label = name
 	}

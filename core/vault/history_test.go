@@ -88,7 +88,13 @@ func TestEveryMomentCanBeReadAgain(t *testing.T) {
 			case 1:
 				e, err = e.Restore(at(ms))
 			default:
-				e, err = e.With(at(ms), Changes{rapid.SampledFrom(fields).Draw(t, "field"): rapid.SampledFrom([]string{"", "a", "b", "c"}).Draw(t, "value")})
+				e, err = e.With(
+					at(ms),
+					Changes{
+						rapid.SampledFrom(fields).Draw(t, "field"): rapid.SampledFrom([]string{"", "a", "b", "c"}).
+							Draw(t, "value"),
+					},
+				)
 			}
 			if err != nil {
 				t.Fatal(err)
@@ -106,7 +112,14 @@ func TestEveryMomentCanBeReadAgain(t *testing.T) {
 			}
 			for _, f := range fields {
 				if then.Text(f) != was.Text(f) || back.Text(f) != was.Text(f) {
-					t.Fatalf("at %d %s was %q, reads %q, restores to %q", ms, f, was.Text(f), then.Text(f), back.Text(f))
+					t.Fatalf(
+						"at %d %s was %q, reads %q, restores to %q",
+						ms,
+						f,
+						was.Text(f),
+						then.Text(f),
+						back.Text(f),
+					)
 				}
 			}
 		}

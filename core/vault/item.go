@@ -72,7 +72,9 @@ func View(e Entry) Item {
 		Title: e.Text(FieldTitle), Username: e.Text(FieldUsername),
 		Notes: e.Text(FieldNotes), Folder: e.Text(FieldFolder),
 		Archived: e.Archived(), Undecided: len(e.Conflicts()) > 0,
-		HasPassword: e.Text(FieldPassword) != "", HasCode: e.Text(FieldSetup) != "", Staged: e.Text(FieldStaged) != "", App: e.Text(FieldApp), Modified: e.Modified(),
+		HasPassword: e.Text(
+			FieldPassword,
+		) != "", HasCode: e.Text(FieldSetup) != "", Staged: e.Text(FieldStaged) != "", App: e.Text(FieldApp), Modified: e.Modified(),
 	}
 	var ok bool
 	if it.Addresses, ok = scanAddresses(e.Fields[FieldAddresses].Value.Reveal()); !ok {

@@ -121,7 +121,12 @@ var kinds = []Kind{
 		{Field: FieldUsername, Label: "User name", Form: FormText, Max: 254, Token: "username"},
 		{Field: FieldPassword, Label: "Password", Form: FormHidden, Max: 1000, Token: "current-password"},
 		{Field: FieldSetup, Label: "One-time code", Form: FormSetup, Max: 1000, Token: "one-time-code"},
-		{Field: FieldAlone, Label: "Filling", Form: FormYesNo, Hint: "fill it in without asking, on the page itself and never in a frame"},
+		{
+			Field: FieldAlone,
+			Label: "Filling",
+			Form:  FormYesNo,
+			Hint:  "fill it in without asking, on the page itself and never in a frame",
+		},
 		{Field: FieldSubmit, Label: "Signing in", Form: FormYesNo, Hint: "send the form once it is filled"},
 	}},
 	{TypeApp, "app login", "app logins", SectionLogins, []Spec{
@@ -159,10 +164,28 @@ var kinds = []Kind{
 		personal("postal-code", "Postcode", FormText), personal("country", "Country", FormCountry),
 		personal("tel", "Telephone", FormPhone), personal("email", "E-mail", FormEmail),
 		personal("organization", "Company", FormText), personal("organization-title", "Position", FormText),
-		personal("language", "Language", FormText), personal("url", "Website", FormAddress), personal("impp", "Messages", FormText),
+		personal(
+			"language",
+			"Language",
+			FormText,
+		), personal("url", "Website", FormAddress), personal("impp", "Messages", FormText),
 	}},
 	{TypePaper, "identity paper", "identity papers", SectionCards, []Spec{
-		{Field: FieldPaper, Label: "Kind", Form: FormChoice, Choices: []Choice{{"passport", "Passport"}, {"licence", "Driving licence"}, {"identity", "Identity card"}, {"residence", "Residence permit"}, {"insurance", "Insurance"}, {"health", "Health card"}, {"tax", "Tax number"}, {"other", "Something else"}}},
+		{
+			Field: FieldPaper,
+			Label: "Kind",
+			Form:  FormChoice,
+			Choices: []Choice{
+				{"passport", "Passport"},
+				{"licence", "Driving licence"},
+				{"identity", "Identity card"},
+				{"residence", "Residence permit"},
+				{"insurance", "Insurance"},
+				{"health", "Health card"},
+				{"tax", "Tax number"},
+				{"other", "Something else"},
+			},
+		},
 		{Field: FieldHolder, Label: "Name on it", Form: FormText},
 		{Field: FieldNumber, Label: "Number", Form: FormText, Max: 60, Masked: true},
 		{Field: FieldIssuer, Label: "Issued by", Form: FormText},
@@ -184,7 +207,12 @@ var kinds = []Kind{
 	{TypeWiFi, "Wi-Fi network", "Wi-Fi networks", SectionNotes, []Spec{
 		{Field: FieldSSID, Label: "Network’s name", Form: FormText, Max: 32},
 		{Field: FieldPassword, Label: "Password", Form: FormHidden, Max: 63},
-		{Field: FieldSecurity, Label: "Protected by", Form: FormChoice, Choices: []Choice{{"WPA", "WPA, WPA2 or WPA3"}, {"WEP", "WEP"}, {"nopass", "nothing"}}},
+		{
+			Field:   FieldSecurity,
+			Label:   "Protected by",
+			Form:    FormChoice,
+			Choices: []Choice{{"WPA", "WPA, WPA2 or WPA3"}, {"WEP", "WEP"}, {"nopass", "nothing"}},
+		},
 		{Field: FieldUnseen, Label: "Hidden", Form: FormYesNo, Hint: "it doesn’t show its name"},
 	}},
 	{TypeSoftware, "software licence", "software licences", SectionNotes, []Spec{

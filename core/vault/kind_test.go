@@ -184,7 +184,12 @@ func TestCleanFolderAndTags(t *testing.T) {
 func TestEveryKindIsReadBackAsItWas(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		kind := rapid.SampledFrom(Kinds()).Draw(t, "kind")
-		e, err := New("01", kind.Type, at(1000), Changes{FieldTitle: rapid.String().Draw(t, "title"), "newer": map[string]any{"n": 1.5}})
+		e, err := New(
+			"01",
+			kind.Type,
+			at(1000),
+			Changes{FieldTitle: rapid.String().Draw(t, "title"), "newer": map[string]any{"n": 1.5}},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -195,10 +200,21 @@ func TestEveryKindIsReadBackAsItWas(t *testing.T) {
 					c[s.Field] = secret.New(rapid.String().Draw(t, string(s.Field)))
 				}
 			}
-			own := CustomField{ID: "a", Label: rapid.StringN(1, 10, -1).Draw(t, "label"), Form: FormHidden, Order: i, Value: secret.New(rapid.String().Draw(t, "own"))}
+			own := CustomField{
+				ID:    "a",
+				Label: rapid.StringN(1, 10, -1).Draw(t, "label"),
+				Form:  FormHidden,
+				Order: i,
+				Value: secret.New(rapid.String().Draw(t, "own")),
+			}
 			f, v := own.Register()
 			c[f] = v
-			c[FileField("f")] = File{Name: rapid.StringN(1, 10, -1).Draw(t, "file"), Type: "text/plain", Size: int64(i), Chunks: 1}
+			c[FileField("f")] = File{
+				Name:   rapid.StringN(1, 10, -1).Draw(t, "file"),
+				Type:   "text/plain",
+				Size:   int64(i),
+				Chunks: 1,
+			}
 			if e, err = e.With(at(int64(2000+i)), c); err != nil {
 				t.Fatal(err)
 			}
@@ -215,7 +231,8 @@ func TestEveryKindIsReadBackAsItWas(t *testing.T) {
 		if !reflect.DeepEqual(e, back) {
 			t.Fatalf("%s is read back as another", b)
 		}
-		if !reflect.DeepEqual(View(e), View(back)) || !reflect.DeepEqual(e.CustomFields(), back.CustomFields()) || !reflect.DeepEqual(e.History(), back.History()) {
+		if !reflect.DeepEqual(View(e), View(back)) || !reflect.DeepEqual(e.CustomFields(), back.CustomFields()) ||
+			!reflect.DeepEqual(e.History(), back.History()) {
 			t.Fatalf("%s looks different", b)
 		}
 	})

@@ -82,7 +82,13 @@ func TestAnyOrderOfMergesConverges(t *testing.T) {
 				by := fmt.Sprint("device", d)
 				switch rapid.IntRange(0, 4).Draw(t, "edit") {
 				case 0:
-					v = with(t, v, at, by, vault.Changes{vault.FieldTitle: rapid.SampledFrom([]string{"t", "u", "v"}).Draw(t, "title")})
+					v = with(
+						t,
+						v,
+						at,
+						by,
+						vault.Changes{vault.FieldTitle: rapid.SampledFrom([]string{"t", "u", "v"}).Draw(t, "title")},
+					)
 				case 1, 2:
 					p := rapid.SampledFrom([]string{"same", fmt.Sprint("p", d, "-", i)}).Draw(t, "password")
 					typed[p] = true
@@ -136,7 +142,12 @@ func encode(t require.TestingT, e vault.Entry) string {
 // Deleting for good reaches a device that knew no more than what was deleted, and
 // loses to one that edited it meanwhile, in whatever order they meet.
 func TestPurgeLosesToAnEdit(t *testing.T) {
-	e, err := vault.New("01", vault.TypeLogin, vault.Stamp{At: 1000, By: "desk"}, vault.Changes{vault.FieldTitle: "A", vault.FieldNotes: "n"})
+	e, err := vault.New(
+		"01",
+		vault.TypeLogin,
+		vault.Stamp{At: 1000, By: "desk"},
+		vault.Changes{vault.FieldTitle: "A", vault.FieldNotes: "n"},
+	)
 	require.NoError(t, err)
 	gone, err := e.Archive(vault.Stamp{At: 2000, By: "desk"})
 	require.NoError(t, err)
