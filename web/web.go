@@ -97,10 +97,19 @@ func New(d *app.Device, cfg Config) (*Server, error) {
 // Close ends the event streams.
 func (s *Server) Close() { close(s.done) }
 
+// pageStyles are the style sheets of all pages, in the order in which they count.
+var pageStyles = []string{
+	"vendor/bootstrap.min.css",
+	"css/theme.css", "css/cover.css", "css/medallion.css", "css/chain.css", "css/top.css", "css/book.css",
+	"css/sheet.css", "css/import.css", "css/history.css", "css/form.css", "css/settings.css", "css/print.css",
+	"css/secret.css", "css/foot.css", "css/fields.css", "css/devices.css", "css/dialog.css", "css/narrow.css",
+	"css/staged.css",
+}
+
 // bundles are files that are sent as one: each one more is a pause in which the browser
 // does something else.
 var bundles = map[string][]string{
-	"page.css": {"vendor/bootstrap.min.css", "redlocket.css"},
+	"page.css": pageStyles,
 	"vault.js": {
 		"page.js",
 		"ask.js",
