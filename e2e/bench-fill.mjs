@@ -5,12 +5,18 @@ import { browser, build, connect, demo, maren, unlock } from "./harness.mjs";
 const sorted = (list) => [...list].sort((a, b) => a - b);
 const line = (what, list, most, unit = "ms") => {
   const s = sorted(list);
-  console.log(`${what}: median ${s[s.length >> 1].toFixed(2)}, p95 ${s[Math.ceil(s.length * 0.95) - 1].toFixed(2)} ${unit} of ${s.length} (to be at most ${most})`);
+  console.log(
+    `${what}: median ${s[s.length >> 1].toFixed(2)}, p95 ${s[Math.ceil(s.length * 0.95) - 1].toFixed(2)} ${unit} of ${s.length} (to be at most ${most})`,
+  );
 };
 const PORT = 17990;
-const article = "<h1>Tide tables</h1>" + "<section><h2>Ropewalk</h2><p>High water at four, low water at ten. <a href=/x>More</a></p></section>".repeat(200);
+const article =
+  "<h1>Tide tables</h1>" +
+  "<section><h2>Ropewalk</h2><p>High water at four, low water at ten. <a href=/x>More</a></p></section>".repeat(200);
 let body = article;
-const server = createServer((_, res) => res.writeHead(200, { "Content-Type": "text/html" }).end(`<!doctype html><title>Tides</title>${body}`)).listen(PORT, "127.0.0.1");
+const server = createServer((_, res) =>
+  res.writeHead(200, { "Content-Type": "text/html" }).end(`<!doctype html><title>Tides</title>${body}`),
+).listen(PORT, "127.0.0.1");
 const d = await demo(build(), 17960, ["--size", "10000"]);
 const b = await browser({ extension: true });
 try {
@@ -21,7 +27,8 @@ try {
   const cdp = await b.context.newCDPSession(p);
 
   // A page without a form: all the time that the extension's scripts take, and what they hold.
-  const spent = [], held = [];
+  const spent = [],
+    held = [];
   for (let i = 0; i < 25; i++) {
     /** @type {any[]} */
     const events = [];
@@ -32,8 +39,13 @@ try {
     await p.waitForTimeout(400);
     await Promise.all([new Promise((r) => cdp.once("Tracing.tracingComplete", r)), cdp.send("Tracing.end")]);
     cdp.off("Tracing.dataCollected", take);
-    const own = events.filter((e) => ["EvaluateScript", "FunctionCall", "v8.compile"].includes(e.name) && JSON.stringify(e.args ?? {}).includes(`chrome-extension://${b.id}/`));
-    let sum = 0, end = 0; // events stand inside of one another
+    const own = events.filter(
+      (e) =>
+        ["EvaluateScript", "FunctionCall", "v8.compile"].includes(e.name) &&
+        JSON.stringify(e.args ?? {}).includes(`chrome-extension://${b.id}/`),
+    );
+    let sum = 0,
+      end = 0; // events stand inside of one another
     for (const e of own.filter((e) => e.dur).sort((x, y) => x.ts - y.ts)) {
       sum += Math.max(0, e.ts + e.dur - Math.max(e.ts, end));
       end = Math.max(end, e.ts + e.dur);
@@ -64,19 +76,22 @@ try {
   await p.waitForTimeout(500);
   const soon = [];
   for (let i = 0; i < 40; i++) {
-    soon.push(await p.evaluate(async () => {
-      const place = document.getElementById("place");
-      place.innerHTML = "";
-      await new Promise((r) => setTimeout(r, 400));
-      const drawn = () => [...document.querySelectorAll(":popover-open")].length > 0;
-      for (const e of document.querySelectorAll(":popover-open")) e.hidePopover();
-      const from = performance.now();
-      place.innerHTML = '<form><label>E-mail <input type="email" id="user"></label><label>Password <input type="password"></label><button>Sign in</button></form>';
-      document.getElementById("user").focus();
-      while (!drawn()) await new Promise(requestAnimationFrame);
-      await new Promise(requestAnimationFrame);
-      return performance.now() - from;
-    }));
+    soon.push(
+      await p.evaluate(async () => {
+        const place = document.getElementById("place");
+        place.innerHTML = "";
+        await new Promise((r) => setTimeout(r, 400));
+        const drawn = () => [...document.querySelectorAll(":popover-open")].length > 0;
+        for (const e of document.querySelectorAll(":popover-open")) e.hidePopover();
+        const from = performance.now();
+        place.innerHTML =
+          '<form><label>E-mail <input type="email" id="user"></label><label>Password <input type="password"></label><button>Sign in</button></form>';
+        document.getElementById("user").focus();
+        while (!drawn()) await new Promise(requestAnimationFrame);
+        await new Promise(requestAnimationFrame);
+        return performance.now() - from;
+      }),
+    );
   }
   line("an offer on the screen, after its field appears", soon, 120);
 } finally {

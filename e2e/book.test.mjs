@@ -140,16 +140,28 @@ test("files: attached, shown, saved, taken off", async () => {
   await page.locator(".line-main").first().click();
   await page.waitForSelector("[data-attach]", { state: "attached" });
   const picture = await page.screenshot();
-  await page.setInputFiles("[data-attach]", [{ name: "scan.png", mimeType: "image/png", buffer: picture }, { name: "note.txt", mimeType: "text/plain", buffer: Buffer.from("renew in winter <b>") }]);
+  await page.setInputFiles("[data-attach]", [
+    { name: "scan.png", mimeType: "image/png", buffer: picture },
+    { name: "note.txt", mimeType: "text/plain", buffer: Buffer.from("renew in winter <b>") },
+  ]);
   await page.waitForSelector(".file-list >> text=scan.png");
   await page.locator(".file-list li", { hasText: "note.txt" }).locator("text=Show").click();
   await page.waitForSelector(".preview-text:has-text('renew in winter <b>')");
   await page.locator(".file-list li", { hasText: "scan.png" }).locator("text=Show").click();
-  await page.waitForFunction(() => /** @type {HTMLImageElement | null} */ (document.querySelector("img.preview"))?.naturalWidth === 1280);
+  await page.waitForFunction(
+    () => /** @type {HTMLImageElement | null} */ (document.querySelector("img.preview"))?.naturalWidth === 1280,
+  );
   await accessible("files");
-  const [saved] = await Promise.all([page.waitForEvent("download"), page.locator(".file-list li", { hasText: "scan.png" }).locator("text=Save").click()]);
+  const [saved] = await Promise.all([
+    page.waitForEvent("download"),
+    page.locator(".file-list li", { hasText: "scan.png" }).locator("text=Save").click(),
+  ]);
   assert.deepEqual(readFileSync(await saved.path()), picture);
-  await page.setInputFiles("[data-attach]", { name: "big.bin", mimeType: "application/octet-stream", buffer: Buffer.alloc(11 << 20) });
+  await page.setInputFiles("[data-attach]", {
+    name: "big.bin",
+    mimeType: "application/octet-stream",
+    buffer: Buffer.alloc(11 << 20),
+  });
   await page.waitForSelector("text=larger than 10 MB");
   await page.locator(".file-list li", { hasText: "note.txt" }).locator("text=Take off").click();
   await page.waitForSelector("#notices >> text=taken off");
@@ -214,13 +226,20 @@ test("the picture of a setup key, dropped and pasted", async () => {
   const picture = readFileSync(join(root, "e2e/testdata/setup-key.png")).toString("base64"); // of the key of RFC 6238, appendix B
   for (const how of ["drop", "paste"]) {
     await page.goto(d.desk + "/items/new");
-    await page.evaluate(async ([how, picture]) => {
-      const bytes = Uint8Array.from(atob(picture), (c) => c.charCodeAt(0));
-      const data = new DataTransfer();
-      data.items.add(new File([bytes], "code.png", { type: "image/png" }));
-      const at = document.querySelector("[data-picture]");
-      at.dispatchEvent(how === "drop" ? new DragEvent("drop", { dataTransfer: data, bubbles: true, cancelable: true }) : new ClipboardEvent("paste", { clipboardData: data, bubbles: true, cancelable: true }));
-    }, [how, picture]);
+    await page.evaluate(
+      async ([how, picture]) => {
+        const bytes = Uint8Array.from(atob(picture), (c) => c.charCodeAt(0));
+        const data = new DataTransfer();
+        data.items.add(new File([bytes], "code.png", { type: "image/png" }));
+        const at = document.querySelector("[data-picture]");
+        at.dispatchEvent(
+          how === "drop"
+            ? new DragEvent("drop", { dataTransfer: data, bubbles: true, cancelable: true })
+            : new ClipboardEvent("paste", { clipboardData: data, bubbles: true, cancelable: true }),
+        );
+      },
+      [how, picture],
+    );
     await page.waitForSelector("text=The setup key was read");
     assert.match(await page.inputValue("#setup"), /secret=GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ/, how);
   }
@@ -237,7 +256,10 @@ test("the kind is changed in the form, and nothing typed is lost", async () => {
   await page.fill("#notes", "Thursdays at the Tidewater");
   await page.selectOption("#kind", "membership");
   await page.waitForSelector("#number");
-  assert.deepEqual([await page.inputValue("#title"), await page.inputValue("#notes")], ["Reading club", "Thursdays at the Tidewater"]);
+  assert.deepEqual(
+    [await page.inputValue("#title"), await page.inputValue("#notes")],
+    ["Reading club", "Thursdays at the Tidewater"],
+  );
   await page.fill("#number", "TW-7781");
   await page.click(".sheet-acts button:has-text('Keep')");
   await page.waitForSelector("#sheet h1:has-text('Reading club')");
@@ -249,7 +271,14 @@ test("the kind is changed in the form, and nothing typed is lost", async () => {
   await page.click(".sheet-acts button:has-text('Keep')");
   await page.waitForSelector("#sheet >> text=From before");
   await page.locator(".row-line", { hasText: "Number" }).locator("text=Show").click();
-  await page.waitForFunction(() => document.getElementById("sheet")?.querySelector(".row-line .grouped") && [...document.querySelectorAll("#sheet .glyphs")].map((g) => g.textContent).join("").includes("TW-7781"));
+  await page.waitForFunction(
+    () =>
+      document.getElementById("sheet")?.querySelector(".row-line .grouped") &&
+      [...document.querySelectorAll("#sheet .glyphs")]
+        .map((g) => g.textContent)
+        .join("")
+        .includes("TW-7781"),
+  );
 });
 
 test("the code to join a Wi-Fi network", async () => {
@@ -261,19 +290,41 @@ test("the code to join a Wi-Fi network", async () => {
   assert.ok(square.width > 100 && Math.abs(square.width - square.height) < 2, JSON.stringify(square));
   // Red Locket's own reader takes any QR code's picture; this one holds no setup key, and it says so.
   const shot = await page.locator("#join-code svg.qr").screenshot();
-  const read = await page.evaluate(async (b) => { const r = await fetch("/pictures", { method: "POST", body: Uint8Array.from(atob(b), (c) => c.charCodeAt(0)) }); return `${r.status} ${await r.text()}`; }, shot.toString("base64"));
+  const read = await page.evaluate(async (b) => {
+    const r = await fetch("/pictures", { method: "POST", body: Uint8Array.from(atob(b), (c) => c.charCodeAt(0)) });
+    return `${r.status} ${await r.text()}`;
+  }, shot.toString("base64"));
   assert.match(read, /^4\d\d .*(setup key|one-time)/i, read);
 });
 
 test("a list of sites from a file: added, used in the form, found, taken out; a broken one is refused", async () => {
   await page.goto(d.desk + "/settings");
-  await page.setInputFiles("#sites-file", { name: "sites.json", mimeType: "application/json", buffer: Buffer.from('{"format":"red-locket-sites/1","sites":[{"name":') });
+  await page.setInputFiles("#sites-file", {
+    name: "sites.json",
+    mimeType: "application/json",
+    buffer: Buffer.from('{"format":"red-locket-sites/1","sites":[{"name":'),
+  });
   await page.click("text=Add them");
   await page.waitForSelector(".bad");
-  const list = { format: "red-locket-sites/1", sites: [{ name: "Whelk Street Bakery", domains: ["whelkbakery.example", "whelk-orders.example"], also: ["the corner baker"], signIn: "https://whelk-orders.example/in" }] };
+  const list = {
+    format: "red-locket-sites/1",
+    sites: [
+      {
+        name: "Whelk Street Bakery",
+        domains: ["whelkbakery.example", "whelk-orders.example"],
+        also: ["the corner baker"],
+        signIn: "https://whelk-orders.example/in",
+      },
+    ],
+  };
   const schema = JSON.parse(readFileSync(join(root, "docs/sites.schema.json"), "utf8"));
-  for (const k of Object.keys(list.sites[0])) if (!(k in schema.properties.sites.items.properties)) delete list.sites[0][k];
-  await page.setInputFiles("#sites-file", { name: "sites.json", mimeType: "application/json", buffer: Buffer.from(JSON.stringify(list)) });
+  for (const k of Object.keys(list.sites[0]))
+    if (!(k in schema.properties.sites.items.properties)) delete list.sites[0][k];
+  await page.setInputFiles("#sites-file", {
+    name: "sites.json",
+    mimeType: "application/json",
+    buffer: Buffer.from(JSON.stringify(list)),
+  });
   await page.click("text=Add them");
   await page.waitForSelector(".device-list >> text=whelk-orders.example");
   await page.goto(d.desk + "/items/new");
@@ -295,14 +346,29 @@ test("an upload that is cut off leaves nothing", async () => {
   await page.locator(".line-main").first().click();
   await page.waitForSelector("[data-attach]", { state: "attached" });
   const item = await page.getAttribute("#sheet", "data-id");
-  await page.evaluate(async (id) => { // the page goes away in the middle of it
+  await page.evaluate(async (id) => {
+    // the page goes away in the middle of it
     const stop = new AbortController();
     let sent = 0;
-    const body = new ReadableStream({ pull(c) {
-      c.enqueue(new TextEncoder().encode(sent ? "x".repeat(1 << 18) : "--cut\r\nContent-Disposition: form-data; name=\"file\"; filename=\"half.txt\"\r\n\r\n"));
-      if (++sent > 8) stop.abort();
-    } });
-    await fetch(`/items/${id}/files`, { method: "POST", body, signal: stop.signal, headers: { "Content-Type": "multipart/form-data; boundary=cut" }, duplex: "half" }).catch(() => {});
+    const body = new ReadableStream({
+      pull(c) {
+        c.enqueue(
+          new TextEncoder().encode(
+            sent
+              ? "x".repeat(1 << 18)
+              : '--cut\r\nContent-Disposition: form-data; name="file"; filename="half.txt"\r\n\r\n',
+          ),
+        );
+        if (++sent > 8) stop.abort();
+      },
+    });
+    await fetch(`/items/${id}/files`, {
+      method: "POST",
+      body,
+      signal: stop.signal,
+      headers: { "Content-Type": "multipart/form-data; boundary=cut" },
+      duplex: "half",
+    }).catch(() => {});
     const data = new FormData();
     data.append("file", new File(["y".repeat(9 << 20)], "half.bin"));
     const send = new XMLHttpRequest();
@@ -315,7 +381,11 @@ test("an upload that is cut off leaves nothing", async () => {
   }, item);
   await page.reload();
   assert.ok(!/half\.(bin|txt)/.test(await page.innerText("#sheet")));
-  await page.setInputFiles("[data-attach]", { name: "whole.txt", mimeType: "text/plain", buffer: Buffer.from("all of it") });
+  await page.setInputFiles("[data-attach]", {
+    name: "whole.txt",
+    mimeType: "text/plain",
+    buffer: Buffer.from("all of it"),
+  });
   await page.waitForSelector(".file-list >> text=whole.txt");
 });
 
@@ -325,8 +395,23 @@ test("every page of the book at 390 px: no line is cut off, axe is content", asy
     await page.goto(d.desk + "/logins?q=" + q);
     return (await page.getAttribute(".book-list .line-main", "href")).split("?")[0];
   };
-  const card = await item("kind%3Dcard"), login = await item("halyard");
-  for (const path of ["/logins", "/cards", "/notes", "/logins?q=%3Dpinned", "/logins?on=2020-01-01", "/items/new", card, card + "/edit", login, login + "/past", login + "/print", "/devices", "/settings"]) {
+  const card = await item("kind%3Dcard"),
+    login = await item("halyard");
+  for (const path of [
+    "/logins",
+    "/cards",
+    "/notes",
+    "/logins?q=%3Dpinned",
+    "/logins?on=2020-01-01",
+    "/items/new",
+    card,
+    card + "/edit",
+    login,
+    login + "/past",
+    login + "/print",
+    "/devices",
+    "/settings",
+  ]) {
     await page.goto(d.desk + path);
     assert.equal(await page.evaluate(() => document.documentElement.scrollWidth), 390, path);
     await accessible(path + " at 390");
@@ -354,7 +439,8 @@ test("locking at once, when its pages are left", async () => {
     await page.click("dialog#ask >> text=Go on");
     await page.waitForSelector(".done:has-text('Saved')");
   }
-  for (const path of ["/logins", "/devices", "/logins"]) { // going from page to page isn't leaving
+  for (const path of ["/logins", "/devices", "/logins"]) {
+    // going from page to page isn't leaving
     await page.goto(d.desk + path);
     await page.waitForTimeout(1200);
   }
@@ -372,6 +458,11 @@ test("locking at once, when its pages are left", async () => {
 });
 
 test("nothing is in clear in any file, and no script went wrong", () => {
-  assert.deepEqual(inClear(d, ["Mooring credit card", "4111111111111111", "renew in winter", "Daily limit"]).filter((v) => !v.includes("no-code")), []);
+  assert.deepEqual(
+    inClear(d, ["Mooring credit card", "4111111111111111", "renew in winter", "Daily limit"]).filter(
+      (v) => !v.includes("no-code"),
+    ),
+    [],
+  );
   assert.deepEqual(troubles, []);
 });

@@ -24,8 +24,13 @@ async function press(page, dx, dy) {
 }
 
 /** Waits until the extension has drawn: its host is in the page. */
-const drawn = (page) => page.waitForFunction(() => [...document.documentElement.children].some((e) => e.matches(":popover-open")));
-const box = async (page, sel) => { const r = await page.locator(sel).boundingBox(); assert.ok(r); return r; };
+const drawn = (page) =>
+  page.waitForFunction(() => [...document.documentElement.children].some((e) => e.matches(":popover-open")));
+const box = async (page, sel) => {
+  const r = await page.locator(sel).boundingBox();
+  assert.ok(r);
+  return r;
+};
 
 /** Presses the first line of the offer below a field. */
 async function choose(page, field) {
@@ -53,7 +58,10 @@ test("before it is connected, and while the words are compared", async () => {
   await desk.click("text=No, refuse it");
   await opened.waitForSelector("text=Refused in Red Locket");
   await opened.close();
-  const saving = () => b.context.serviceWorkers()[0].evaluate(async () => (await chrome.privacy.services.passwordSavingEnabled.get({})).value);
+  const saving = () =>
+    b.context
+      .serviceWorkers()[0]
+      .evaluate(async () => (await chrome.privacy.services.passwordSavingEnabled.get({})).value);
   const { there, here } = await connect(b, desk, d.laptop);
   assert.equal(there.length, 4);
   assert.deepEqual(there, here, "the same words on both sides");
@@ -161,7 +169,10 @@ async function keepSlip(page, act = 0) {
 /** The height of the slip's line of acts, found by the pointer that the browser shows there. */
 async function slipFoot(page) {
   for (let y = 420; y > 150; y -= 6) {
-    const hit = await page.evaluate(([x, y]) => document.elementFromPoint(x, y)?.matches(":popover-open") ?? false, [1280 - 26 - 372 + 40, y]);
+    const hit = await page.evaluate(
+      ([x, y]) => document.elementFromPoint(x, y)?.matches(":popover-open") ?? false,
+      [1280 - 26 - 372 + 40, y],
+    );
     if (hit) return y - 30;
   }
   assert.fail("no slip is shown");
@@ -170,7 +181,12 @@ async function slipFoot(page) {
 test("an unknown sign-in raises the slip; a refused one doesn't; Never here is kept", async () => {
   await site.context().clearCookies({ name: "session" });
   await site.goto(d.site("lanternfish", "/sign-up"));
-  for (const [f, v] of [["#user", "idris@x.example"], ["#password", "thole-pin-88"], ["#repeat", "thole-pin-88"]]) await site.fill(f, v);
+  for (const [f, v] of [
+    ["#user", "idris@x.example"],
+    ["#password", "thole-pin-88"],
+    ["#repeat", "thole-pin-88"],
+  ])
+    await site.fill(f, v);
   await site.click("main button");
   await site.waitForURL("**/welcome");
   await drawn(site);
@@ -182,7 +198,10 @@ test("an unknown sign-in raises the slip; a refused one doesn't; Never here is k
   await site.click("main button");
   await site.waitForSelector(".error");
   await site.waitForTimeout(400);
-  assert.ok(!(await site.evaluate(() => document.elementFromPoint(1000, 80)?.matches(":popover-open"))), "a refused sign-in isn't asked about");
+  assert.ok(
+    !(await site.evaluate(() => document.elementFromPoint(1000, 80)?.matches(":popover-open"))),
+    "a refused sign-in isn't asked about",
+  );
   await site.fill("#user", "idris@x.example");
   await site.fill("#password", "thole-pin-88");
   await site.click("main button");
@@ -200,11 +219,16 @@ test("a page that imitates a kept site raises the alarm, and gets nothing", asyn
     await site.goto(d.site(name));
     await drawn(site);
     await site.waitForTimeout(450);
-    assert.ok(await site.evaluate(() => document.elementFromPoint(640, 120)?.matches(":popover-open")), `${name}: the alarm stands in the middle of the page`);
+    assert.ok(
+      await site.evaluate(() => document.elementFromPoint(640, 120)?.matches(":popover-open")),
+      `${name}: the alarm stands in the middle of the page`,
+    );
     await site.focus("#password");
     await site.keyboard.press("ArrowDown");
     const window = await b.page();
-    const tab = await b.context.serviceWorkers()[0].evaluate(async (url) => (await chrome.tabs.query({ url: url + "*" }))[0].id, d.site(name));
+    const tab = await b.context
+      .serviceWorkers()[0]
+      .evaluate(async (url) => (await chrome.tabs.query({ url: url + "*" }))[0].id, d.site(name));
     await window.goto(`chrome-extension://${b.id}/window.html?tab=${tab}`);
     await window.waitForSelector("text=No login is kept for");
     await window.close();
@@ -252,11 +276,19 @@ test("a page's own presses do nothing", async () => {
   await site.waitForTimeout(200);
   await site.evaluate(() => {
     const host = [...document.documentElement.children].find((e) => e.matches(":popover-open"));
-    for (const type of ["mousedown", "mouseup", "click"]) host.dispatchEvent(new MouseEvent(type, { bubbles: true, clientX: 400, clientY: 200 }));
+    for (const type of ["mousedown", "mouseup", "click"])
+      host.dispatchEvent(new MouseEvent(type, { bubbles: true, clientX: 400, clientY: 200 }));
     host.click();
-    for (const key of ["ArrowDown", "Enter"]) document.querySelector("#user").dispatchEvent(new KeyboardEvent("keydown", { key, bubbles: true }));
+    for (const key of ["ArrowDown", "Enter"])
+      document.querySelector("#user").dispatchEvent(new KeyboardEvent("keydown", { key, bubbles: true }));
   });
-  assert.equal(await site.evaluate(() => [...document.documentElement.children].find((e) => e.matches(":popover-open")).shadowRoot), null, "the root is closed");
+  assert.equal(
+    await site.evaluate(
+      () => [...document.documentElement.children].find((e) => e.matches(":popover-open")).shadowRoot,
+    ),
+    null,
+    "the root is closed",
+  );
   await site.evaluate(() => (document.documentElement.style.opacity = "0.01"));
   const r = await box(site, "#user");
   await press(site, r.x + 40, r.y + r.height + 22);
@@ -267,7 +299,9 @@ test("a page's own presses do nothing", async () => {
 test("the extension's window: this page's logins, others, and locking", async () => {
   await site.goto(d.site("lanternfish", "/sign-in"));
   await site.waitForTimeout(300);
-  const tab = await b.context.serviceWorkers()[0].evaluate(async (url) => (await chrome.tabs.query({ url: url + "*" }))[0].id, d.site("lanternfish"));
+  const tab = await b.context
+    .serviceWorkers()[0]
+    .evaluate(async (url) => (await chrome.tabs.query({ url: url + "*" }))[0].id, d.site("lanternfish"));
   const w = await b.page();
   await w.goto(`chrome-extension://${b.id}/window.html?tab=${tab}`);
   await w.waitForSelector("text=Logins for lanternfish.localhost");

@@ -16,16 +16,27 @@ before(async () => {
   d = await demo(build(), 17500);
   dir = mkdtempSync(join(tmpdir(), "redlocket-firefox-"));
   b = await puppeteer.launch({
-    browser: "firefox", executablePath: execFileSync("sh", ["-c", "command -v firefox-esr"], { encoding: "utf8" }).trim(), headless: true, args: ["-remote-allow-system-access"],
-    extraPrefsFirefox: { "extensions.webextensions.uuids": JSON.stringify({ [id]: uuid }), "xpinstall.signatures.required": false, "network.proxy.type": 0 },
+    browser: "firefox",
+    executablePath: execFileSync("sh", ["-c", "command -v firefox-esr"], { encoding: "utf8" }).trim(),
+    headless: true,
+    args: ["-remote-allow-system-access"],
+    extraPrefsFirefox: {
+      "extensions.webextensions.uuids": JSON.stringify({ [id]: uuid }),
+      "xpinstall.signatures.required": false,
+      "network.proxy.type": 0,
+    },
     defaultViewport: { width: 1280, height: 800 },
   });
   const xpi = join(dir, "redlocket-firefox.xpi");
   desk = await b.newPage();
-  const resp = await fetch(d.laptop.replace("laptop.localhost", "127.0.0.1") + "/extension/redlocket-firefox.xpi", { redirect: "manual" });
+  const resp = await fetch(d.laptop.replace("laptop.localhost", "127.0.0.1") + "/extension/redlocket-firefox.xpi", {
+    redirect: "manual",
+  });
   assert.equal(resp.status, 307);
   await desk.goto(d.laptop + "/front");
-  const bytes = await desk.evaluate(async () => [...new Uint8Array(await (await fetch("/extension/redlocket-firefox.xpi")).arrayBuffer())]);
+  const bytes = await desk.evaluate(async () => [
+    ...new Uint8Array(await (await fetch("/extension/redlocket-firefox.xpi")).arrayBuffer()),
+  ]);
   writeFileSync(xpi, Buffer.from(bytes));
   await b.installExtension(xpi);
   await desk.goto(d.laptop + "/");
@@ -40,7 +51,8 @@ after(async () => {
   if (dir) rmSync(dir, { recursive: true, force: true });
 });
 
-const drawn = (page) => page.waitForFunction(() => [...document.documentElement.children].some((e) => e.matches(":popover-open")));
+const drawn = (page) =>
+  page.waitForFunction(() => [...document.documentElement.children].some((e) => e.matches(":popover-open")));
 const pause = (ms) => new Promise((r) => setTimeout(r, ms));
 
 async function choose(page, field) {
@@ -76,7 +88,12 @@ test("connect from the device's own page, with the same four words", async () =>
   await desk.click(".waiting .btn-primary");
   await desk.waitForSelector(".done");
   assert.match(await desk.$eval("#browsers", (e) => e.textContent), /Firefox/);
-  for (let i = 0; i < 50 && !(await c.evaluate(() => document.querySelector("#say").textContent)).startsWith("Connected."); i++) await pause(100);
+  for (
+    let i = 0;
+    i < 50 && !(await c.evaluate(() => document.querySelector("#say").textContent)).startsWith("Connected.");
+    i++
+  )
+    await pause(100);
   assert.match(await c.evaluate(() => document.querySelector("#say").textContent), /^Connected\./);
 });
 
@@ -84,10 +101,17 @@ test("the extension's window lists, finds, and says that the vault is locked", a
   const site = await b.newPage();
   await site.goto(d.site("lanternfish", "/sign-in"));
   const c = await own("connect.html?app=");
-  await c.evaluate(async (at) => {
-    const [tab] = await browser.tabs.query({ url: at.replace(/:\d+/, "") + "*" }).then((l) => (l.length ? l : browser.tabs.query({}).then((all) => all.filter((t) => t.url.includes("lanternfish")))));
-    await browser.tabs.create({ url: browser.runtime.getURL(`window.html?tab=${tab.id}`), active: false });
-  }, d.site("lanternfish", "/sign-in"));
+  await c.evaluate(
+    async (at) => {
+      const [tab] = await browser.tabs
+        .query({ url: at.replace(/:\d+/, "") + "*" })
+        .then((l) =>
+          l.length ? l : browser.tabs.query({}).then((all) => all.filter((t) => t.url.includes("lanternfish"))),
+        );
+      await browser.tabs.create({ url: browser.runtime.getURL(`window.html?tab=${tab.id}`), active: false });
+    },
+    d.site("lanternfish", "/sign-in"),
+  );
   const w = await own("window.html");
   const says = async (what) => {
     for (let i = 0; i < 50; i++) {
@@ -97,11 +121,12 @@ test("the extension's window lists, finds, and says that the vault is locked", a
     assert.fail(`the window doesn't say ${what}: ${await w.evaluate(() => document.body.innerText)}`);
   };
   await says("Logins for lanternfish.localhost");
-  const find = (q) => w.evaluate((q) => {
-    const f = document.querySelector("#find");
-    f.value = q;
-    f.dispatchEvent(new Event("input"));
-  }, q);
+  const find = (q) =>
+    w.evaluate((q) => {
+      const f = document.querySelector("#find");
+      f.value = q;
+      f.dispatchEvent(new Event("input"));
+    }, q);
   await find("ferryl");
   await says("Ferrylink");
   await find("");
@@ -148,7 +173,11 @@ test("sign up with a made password; the slip keeps it", async () => {
   await drawn(site);
   await pause(300);
   let y = 440;
-  while (y > 150 && !(await site.evaluate((y) => document.elementFromPoint(922, y)?.matches(":popover-open") ?? false, y))) y -= 6;
+  while (
+    y > 150 &&
+    !(await site.evaluate((y) => document.elementFromPoint(922, y)?.matches(":popover-open") ?? false, y))
+  )
+    y -= 6;
   await site.mouse.click(922, y - 30);
   await pause(400);
   await desk.goto(d.laptop + "/logins?q=wren.t");
@@ -185,18 +214,35 @@ async function filled(field, what) {
 }
 
 for (const [name, s] of Object.entries({
-  ferrylink: { user: "[data-key=user]", password: "[data-key=password]", send: "[data-moving='/sign-in'] button", then: "[href='/welcome']" },
+  ferrylink: {
+    user: "[data-key=user]",
+    password: "[data-key=password]",
+    send: "[data-moving='/sign-in'] button",
+    then: "[href='/welcome']",
+  },
   brackish: { user: "#user", password: "#password", send: "[data-go]", then: "[href='/welcome']" },
-  harbourwater: { user: "#user >>> input", password: "#password >>> input", send: "[data-shadowed] button", then: "#to-change" },
+  harbourwater: {
+    user: "#user >>> input",
+    password: "#password >>> input",
+    send: "[data-shadowed] button",
+    then: "#to-change",
+  },
   oystercatcher: { user: ".first", password: ".second", send: "main form button", then: "#to-change" },
-  periwinkle: { open: "[data-dialog]", user: "#user", password: "#password", send: "dialog button", then: "#to-change" },
+  periwinkle: {
+    open: "[data-dialog]",
+    user: "#user",
+    password: "#password",
+    send: "dialog button",
+    then: "#to-change",
+  },
   thriftmarket: { user: "#user", password: "#password", send: "main form button", then: "#to-change" },
 })) {
   test(`${name}: signed in`, async () => {
     const site = await b.newPage();
     await site.goto(d.site(name, "/sign-in"));
     if (s.open) await site.click(s.open);
-    const user = await site.waitForSelector(s.user), password = await site.waitForSelector(s.password);
+    const user = await site.waitForSelector(s.user),
+      password = await site.waitForSelector(s.password);
     await pause(300);
     await down(site, user);
     await filled(password, `${name}: the password`);
@@ -229,7 +275,11 @@ test("a frame of the site's own, a change of password and a checkout", async () 
   await pause(500);
   await site.goto(d.site("pantryandpier", "/pay"));
   await pause(400);
-  for (const [at, then] of [["#name", "#street"], ["#number", "#holder"], ["#safety", "#safety"]]) {
+  for (const [at, then] of [
+    ["#name", "#street"],
+    ["#number", "#holder"],
+    ["#safety", "#safety"],
+  ]) {
     await down(site, await site.waitForSelector(at));
     await filled(await site.$(then), then);
   }
@@ -251,7 +301,8 @@ test("a payment company's frames: the offer stands beside the frame", async () =
   await pause(700);
   const frame = site.frames().find((f) => f.url().includes("name=number"));
   const number = await frame.waitForSelector("#field");
-  for (let i = 0; i < 2; i++) { // Fill here all the same; then the card
+  for (let i = 0; i < 2; i++) {
+    // Fill here all the same; then the card
     await number.focus();
     await pause(600);
     await site.keyboard.press("ArrowDown");
@@ -274,7 +325,9 @@ test("the one-time code is copied, and cleared", async () => {
   await down(site, await site.waitForSelector("#user"));
   await filled(await site.$("#password"), "the password");
   const pasted = async () => {
-    await site.$eval("#user", (e) => { e.value = ""; });
+    await site.$eval("#user", (e) => {
+      e.value = "";
+    });
     await site.focus("#user");
     await site.keyboard.down("Control");
     await site.keyboard.press("v");

@@ -1,6 +1,7 @@
 // A second implementation of docs/format.md, written from that page on general-purpose libraries
 // (@noble/hashes, @noble/ciphers, WebCrypto), against the vectors in testdata/.
 import test from "node:test";
+import { WORDS as list } from "../extension/src/wordlist.js";
 import assert from "node:assert/strict";
 import { readFileSync } from "node:fs";
 import { join } from "node:path";
@@ -17,7 +18,11 @@ const un = (s) => new Uint8Array(Buffer.from(s, "hex"));
 const utf8 = (s) => new TextEncoder().encode(s);
 const cat = (...p) => new Uint8Array(Buffer.concat(p.map((x) => Buffer.from(x))));
 const lp = (p) => cat([p.length >> 8, p.length & 255], p);
-const u64 = (n) => { const o = Buffer.alloc(8); o.writeBigUInt64BE(BigInt(n)); return new Uint8Array(o); };
+const u64 = (n) => {
+  const o = Buffer.alloc(8);
+  o.writeBigUInt64BE(BigInt(n));
+  return new Uint8Array(o);
+};
 const expand = (key, info) => hkdf(sha256, key, utf8("redlocket/1"), utf8(info), 32);
 
 function open(key, ad, sealed) {
@@ -25,7 +30,9 @@ function open(key, ad, sealed) {
   const padded = xchacha20poly1305(key, sealed.slice(1, 25), ad).decrypt(sealed.slice(25));
   const end = padded.lastIndexOf(0x80);
   assert.ok(padded.slice(end + 1).every((x) => x === 0));
-  const n = padded.length, e = Math.floor(Math.log2(n)), s = Math.floor(Math.log2(e)) + 1;
+  const n = padded.length,
+    e = Math.floor(Math.log2(n)),
+    s = Math.floor(Math.log2(e)) + 1;
   assert.equal(n % 2 ** (e - s), 0, "a Padmé size");
   return padded.slice(0, end);
 }
@@ -33,7 +40,14 @@ function open(key, ad, sealed) {
 // RFC 9106, section 5.3: what the library computes is Argon2id.
 test("Argon2id of the RFC", () => {
   const fill = (x, n) => new Uint8Array(n).fill(x);
-  const tag = argon2id(fill(1, 32), fill(2, 16), { t: 3, m: 32, p: 4, dkLen: 32, key: fill(3, 8), personalization: fill(4, 12) });
+  const tag = argon2id(fill(1, 32), fill(2, 16), {
+    t: 3,
+    m: 32,
+    p: 4,
+    dkLen: 32,
+    key: fill(3, 8),
+    personalization: fill(4, 12),
+  });
   assert.equal(hex(tag), "0d640df58d78766c08c037a34a8b53c9d01ef0452d75b65eb52520e96b01e659");
 });
 
@@ -50,19 +64,34 @@ test("from the master password to the keys", () => {
 });
 
 test("the vault key, a record and a head", () => {
-  const key = open(un(v.unlock_key), cat(lp(utf8("redlocket/1 wrap")), lp(utf8("master")), lp(utf8(v.vault_id))), un(v.wrapped_by_master));
+  const key = open(
+    un(v.unlock_key),
+    cat(lp(utf8("redlocket/1 wrap")), lp(utf8("master")), lp(utf8(v.vault_id))),
+    un(v.wrapped_by_master),
+  );
   assert.equal(hex(key), v.vault_key);
   assert.equal(hex(expand(key, "record")), v.record_key);
   const ad = (rev) => cat(lp(utf8("redlocket/1 record")), lp(utf8(v.vault_id)), lp(utf8(v.record_id)), lp(u64(rev)));
   assert.equal(Buffer.from(open(un(v.record_key), ad(v.record_rev), un(v.record_sealed))).toString(), v.record_plain);
-  assert.throws(() => open(un(v.record_key), ad(v.record_rev + 1), un(v.record_sealed)), "another revision doesn't open");
-  const head = open(expand(key, "head"), cat(lp(utf8("redlocket/1 head")), lp(utf8(v.vault_id)), lp(u64(v.head_number))), un(v.head_sealed));
+  assert.throws(
+    () => open(un(v.record_key), ad(v.record_rev + 1), un(v.record_sealed)),
+    "another revision doesn't open",
+  );
+  const head = open(
+    expand(key, "head"),
+    cat(lp(utf8("redlocket/1 head")), lp(utf8(v.vault_id)), lp(u64(v.head_number))),
+    un(v.head_sealed),
+  );
   assert.equal(Buffer.from(head).toString(), v.head_plain);
 });
 
 test("codes on paper", () => {
   const digits = "0123456789ABCDEFGHJKMNPQRSTVWXYZ";
-  const mul = (x, y) => { let p = 0; for (; y; y >>= 1, x = x & 16 ? ((x << 1) ^ 37) & 31 : x << 1) if (y & 1) p ^= x; return p; };
+  const mul = (x, y) => {
+    let p = 0;
+    for (; y; y >>= 1, x = x & 16 ? ((x << 1) ^ 37) & 31 : x << 1) if (y & 1) p ^= x;
+    return p;
+  };
   const print = (code, use) => {
     const bits = [...un(code)].map((x) => x.toString(2).padStart(8, "0")).join("");
     const d = bits.match(/.{5}/g).map((x) => parseInt(x, 2));
@@ -76,11 +105,17 @@ test("codes on paper", () => {
   assert.deepEqual(print(v.recovery, 16), v.recovery_printed);
 });
 
-const list = new Function(readFileSync(join(root, "extension/files/wordlist.js"), "utf8") + "; return WORDS;")();
-const words = (digest, n) => Array.from({ length: n }, (_, i) => list[Number(BigInt("0x" + hex(digest.slice(i * 5, i * 5 + 5))) % BigInt(list.length))]);
+const words = (digest, n) =>
+  Array.from(
+    { length: n },
+    (_, i) => list[Number(BigInt("0x" + hex(digest.slice(i * 5, i * 5 + 5))) % BigInt(list.length))],
+  );
 
 test("the words of an introduction", () => {
-  assert.deepEqual(words(sha256(cat(lp(utf8("redlocket/1 introduction")), lp(un(v.introduction_public_key)))), 6), v.introduction_words);
+  assert.deepEqual(
+    words(sha256(cat(lp(utf8("redlocket/1 introduction")), lp(un(v.introduction_public_key)))), 6),
+    v.introduction_words,
+  );
 });
 
 test("a pairing and a message of the bridge", async () => {
@@ -88,17 +123,35 @@ test("a pairing and a message of the bridge", async () => {
   const curve = { name: "ECDH", namedCurve: "P-256" };
   const point = un(b.browser_public);
   const url = (u) => Buffer.from(u).toString("base64url");
-  const mine = await subtle.importKey("jwk", { kty: "EC", crv: "P-256", x: url(point.slice(1, 33)), y: url(point.slice(33)), d: url(un(b.browser_private)) }, curve, false, ["deriveBits"]);
+  const mine = await subtle.importKey(
+    "jwk",
+    { kty: "EC", crv: "P-256", x: url(point.slice(1, 33)), y: url(point.slice(33)), d: url(un(b.browser_private)) },
+    curve,
+    false,
+    ["deriveBits"],
+  );
   const theirs = await subtle.importKey("raw", un(b.app_public), curve, false, []);
   const secret = new Uint8Array(await subtle.deriveBits({ name: "ECDH", public: theirs }, mine, 256));
-  const t = sha256(cat(...[utf8("redlocket/1 pairing"), point, un(b.browser_nonce), un(b.app_public), un(b.app_nonce)].map(lp)));
+  const t = sha256(
+    cat(...[utf8("redlocket/1 pairing"), point, un(b.browser_nonce), un(b.app_public), un(b.app_nonce)].map(lp)),
+  );
   assert.deepEqual(words(t, 4), b.words);
   const shared = hkdf(sha256, secret, t, utf8("redlocket/1 connection"), 32);
   assert.equal(hex(shared), b.shared);
   const salt = cat(un(b.session_browser_nonce), un(b.session_app_nonce));
   const seal = async (info, plain) => {
-    const key = await subtle.importKey("raw", hkdf(sha256, shared, salt, utf8(info), 32), "AES-GCM", false, ["encrypt"]);
-    return hex(new Uint8Array(await subtle.encrypt({ name: "AES-GCM", iv: cat([0, 0, 0, 0], u64(b.n)), additionalData: utf8(b.session) }, key, utf8(plain))));
+    const key = await subtle.importKey("raw", hkdf(sha256, shared, salt, utf8(info), 32), "AES-GCM", false, [
+      "encrypt",
+    ]);
+    return hex(
+      new Uint8Array(
+        await subtle.encrypt(
+          { name: "AES-GCM", iv: cat([0, 0, 0, 0], u64(b.n)), additionalData: utf8(b.session) },
+          key,
+          utf8(plain),
+        ),
+      ),
+    );
   };
   assert.equal(await seal("redlocket/1 to app", b.plain), b.sealed_to_app);
   assert.equal(await seal("redlocket/1 to browser", b.answer), b.sealed_to_browser);

@@ -19,7 +19,8 @@ after(async () => {
 });
 
 const worker = () => b.context.serviceWorkers()[0];
-const shown = (page, x, y) => page.evaluate(([x, y]) => document.elementFromPoint(x, y)?.matches(":popover-open") ?? false, [x, y]);
+const shown = (page, x, y) =>
+  page.evaluate(([x, y]) => document.elementFromPoint(x, y)?.matches(":popover-open") ?? false, [x, y]);
 /** Waits until something is drawn at the place where slips stand. */
 async function slip(page) {
   await page.waitForFunction(() => document.elementFromPoint(1280 - 200, 60)?.matches(":popover-open"));
@@ -93,7 +94,10 @@ test("by the key: the likely login, and pressed again the next", async () => {
   await site.waitForTimeout(600);
   const names = [];
   for (let i = 0; i < 3; i++) {
-    await worker().evaluate(async (url) => { const [t] = await chrome.tabs.query({ url: url + "*" }); await fillTab(t.id); }, d.site("pantryandpier"));
+    await worker().evaluate(async (url) => {
+      const [t] = await chrome.tabs.query({ url: url + "*" });
+      await fillTab(t.id);
+    }, d.site("pantryandpier"));
     await site.waitForTimeout(400);
     names.push(await site.inputValue("#user"));
   }
@@ -177,7 +181,10 @@ test("a change that the site refuses: one press steps back", async () => {
   await desk.click("text=Read");
   await desk.locator(".versions button:has-text('Show')").first().click();
   await desk.waitForSelector(".versions .grouped");
-  assert.ok((await desk.locator(".versions .glyphs").allInnerTexts()).join("").includes(made), "the refused one stays readable");
+  assert.ok(
+    (await desk.locator(".versions .glyphs").allInnerTexts()).join("").includes(made),
+    "the refused one stays readable",
+  );
   await site.close();
 });
 
@@ -190,7 +197,12 @@ test("typed while the vault is locked, it is asked about once it's open", async 
   await desk.click("button.medallion");
   await desk.waitForSelector("#password");
   await site.bringToFront();
-  for (const [f, v] of [["#user", "late@x.example"], ["#password", "late-tide-77"], ["#repeat", "late-tide-77"]]) await site.fill(f, v);
+  for (const [f, v] of [
+    ["#user", "late@x.example"],
+    ["#password", "late-tide-77"],
+    ["#repeat", "late-tide-77"],
+  ])
+    await site.fill(f, v);
   await site.click("main form button");
   await site.waitForURL("**/welcome");
   await site.waitForTimeout(500);
@@ -208,7 +220,10 @@ test("the window makes passwords that lie in the drawer, and keeps what is typed
   await site.waitForTimeout(500);
   await site.fill("#user", "typed-by-hand");
   await site.fill("#password", "by-hand-1");
-  const tab = await worker().evaluate(async (url) => (await chrome.tabs.query({ url: url + "*" }))[0].id, d.site("kelpandcrown"));
+  const tab = await worker().evaluate(
+    async (url) => (await chrome.tabs.query({ url: url + "*" }))[0].id,
+    d.site("kelpandcrown"),
+  );
   const w = await b.page();
   await w.goto(`chrome-extension://${b.id}/window.html?tab=${tab}`);
   await w.click("#maker summary");

@@ -14,7 +14,14 @@ export const maren = { email: "maren.tolliver@cormorant.example", password: "kel
 export const idris = { email: "idris.tolliver@cormorant.example", password: "slack tide over ropewalk" };
 
 const which = (name) => execFileSync("sh", ["-c", `command -v ${name}`], { encoding: "utf8" }).trim();
-const flags = ["--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"];
+const flags = [
+  "--no-sandbox",
+  "--disable-gpu",
+  "--no-first-run",
+  "--disable-background-networking",
+  "--disable-component-update",
+  "--disable-sync",
+];
 
 /** Builds the program once per run. */
 export function build() {
@@ -48,8 +55,12 @@ export async function demo(program, port, more = []) {
   const dir = mkdtempSync(join(tmpdir(), "redlocket-e2e-"));
   const p = await start(program, ["demo", "--port", String(port), "--data", dir, ...more], "Ctrl-C ends it");
   return {
-    ...p, dir,
-    desk: `http://desk.localhost:${port + 1}`, laptop: `http://laptop.localhost:${port + 2}`, idris: `http://idris.localhost:${port + 3}`, cloud: `http://127.0.0.1:${port}`,
+    ...p,
+    dir,
+    desk: `http://desk.localhost:${port + 1}`,
+    laptop: `http://laptop.localhost:${port + 2}`,
+    idris: `http://idris.localhost:${port + 3}`,
+    cloud: `http://127.0.0.1:${port}`,
     site: (name, path = "/") => `http://${name}.localhost:${port + 10}${path}`,
     clean: () => rmSync(dir, { recursive: true, force: true }),
   };
@@ -63,10 +74,20 @@ export async function demo(program, port, more = []) {
  */
 export function inClear(d, typed = []) {
   const source = readFileSync(join(root, "demo/data.go"), "utf8");
-  const rows = source.slice(source.indexOf("var marens")).split("\n").filter((l) => l.startsWith("\t{") || l.startsWith("\t\t{"));
+  const rows = source
+    .slice(source.indexOf("var marens"))
+    .split("\n")
+    .filter((l) => l.startsWith("\t{") || l.startsWith("\t\t{"));
   const known = [maren.email, idris.email, "Maren Tolliver", "Idris Tolliver", "Saltmarsh Quay"].join(" ");
-  const values = rows.flatMap((l) => [...l.matchAll(/"((?:[^"\\]|\\.)*)"/g)].map((m) => m[1])).filter((v) => v.length >= 6 && !known.includes(v));
-  const texts = [d.log, ...readdirSync(d.dir, { recursive: true, withFileTypes: true }).filter((e) => e.isFile()).map((e) => readFileSync(join(e.parentPath ?? e.path, e.name), "latin1"))];
+  const values = rows
+    .flatMap((l) => [...l.matchAll(/"((?:[^"\\]|\\.)*)"/g)].map((m) => m[1]))
+    .filter((v) => v.length >= 6 && !known.includes(v));
+  const texts = [
+    d.log,
+    ...readdirSync(d.dir, { recursive: true, withFileTypes: true })
+      .filter((e) => e.isFile())
+      .map((e) => readFileSync(join(e.parentPath ?? e.path, e.name), "latin1")),
+  ];
   const all = [...new Set([...values, ...typed])];
   if (all.length < 100 || texts.length < 5) throw new Error("there is too little to search");
   return all.filter((v) => texts.some((t) => t.includes(Buffer.from(v).toString("latin1"))));
@@ -79,17 +100,34 @@ export async function browser({ extension = false, ...options } = {}) {
   if (extension) {
     const dir = join(profile, "extension");
     cpSync(join(root, "extension/files"), dir, { recursive: true });
-    args.push("--headless=new", `--disable-extensions-except=${dir}`, `--load-extension=${dir}`, "--disable-features=DisableLoadExtensionCommandLineSwitch");
+    args.push(
+      "--headless=new",
+      `--disable-extensions-except=${dir}`,
+      `--load-extension=${dir}`,
+      "--disable-features=DisableLoadExtensionCommandLineSwitch",
+    );
   }
   const context = await chromium.launchPersistentContext(join(profile, "data"), {
-    executablePath: which("chromium"), args, viewport: { width: 1280, height: 800 }, ignoreDefaultArgs: extension ? ["--disable-extensions"] : [], ...options,
+    executablePath: which("chromium"),
+    args,
+    viewport: { width: 1280, height: 800 },
+    ignoreDefaultArgs: extension ? ["--disable-extensions"] : [],
+    ...options,
   });
   let id = "";
   if (extension) {
     const worker = context.serviceWorkers()[0] ?? (await context.waitForEvent("serviceworker"));
     id = new URL(worker.url()).host;
   }
-  return { context, id, page: () => context.newPage(), close: async () => { await context.close(); rmSync(profile, { recursive: true, force: true }); } };
+  return {
+    context,
+    id,
+    page: () => context.newPage(),
+    close: async () => {
+      await context.close();
+      rmSync(profile, { recursive: true, force: true });
+    },
+  };
 }
 
 /** Opens a profile's vault on a device. */
@@ -133,6 +171,10 @@ export async function accessible(page, what) {
     await page.evaluate(axe);
     const r = await page.evaluate(() => window.axe.run(document, { resultTypes: ["violations"] }));
     const bad = r.violations.filter((v) => v.impact === "serious" || v.impact === "critical");
-    assert.deepEqual(bad.map((v) => `${v.id}: ${v.nodes.map((n) => n.target).join(" ")}`), [], `${what}, ${colorScheme}`);
+    assert.deepEqual(
+      bad.map((v) => `${v.id}: ${v.nodes.map((n) => n.target).join(" ")}`),
+      [],
+      `${what}, ${colorScheme}`,
+    );
   }
 }

@@ -7,7 +7,8 @@ import { accessible as axeFinds, browser, build, demo, idris, inClear, maren, un
 
 let d, b, page;
 /** @type {string[]} */
-const troubles = [], typed = [];
+const troubles = [],
+  typed = [];
 
 before(async () => {
   d = await demo(build(), 17640);
@@ -32,14 +33,19 @@ async function answer() {
 }
 /** Presses it, and shows the master password if that is asked for before `waits` is done. */
 async function answering(press, waits) {
-  const asked = page.waitForSelector("dialog#ask[open]").then(() => true, () => false);
+  const asked = page.waitForSelector("dialog#ask[open]").then(
+    () => true,
+    () => false,
+  );
   await page.click(press);
   if (await Promise.race([waits.then(() => false), asked])) await answer();
   return waits;
 }
 const file = (name, text) => ({ name, mimeType: "text/csv", buffer: Buffer.from(text) });
-const desk = "name,url,username,password,note\ngullwing.example,https://gullwing.example/sign-in,maren.tolliver@cormorant.example,vq7RtumKaleW9oxBfent,\nwhimbrel.example,https://whimbrel.example/in,wren,first-Secret-81,of the boat\nbrackish.example,https://brackish.example/sign-in,mtolliver,older-Secret-82,\n,,nobody,x,\n";
-const laptop = '"url","username","password","timePasswordChanged"\n"https://www.whimbrel.example","wren","first-Secret-81","1690000000000"\n"https://skua.example","wren","second-Secret-83","1690000000000"\n';
+const desk =
+  "name,url,username,password,note\ngullwing.example,https://gullwing.example/sign-in,maren.tolliver@cormorant.example,vq7RtumKaleW9oxBfent,\nwhimbrel.example,https://whimbrel.example/in,wren,first-Secret-81,of the boat\nbrackish.example,https://brackish.example/sign-in,mtolliver,older-Secret-82,\n,,nobody,x,\n";
+const laptop =
+  '"url","username","password","timePasswordChanged"\n"https://www.whimbrel.example","wren","first-Secret-81","1690000000000"\n"https://skua.example","wren","second-Secret-83","1690000000000"\n';
 typed.push("first-Secret-81", "older-Secret-82", "second-Secret-83");
 
 test("two files become a plan; decided, brought in, taken back", async () => {
@@ -57,7 +63,10 @@ test("two files become a plan; decided, brought in, taken back", async () => {
   await step.selectOption({ label: "Take that of desk.csv" });
   await page.waitForSelector("text=1 decided");
   const [mend] = await Promise.all([page.waitForEvent("download"), page.click("text=Save as CSV to mend")]);
-  assert.match(readFileSync(await mend.path(), "utf8"), /^name,url,username,password,note,line,reason\r\n,,nobody,x,,5,it has neither an address nor a name\r\n$/);
+  assert.match(
+    readFileSync(await mend.path(), "utf8"),
+    /^name,url,username,password,note,line,reason\r\n,,nobody,x,,5,it has neither an address nor a name\r\n$/,
+  );
   await page.click("text=Import 3 logins");
   await page.waitForSelector("text=Brought in");
   await accessible("what comes next");
@@ -69,7 +78,9 @@ test("two files become a plan; decided, brought in, taken back", async () => {
   await page.locator(".line-main", { hasText: "mtolliver" }).first().click();
   await page.waitForSelector("#sheet h1:has-text('Brackish Radio')");
   await page.click("#sheet >> text=Show >> nth=0");
-  await page.waitForFunction(() => [...document.querySelectorAll("#sheet .glyphs")].map((g) => g.textContent).join("") === "older-Secret-82");
+  await page.waitForFunction(
+    () => [...document.querySelectorAll("#sheet .glyphs")].map((g) => g.textContent).join("") === "older-Secret-82",
+  );
   // Edited since: it stays when the import is taken back.
   await page.goto(d.desk + "/logins?q=skua");
   await page.locator(".line-main").first().click();
@@ -88,12 +99,20 @@ test("two files become a plan; decided, brought in, taken back", async () => {
   await page.locator(".line-main", { hasText: "mtolliver" }).first().click();
   await page.waitForSelector("#sheet h1:has-text('Brackish Radio')");
   await page.click("#sheet >> text=Show >> nth=0");
-  await page.waitForFunction(() => [...document.querySelectorAll("#sheet .glyphs")].map((g) => g.textContent).join("") === "longwave-Harbour-7");
+  await page.waitForFunction(
+    () => [...document.querySelectorAll("#sheet .glyphs")].map((g) => g.textContent).join("") === "longwave-Harbour-7",
+  );
 });
 
 test("columns without names: guessed, changed by hand, remembered", async () => {
   await page.goto(d.desk + "/import");
-  await page.setInputFiles("#import-files", file("notebook.txt", "Petrel Pies\tpetrelpies.example\tmaren\tcrust-9-Apple\nTern Tools\tterntools.example\tmaren\thammer-7-Nail\n"));
+  await page.setInputFiles(
+    "#import-files",
+    file(
+      "notebook.txt",
+      "Petrel Pies\tpetrelpies.example\tmaren\tcrust-9-Apple\nTern Tools\tterntools.example\tmaren\thammer-7-Nail\n",
+    ),
+  );
   await page.waitForSelector("#plan");
   typed.push("crust-9-Apple", "hammer-7-Nail");
   await page.click("text=Columns guessed, have a look");
@@ -101,7 +120,10 @@ test("columns without names: guessed, changed by hand, remembered", async () => 
   await page.locator(".column select").nth(0).selectOption("notes");
   await page.waitForFunction(() => /Petrelpies/.test(document.getElementById("plan")?.textContent ?? ""));
   await page.click("text=Put back");
-  await page.setInputFiles("#import-files", file("notebook.txt", "Petrel Pies\tpetrelpies.example\tmaren\tcrust-9-Apple\n"));
+  await page.setInputFiles(
+    "#import-files",
+    file("notebook.txt", "Petrel Pies\tpetrelpies.example\tmaren\tcrust-9-Apple\n"),
+  );
   await page.waitForSelector("#plan");
   assert.equal(await page.locator(".column select").nth(0).inputValue(), "notes");
   await page.click("text=Put back");
@@ -119,7 +141,9 @@ test("pasted, dropped, and what can't be read", async () => {
   await page.evaluate(() => {
     const data = new DataTransfer();
     data.items.add(new File(["PK\u0003\u0004rest"], "logins.zip"));
-    document.querySelector("form[data-drop]").dispatchEvent(new DragEvent("drop", { dataTransfer: data, bubbles: true, cancelable: true }));
+    document
+      .querySelector("form[data-drop]")
+      .dispatchEvent(new DragEvent("drop", { dataTransfer: data, bubbles: true, cancelable: true }));
   });
   await page.waitForSelector(".trouble:has-text('packed file')");
   assert.match(await page.textContent("#plan"), /Godwit/, "what was read stays");
@@ -133,7 +157,11 @@ test("the tab is closed in the middle: all of it is there or nothing", async () 
     await tab.goto(d.desk + "/import");
     await tab.setInputFiles("#import-files", file("many.csv", "url,username,password\n" + rows + "\n"));
     await tab.waitForSelector("#start");
-    void tab.evaluate(() => setTimeout(() => /** @type {HTMLFormElement} */ (document.getElementById("start")).requestSubmit())).catch(() => {});
+    void tab
+      .evaluate(() =>
+        setTimeout(() => /** @type {HTMLFormElement} */ (document.getElementById("start")).requestSubmit()),
+      )
+      .catch(() => {});
     await page.waitForTimeout(wait);
     await Promise.race([tab.close(), page.waitForTimeout(3000)]); // Chromium does not always say that a page that was going elsewhere is gone
     await page.bringToFront();
@@ -160,10 +188,16 @@ test("export asks first, and what it writes comes back", async () => {
   await page.waitForTimeout(21_000); // one showing counts for twenty seconds even where each is asked for
   await page.goto(d.desk + "/import");
   const saved = {};
-  for (const [format, name] of [["json", /\.json$/], ["csv", /\.csv$/], ["exchange", /\.exchange\.json$/]]) {
+  for (const [format, name] of [
+    ["json", /\.json$/],
+    ["csv", /\.csv$/],
+    ["exchange", /\.exchange\.json$/],
+  ]) {
     await page.check(`[value=${format}]`);
-    const press = "text=Write the file", waits = page.waitForEvent("download");
-    if (format === "json") { // it is asked for in any case
+    const press = "text=Write the file",
+      waits = page.waitForEvent("download");
+    if (format === "json") {
+      // it is asked for in any case
       await page.click(press);
       await answer();
     } else await answering(press, waits);
@@ -174,14 +208,18 @@ test("export asks first, and what it writes comes back", async () => {
   const items = JSON.parse(saved.json).items;
   assert.ok(items.length > 60 && items.some((i) => i.fields.password?.value === "longwave-Harbour-7"));
   assert.match(saved.csv, /^name,url,username,password,note\r\n/);
-  assert.match(saved.csv, /Gullwing Credit Union,https:\/\/gullwing\.example\/sign-in,maren\.tolliver@cormorant\.example,vq7RtumKaleW9oxBfent,/);
+  assert.match(
+    saved.csv,
+    /Gullwing Credit Union,https:\/\/gullwing\.example\/sign-in,maren\.tolliver@cormorant\.example,vq7RtumKaleW9oxBfent,/,
+  );
   assert.equal(JSON.parse(saved.exchange).accounts[0].items.length, items.length);
   for (const [format, text] of Object.entries(saved)) {
     const path = join(d.dir, "..", `red-locket-test.${format === "csv" ? "csv" : "json"}`);
     writeFileSync(path, text);
     await page.setInputFiles("#import-files", path);
     await page.waitForSelector("#plan");
-    if (format === "json") assert.match(await page.innerText("#plan"), new RegExp(`become 0 logins`), "nothing of it is missing");
+    if (format === "json")
+      assert.match(await page.innerText("#plan"), new RegExp(`become 0 logins`), "nothing of it is missing");
     await page.click("text=Put back");
     writeFileSync(path, "");
   }
@@ -196,7 +234,9 @@ test("what was chosen in the book is written out, and nothing else", async () =>
   await page.waitForSelector("text=2 items that you chose");
   await page.check("[value=csv]");
   const got = await answering("text=Write the file", page.waitForEvent("download"));
-  const rows = readFileSync(await got.path(), "utf8").trim().split("\r\n");
+  const rows = readFileSync(await got.path(), "utf8")
+    .trim()
+    .split("\r\n");
   assert.equal(rows.length, 3, rows.join("; "));
 });
 

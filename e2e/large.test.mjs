@@ -23,7 +23,8 @@ after(async () => {
 
 const open = (path) => page.goto(d.desk + path);
 /** Whether the middle of what is seen is a drawn line. */
-const drawn = () => page.evaluate(() => !document.elementFromPoint(innerWidth < 760 ? 200 : 300, 500)?.classList.contains("undrawn"));
+const drawn = () =>
+  page.evaluate(() => !document.elementFromPoint(innerWidth < 760 ? 200 : 300, 500)?.classList.contains("undrawn"));
 const count = () => page.locator(".book-list .line").count();
 
 for (const width of [1280, 390]) {
@@ -36,12 +37,14 @@ for (const width of [1280, 390]) {
     const height = await page.evaluate(() => scroller().scrollHeight);
     await page.evaluate(() => (scroller().scrollTop = scroller().scrollHeight));
     await page.waitForFunction(() => document.querySelector(".chunk:last-child .line"));
-    assert.ok(await count() < first + 400, `what was passed over isn’t drawn: ${await count()} lines`);
+    assert.ok((await count()) < first + 400, `what was passed over isn’t drawn: ${await count()} lines`);
     const after_ = await page.evaluate(() => scroller().scrollHeight);
     assert.ok(Math.abs(after_ - height) <= 4, `places are as high as what comes into them: ${height}, ${after_}`);
     await page.waitForFunction(() => /[V-Z]/.test([...document.querySelectorAll(".letter")].at(-1)?.textContent ?? ""));
     await page.evaluate(() => (scroller().scrollTop = scroller().scrollHeight / 2));
-    await page.waitForFunction(() => !document.elementFromPoint(innerWidth < 760 ? 200 : 300, 500)?.classList.contains("undrawn"));
+    await page.waitForFunction(
+      () => !document.elementFromPoint(innerWidth < 760 ? 200 : 300, 500)?.classList.contains("undrawn"),
+    );
     assert.ok(await drawn());
     if (width < 760) assert.equal(await page.evaluate(() => document.documentElement.scrollWidth), width);
   });
@@ -52,12 +55,18 @@ test("a letter of the thumb index is there at once; the keyboard goes on from th
   await open("/logins");
   await page.click(".thumbs a[data-letter=S]");
   await page.waitForFunction(() => document.querySelector('.chunk[data-letter="S"] .line'));
-  const top = await page.evaluate(() => document.querySelector('.chunk[data-letter="S"]').getBoundingClientRect().top - document.getElementById("book-page").getBoundingClientRect().top);
+  const top = await page.evaluate(
+    () =>
+      document.querySelector('.chunk[data-letter="S"]').getBoundingClientRect().top -
+      document.getElementById("book-page").getBoundingClientRect().top,
+  );
   assert.ok(Math.abs(top) < 60, `S is at the top: ${top}`);
   const start = page.locator('.chunk[data-letter="S"] .line-main').first();
   await start.focus();
-  await page.evaluate(() => { // as a press would leave it
-    for (const l of document.querySelectorAll(".line")) l.classList.toggle("at", l === document.querySelector('.chunk[data-letter="S"] .line'));
+  await page.evaluate(() => {
+    // as a press would leave it
+    for (const l of document.querySelectorAll(".line"))
+      l.classList.toggle("at", l === document.querySelector('.chunk[data-letter="S"] .line'));
   });
   const order = await page.evaluate(async () => (await (await fetch("/ids?in=logins")).text()).trim().split("\n"));
   const id = () => page.evaluate(() => document.querySelector(".line.at")?.dataset.id);
@@ -69,7 +78,10 @@ test("a letter of the thumb index is there at once; the keyboard goes on from th
     await page.waitForFunction((want) => document.querySelector(".line.at")?.dataset.id === want, order[from - 4 + i]);
   }
   assert.equal(await page.evaluate(() => document.activeElement?.closest(".line")?.dataset.id), order[from + 60]);
-  const seen = await page.evaluate(() => { const r = document.querySelector(".line.at").getBoundingClientRect(); return r.top >= 0 && r.bottom <= innerHeight; });
+  const seen = await page.evaluate(() => {
+    const r = document.querySelector(".line.at").getBoundingClientRect();
+    return r.top >= 0 && r.bottom <= innerHeight;
+  });
   assert.ok(seen, "the line at hand is in view");
 });
 
@@ -80,12 +92,22 @@ test("the keyboard's place survives a change made elsewhere", async () => {
     document.querySelector(".line.at").classList.add("of-before");
     document.body.dispatchEvent(new Event("vault-changed"));
   });
-  for (const end = Date.now() + 20_000; await page.evaluate(() => document.querySelector(".line.of-before") !== null); ) {
-    assert.ok(await page.evaluate(() => document.elementFromPoint(300, 500)?.closest(".line") !== null), "nothing goes blank");
+  for (
+    const end = Date.now() + 20_000;
+    await page.evaluate(() => document.querySelector(".line.of-before") !== null);
+  ) {
+    assert.ok(
+      await page.evaluate(() => document.elementFromPoint(300, 500)?.closest(".line") !== null),
+      "nothing goes blank",
+    );
     assert.ok(Date.now() < end, "it is drawn anew");
   }
   await page.waitForFunction((id) => document.querySelector(".line.at:not(.of-before)")?.dataset.id === id, at);
-  assert.equal(await page.evaluate(() => document.activeElement?.closest(".line")?.dataset.id), at, "and the keyboard is there");
+  assert.equal(
+    await page.evaluate(() => document.activeElement?.closest(".line")?.dataset.id),
+    at,
+    "and the keyboard is there",
+  );
   assert.ok(Math.abs((await page.evaluate(() => scroller().scrollTop)) - top) < 40);
 });
 
@@ -100,5 +122,7 @@ test("all of 10,000 chosen, tagged and undone", async () => {
   await page.fill("#find", "tag=everything");
   await page.waitForFunction(() => /^10,?0\d\d fit/.test(document.getElementById("found")?.textContent ?? ""));
   await page.click("#notices [data-undo]");
-  await page.waitForFunction(() => /Nothing fits/.test(document.getElementById("found")?.textContent ?? ""), null, { timeout: 30_000 });
+  await page.waitForFunction(() => /Nothing fits/.test(document.getElementById("found")?.textContent ?? ""), null, {
+    timeout: 30_000,
+  });
 });

@@ -10,7 +10,11 @@ mkdirSync(out, { recursive: true });
 const program = build();
 const d = await demo(program, 7300);
 const b = await browser({ extension: true });
-const own = await start(program, ["--data", mkdtempSync(join(tmpdir(), "redlocket-")), "--port", "7340", "--no-browser", "--cloud", d.cloud], "Ctrl-C ends it");
+const own = await start(
+  program,
+  ["--data", mkdtempSync(join(tmpdir(), "redlocket-")), "--port", "7340", "--no-browser", "--cloud", d.cloud],
+  "Ctrl-C ends it",
+);
 try {
   const page = await b.page();
   const shot = (name, p = page) => p.screenshot({ path: join(out, name + ".png") });
@@ -80,13 +84,34 @@ try {
   await shot("history");
   await page.goto(d.desk + "/import");
   const text = (name, rows) => ({ name, mimeType: "text/csv", buffer: Buffer.from(rows.join("\r\n")) });
-  const birds = ["Avocet", "Curlew", "Dotterel", "Plover", "Puffin", "Shelduck", "Turnstone", "Whimbrel"], trades = ["Bakery", "Chandlery", "Insurance", "Kitchens", "Museum", "Tickets", "Tools"];
+  const birds = ["Avocet", "Curlew", "Dotterel", "Plover", "Puffin", "Shelduck", "Turnstone", "Whimbrel"],
+    trades = ["Bakery", "Chandlery", "Insurance", "Kitchens", "Museum", "Tickets", "Tools"];
   const sites = birds.flatMap((bird) => trades.map((trade) => `${bird}-${trade}.example`.toLowerCase()));
   await page.setInputFiles("#import-files", [
-    text("desk-browser.csv", ["name,url,username,password,note", `gullwing.example,https://gullwing.example/sign-in,${maren.email},vq7RtumKaleW9oxBfent,`, "ferrylink.example,https://ferrylink.example/,mtolliver,Tolliver85,",
-      "brackish.example,https://brackish.example/sign-in,mtolliver,longwave-Harbour-6,", ...sites.slice(0, 34).map((s, i) => `${s},https://${s}/in,${maren.email},slack-Water-${i},`), ",,mtolliver,winkle7,"]),
-    text("laptop-browser.csv", ['"url","username","password","timePasswordChanged"', '"https://brackish.example","mtolliver","longwave-Harbour-8","1795000000000"', ...sites.slice(22, 50).map((s, i) => `"https://www.${s}","${maren.email}","${i === 4 ? "neap-Tide-4" : `slack-Water-${i + 22}`}","17${60 + i}000000000"`)]),
-    text("old-notebook.txt", sites.slice(48).map((s, i) => `${s.split("-")[0]} ${s.split("-")[1].split(".")[0]}\t${s}\tmaren.t\tebb&flow-${i}`)),
+    text("desk-browser.csv", [
+      "name,url,username,password,note",
+      `gullwing.example,https://gullwing.example/sign-in,${maren.email},vq7RtumKaleW9oxBfent,`,
+      "ferrylink.example,https://ferrylink.example/,mtolliver,Tolliver85,",
+      "brackish.example,https://brackish.example/sign-in,mtolliver,longwave-Harbour-6,",
+      ...sites.slice(0, 34).map((s, i) => `${s},https://${s}/in,${maren.email},slack-Water-${i},`),
+      ",,mtolliver,winkle7,",
+    ]),
+    text("laptop-browser.csv", [
+      '"url","username","password","timePasswordChanged"',
+      '"https://brackish.example","mtolliver","longwave-Harbour-8","1795000000000"',
+      ...sites
+        .slice(22, 50)
+        .map(
+          (s, i) =>
+            `"https://www.${s}","${maren.email}","${i === 4 ? "neap-Tide-4" : `slack-Water-${i + 22}`}","17${60 + i}000000000"`,
+        ),
+    ]),
+    text(
+      "old-notebook.txt",
+      sites
+        .slice(48)
+        .map((s, i) => `${s.split("-")[0]} ${s.split("-")[1].split(".")[0]}\t${s}\tmaren.t\tebb&flow-${i}`),
+    ),
   ]);
   await page.waitForSelector("#plan");
   await pause(400);

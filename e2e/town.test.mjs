@@ -20,16 +20,28 @@ after(async () => {
 
 /** What is particular about a site: where its fields are, and how it is sent. */
 const sites = {
-  lanternfish: {}, gullwing: {}, pantryandpier: { pay: "whole" }, "tidewater-library": {}, thriftmarket: {}, topsail: {}, chandlery: { pay: "parts" },
+  lanternfish: {},
+  gullwing: {},
+  pantryandpier: { pay: "whole" },
+  "tidewater-library": {},
+  thriftmarket: {},
+  topsail: {},
+  chandlery: { pay: "parts" },
   samphirehotels: { pay: "parts", details: true },
-  cormorant: { steps: true }, "sandpiper-rail": { steps: true },
-  ferrylink: { moving: true }, whelk: { moving: true },
-  brackish: { formless: true }, undertow: { formless: true },
+  cormorant: { steps: true },
+  "sandpiper-rail": { steps: true },
+  ferrylink: { moving: true },
+  whelk: { moving: true },
+  brackish: { formless: true },
+  undertow: { formless: true },
   harbourwater: { user: "#user input", password: "#password input", fresh: "#password input", repeat: "#repeat input" },
   oystercatcher: { user: ".first", password: ".second", fresh: ".second", repeat: ".third" },
-  kelpandcrown: { show: true, pay: "boxes" }, yawl: { show: true },
-  "saltmarsh-school": { frame: true }, halyard: { frame: true },
-  mooringmutual: { code: true }, islandpost: { code: true },
+  kelpandcrown: { show: true, pay: "boxes" },
+  yawl: { show: true },
+  "saltmarsh-school": { frame: true },
+  halyard: { frame: true },
+  mooringmutual: { code: true },
+  islandpost: { code: true },
   periwinkle: { dialog: true, pay: "hosted" },
 };
 
@@ -64,7 +76,8 @@ async function signIn(page, name) {
   const s = sites[name];
   if (s.dialog) await page.click("[data-dialog]");
   const root = s.frame ? page.frameLocator("iframe") : page;
-  const user = root.locator(s.user ?? (s.moving ? "[data-key=user] >> nth=0" : "#user")), password = root.locator(s.password ?? (s.moving ? "[data-key=password] >> nth=0" : "#password"));
+  const user = root.locator(s.user ?? (s.moving ? "[data-key=user] >> nth=0" : "#user")),
+    password = root.locator(s.password ?? (s.moving ? "[data-key=password] >> nth=0" : "#password"));
   await user.waitFor();
   await page.waitForTimeout(250);
   await choose(page, user);
@@ -82,7 +95,16 @@ async function signIn(page, name) {
   }
   if (s.formless) await page.click("[data-moving='/sign-in'] [data-go]");
   else if (s.moving) await page.click("[data-moving='/sign-in'] button");
-  else await root.locator(s.user?.includes("input") ? "[data-shadowed] button" : s.dialog ? "dialog button" : "main form button:not([data-show])").click();
+  else
+    await root
+      .locator(
+        s.user?.includes("input")
+          ? "[data-shadowed] button"
+          : s.dialog
+            ? "dialog button"
+            : "main form button:not([data-show])",
+      )
+      .click();
   if (s.code) {
     await page.waitForURL("**/code");
     const box = page.locator("[name=digit], [name=code]").first();
@@ -108,7 +130,10 @@ for (const name of Object.keys(sites)) {
 async function slipFoot(page) {
   for (let i = 0; i < 40; i++) {
     for (let y = 460; y > 120; y -= 6) {
-      const hit = await page.evaluate((y) => document.elementFromPoint(1280 - 26 - 372 + 60, y)?.matches(":popover-open") ?? false, y);
+      const hit = await page.evaluate(
+        (y) => document.elementFromPoint(1280 - 26 - 372 + 60, y)?.matches(":popover-open") ?? false,
+        y,
+      );
       if (hit) return y - 26;
     }
     await page.waitForTimeout(100);
@@ -124,22 +149,46 @@ async function keep(page) {
   await page.waitForTimeout(350);
 }
 
-const mails = ["lanternfish", "pantryandpier", "thriftmarket", "chandlery", "samphirehotels", "cormorant", "sandpiper-rail", "ferrylink", "whelk", "oystercatcher", "islandpost", "periwinkle"];
-const newcomer = (name) => (name === "yawl" ? "+441632960222" : mails.includes(name) ? `wren.${name}@x.example` : `wren.${name}`);
+const mails = [
+  "lanternfish",
+  "pantryandpier",
+  "thriftmarket",
+  "chandlery",
+  "samphirehotels",
+  "cormorant",
+  "sandpiper-rail",
+  "ferrylink",
+  "whelk",
+  "oystercatcher",
+  "islandpost",
+  "periwinkle",
+];
+const newcomer = (name) =>
+  name === "yawl" ? "+441632960222" : mails.includes(name) ? `wren.${name}@x.example` : `wren.${name}`;
 
 /** Signs up with a password that is made, and returns it. */
 async function signUp(page, name) {
   const s = sites[name];
   if (s.moving) await page.click("[data-tab=up]");
   const own = s.moving || s.formless;
-  const user = page.locator(s.user ?? (own ? "#new-user" : "#user")), fresh = page.locator(s.fresh ?? (own ? "#new-password" : "#password")), repeat = page.locator(s.repeat ?? (own ? "#new-repeat" : "#repeat"));
+  const user = page.locator(s.user ?? (own ? "#new-user" : "#user")),
+    fresh = page.locator(s.fresh ?? (own ? "#new-password" : "#password")),
+    repeat = page.locator(s.repeat ?? (own ? "#new-repeat" : "#repeat"));
   await fresh.waitFor();
   await page.waitForTimeout(450);
   if (s.details) {
     await choose(page, page.locator("#first"));
     assert.equal(await filled(page.locator("#first"), "the first name"), "Maren");
-    assert.deepEqual(await page.evaluate(() => ["last", "street", "house", "town", "post", "country"].map((n) => document.getElementById(n).value)), ["Tolliver", "Ropewalk", "7", "Saltmarsh Quay", "SQ1 7RW", "GB"]);
-    assert.deepEqual(await page.evaluate(() => ["day", "month", "year"].map((n) => document.querySelector(`[name=${n}]`).value)), ["11", "04", "1985"]);
+    assert.deepEqual(
+      await page.evaluate(() =>
+        ["last", "street", "house", "town", "post", "country"].map((n) => document.getElementById(n).value),
+      ),
+      ["Tolliver", "Ropewalk", "7", "Saltmarsh Quay", "SQ1 7RW", "GB"],
+    );
+    assert.deepEqual(
+      await page.evaluate(() => ["day", "month", "year"].map((n) => document.querySelector(`[name=${n}]`).value)),
+      ["11", "04", "1985"],
+    );
   }
   await user.fill(newcomer(name));
   await choose(page, fresh);
@@ -159,7 +208,10 @@ for (const name of Object.keys(sites)) {
     await keep(page);
     const fits = async (password) => {
       await desk.goto(`${d.laptop}/logins?q=${encodeURIComponent(newcomer(name))}`);
-      await desk.locator(".line-main", { hasText: newcomer(name) }).first().click();
+      await desk
+        .locator(".line-main", { hasText: newcomer(name) })
+        .first()
+        .click();
       await desk.waitForSelector("#sheet h1");
       await desk.keyboard.press("s");
       await desk.waitForSelector(".grouped");
@@ -189,10 +241,15 @@ for (const [name, s] of Object.entries(sites)) {
     await signIn(page, name);
     await page.goto(d.site(name, "/pay"));
     await page.waitForTimeout(350);
-    if (s.pay === "hosted") { // each field in a frame of the payment company's: asked about once, then one press for each
+    if (s.pay === "hosted") {
+      // each field in a frame of the payment company's: asked about once, then one press for each
       await choose(page, page.locator("#holder"));
       await filled(page.locator("#holder"), "the name on the card");
-      const field = (name) => page.frames().find((f) => f.url().includes(`name=${name}`)).locator("#field");
+      const field = (name) =>
+        page
+          .frames()
+          .find((f) => f.url().includes(`name=${name}`))
+          .locator("#field");
       const pick = async (name) => {
         await field(name).focus();
         await page.waitForTimeout(500);
@@ -205,7 +262,11 @@ for (const [name, s] of Object.entries(sites)) {
       assert.equal(await field("number").inputValue(), "");
       await pick("number");
       assert.equal((await filled(field("number"), "the number")).replaceAll(" ", ""), "4012888888881881");
-      assert.equal(await field("safety").inputValue() + await field("expiry").inputValue(), "", "nothing in the other frames without a press");
+      assert.equal(
+        (await field("safety").inputValue()) + (await field("expiry").inputValue()),
+        "",
+        "nothing in the other frames without a press",
+      );
       await pick("expiry");
       assert.match(await filled(field("expiry"), "the expiry"), /^09\/\d\d$/);
       await pick("safety");
@@ -222,7 +283,10 @@ for (const [name, s] of Object.entries(sites)) {
     }
     await choose(page, page.locator("#number").first());
     await filled(page.locator("#holder"), "the name on the card");
-    assert.equal((await page.locator("[name=number]").evaluateAll((l) => l.map((f) => f.value).join(""))), "4012888888881881");
+    assert.equal(
+      await page.locator("[name=number]").evaluateAll((l) => l.map((f) => f.value).join("")),
+      "4012888888881881",
+    );
     assert.equal(await page.inputValue("#safety"), "", "the security code waits for a press of its own");
     await choose(page, page.locator("#safety"));
     assert.equal(await filled(page.locator("#safety"), "the security code"), "118");

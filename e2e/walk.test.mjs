@@ -32,12 +32,20 @@ async function accessible(p, what) {
   await p.evaluate(axe);
   const r = await p.evaluate(() => window.axe.run(document, { resultTypes: ["violations"] }));
   const bad = r.violations.filter((v) => v.impact === "serious" || v.impact === "critical");
-  assert.deepEqual(bad.map((v) => `${v.id}: ${v.nodes.map((n) => n.target).join(" ")}`), [], what);
+  assert.deepEqual(
+    bad.map((v) => `${v.id}: ${v.nodes.map((n) => n.target).join(" ")}`),
+    [],
+    what,
+  );
 }
 
 test("create a vault, check its sheet, make a login, find it, archive it", async () => {
   const dir = mkdtempSync(join(tmpdir(), "redlocket-own-"));
-  const own = await start(program, ["--data", dir, "--port", "17350", "--no-browser", "--cloud", d.cloud], "Ctrl-C ends it");
+  const own = await start(
+    program,
+    ["--data", dir, "--port", "17350", "--no-browser", "--cloud", d.cloud],
+    "Ctrl-C ends it",
+  );
   const at = "http://redlocket.localhost:17350";
   try {
     await page.goto("http://localhost:17350/");
@@ -58,8 +66,13 @@ test("create a vault, check its sheet, make a login, find it, archive it", async
     await page.waitForURL("**/sheet");
     await accessible(page, "sheet");
     assert.equal(await page.locator("svg.qr").count(), 2);
-    const groups = (await page.locator(".groups").allInnerTexts()).map((t) => t.split(/\s+/).filter((w) => w.length === 5));
-    assert.deepEqual(groups.map((g) => g.length), [8, 8]);
+    const groups = (await page.locator(".groups").allInnerTexts()).map((t) =>
+      t.split(/\s+/).filter((w) => w.length === 5),
+    );
+    assert.deepEqual(
+      groups.map((g) => g.length),
+      [8, 8],
+    );
     await page.goto(`${at}/logins`);
     assert.match(page.url(), /\/sheet$/, "the sheet first");
     const asked = async (n) => Number(await page.inputValue(`[name=${n}_group]`)) - 1;
@@ -226,7 +239,11 @@ test("an edit from a stale tab doesn't undo what was changed meanwhile", async (
 
 test("bring the vault to a new computer by introduction", async () => {
   const dir = mkdtempSync(join(tmpdir(), "redlocket-new-"));
-  const own = await start(program, ["--data", dir, "--port", "17360", "--no-browser", "--cloud", d.cloud], "Ctrl-C ends it");
+  const own = await start(
+    program,
+    ["--data", dir, "--port", "17360", "--no-browser", "--cloud", d.cloud],
+    "Ctrl-C ends it",
+  );
   const fresh = await b.page();
   try {
     await fresh.goto("http://redlocket.localhost:17360/join");
@@ -261,22 +278,32 @@ test("bring the vault to a new computer by introduction", async () => {
 test("by the sheet to a second computer; the cloud goes away; both passwords are kept", async () => {
   const dir = mkdtempSync(join(tmpdir(), "redlocket-away-"));
   const cloudArgs = ["cloud", "--data", join(dir, "cloud.db"), "--listen", "127.0.0.1:17370"];
-  const device = (name, port) => start(program, ["--data", join(dir, name), "--port", String(port), "--no-browser", "--cloud", "http://127.0.0.1:17370"], "Ctrl-C ends it");
+  const device = (name, port) =>
+    start(
+      program,
+      ["--data", join(dir, name), "--port", String(port), "--no-browser", "--cloud", "http://127.0.0.1:17370"],
+      "Ctrl-C ends it",
+    );
   let cloud = await start(program, cloudArgs, "Its data is in");
-  const one = await device("one", 17371), two = await device("two", 17372);
+  const one = await device("one", 17371),
+    two = await device("two", 17372);
   // Cookies know no ports, so each device needs a browser of its own.
   const c2 = await browser();
   const p2 = await c2.page();
   try {
-    const at1 = "http://redlocket.localhost:17371", at2 = "http://redlocket.localhost:17372";
+    const at1 = "http://redlocket.localhost:17371",
+      at2 = "http://redlocket.localhost:17372";
     await page.goto(at1 + "/new");
     await page.fill("#email", "wren.tolliver@cormorant.example");
     for (const f of ["#password", "#repeat"]) await page.fill(f, "oar lamp tide winkle");
     await page.fill("#device", "attic");
     await page.click("text=Create the vault");
     await page.waitForURL("**/sheet");
-    const groups = (await page.locator(".groups").allInnerTexts()).map((t) => t.split(/\s+/).filter((w) => w.length === 5));
-    for (const [i, n] of ["carried", "recovery"].entries()) await page.fill("#" + n, groups[i][Number(await page.inputValue(`[name=${n}_group]`)) - 1]);
+    const groups = (await page.locator(".groups").allInnerTexts()).map((t) =>
+      t.split(/\s+/).filter((w) => w.length === 5),
+    );
+    for (const [i, n] of ["carried", "recovery"].entries())
+      await page.fill("#" + n, groups[i][Number(await page.inputValue(`[name=${n}_group]`)) - 1]);
     await page.click("text=I have it on paper");
     await page.waitForURL("**/logins");
 
@@ -323,7 +350,8 @@ test("by the sheet to a second computer; the cloud goes away; both passwords are
     const shown = [];
     for (const s of await page.locator("#sheet .secret button").all()) await s.click();
     await page.waitForFunction(() => document.querySelectorAll("#sheet .grouped").length === 2);
-    for (const g of await page.locator("#sheet .grouped").all()) shown.push((await g.locator(".glyphs").allInnerTexts()).join(""));
+    for (const g of await page.locator("#sheet .grouped").all())
+      shown.push((await g.locator(".glyphs").allInnerTexts()).join(""));
     assert.deepEqual(shown.sort(), ["from-elsewhere", "from-the-attic"]);
     if (process.env.PICTURE) await page.screenshot({ path: process.env.PICTURE });
     await page.locator(".rivals button:has-text('Keep this one')").last().click();

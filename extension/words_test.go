@@ -13,19 +13,18 @@ import (
 	"redlocket/core/keys"
 )
 
-var write = flag.Bool("write", false, "write files/wordlist.js anew")
+var write = flag.Bool("write", false, "write src/wordlist.js anew")
 
 // The extension names keys by the same words as the app.
 func TestWordsAreTheApps(t *testing.T) {
 	list, err := json.Marshal(keys.WordList())
 	require.NoError(t, err)
-	want := "// The words by which keys are named: the EFF's large list. Written by go test ./extension -write\n\"use strict\";\n\n/* exported WORDS */\n/** @type {string[]} */\nconst WORDS = " + string(
-		list,
-	) + ";\n"
+	want := "// The words by which keys are named: the EFF's large list. Written by go test ./extension -write\n" +
+		"/** @type {string[]} */\nexport const WORDS = " + string(list) + ";\n"
 	if *write {
-		require.NoError(t, os.WriteFile("files/wordlist.js", []byte(want), 0o644))
+		require.NoError(t, os.WriteFile("src/wordlist.js", []byte(want), 0o644))
 	}
-	got, err := os.ReadFile("files/wordlist.js")
+	got, err := os.ReadFile("src/wordlist.js")
 	require.NoError(t, err)
 	assert.Equal(t, want, string(got))
 }

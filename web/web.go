@@ -106,25 +106,13 @@ var pageStyles = []string{
 	"css/staged.css",
 }
 
-// bundles are files that are sent as one: each one more is a pause in which the browser
-// does something else.
-var bundles = map[string][]string{
-	"page.css": pageStyles,
-	"vault.js": {
-		"page.js",
-		"ask.js",
-		"book.js",
-		"copy.js",
-		"form.js",
-		"import.js",
-		"keys.js",
-		"live.js",
-	}, // run in this order
-}
+// stylesFile is what the style sheets are sent as: each one more is a pause in which the
+// browser does something else.
+const stylesFile = "page.css"
 
-func bundle(name string) http.Handler {
+func styles() http.Handler {
 	var b []byte
-	for _, part := range bundles[name] {
+	for _, part := range pageStyles {
 		p, err := staticFiles.ReadFile("static/" + part)
 		if err != nil {
 			panic(err) // the files are compiled in
@@ -132,7 +120,7 @@ func bundle(name string) http.Handler {
 		b = append(b, p...)
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		http.ServeContent(w, r, name, time.Time{}, bytes.NewReader(b))
+		http.ServeContent(w, r, stylesFile, time.Time{}, bytes.NewReader(b))
 	})
 }
 
@@ -189,9 +177,7 @@ func (s *Server) staticRoutes(r chi.Router) {
 		})
 	}
 	r.Handle("/static/{hash}/*", forever(http.FileServerFS(files)))
-	for name := range bundles {
-		r.Handle("/static/{hash}/"+name, forever(bundle(name)))
-	}
+	r.Handle("/static/{hash}/"+stylesFile, forever(styles()))
 }
 
 // uploadRoutes are those whose requests are larger than a form; each sets its own limit.

@@ -1,197 +1,308 @@
-// Passes what pages and the extension's window ask to the device app. The
-// address of a page comes from the browser, never from the page.
-"use strict";
-/* global importScripts */
+(() => {
+  // src/line.js
+  var api = globalThis.browser ?? chrome;
+  var toBase64 = (b) => btoa(String.fromCharCode(...new Uint8Array(b)));
+  var fromBase64 = (s) => Uint8Array.from(atob(s), (c) => c.charCodeAt(0));
+  var bytes = (s) => new TextEncoder().encode(s);
+  function concat(...parts) {
+    const out = new Uint8Array(parts.reduce((n, p) => n + p.length, 0));
+    let at = 0;
+    for (const p of parts) {
+      out.set(p, at);
+      at += p.length;
+    }
+    return out;
+  }
+  var LineError = class extends Error {
+    /** @param {"none" | "locked" | "over" | "away" | "no session"} kind @param {string} [open] */
+    constructor(kind, open) {
+      super(kind);
+      this.kind = kind;
+      this.open = open;
+    }
+  };
+  async function post(app, path, body) {
+    let resp;
+    try {
+      resp = await fetch(`http://${app}/bridge/${path}`, {
+        method: "POST",
+        headers: { "Content-Type": "application/json" },
+        body: JSON.stringify(body),
+        credentials: "omit",
+        cache: "no-store"
+      });
+    } catch {
+      throw new LineError("away");
+    }
+    const out = await resp.json().catch(() => ({}));
+    if (resp.ok) return out;
+    if (resp.status === 423) throw new LineError("locked", out.open);
+    if (resp.status === 401) throw new LineError("no session");
+    if (resp.status === 410) throw new LineError("over");
+    throw new LineError("away");
+  }
+  function database() {
+    return new Promise((done, fail) => {
+      const r = indexedDB.open("red-locket", 1);
+      r.onupgradeneeded = () => r.result.createObjectStore("line");
+      r.onsuccess = () => done(r.result);
+      r.onerror = () => fail(r.error);
+    });
+  }
+  async function loadConnection() {
+    const db = await database();
+    return new Promise((done, fail) => {
+      const r = db.transaction("line").objectStore("line").get("connection");
+      r.onsuccess = () => done(r.result);
+      r.onerror = () => fail(r.error);
+    });
+  }
+  var session;
+  async function startSession() {
+    const c = await loadConnection();
+    if (!c) throw new LineError("none");
+    const nonce = crypto.getRandomValues(new Uint8Array(32));
+    const s = await post(c.app, "session", { profile: c.profile, id: c.id, nonce: toBase64(nonce) });
+    const salt = concat(nonce, fromBase64(s.nonce));
+    const derive = (info, use) => crypto.subtle.deriveKey(
+      { name: "HKDF", hash: "SHA-256", salt, info: bytes(info) },
+      c.key,
+      { name: "AES-GCM", length: 256 },
+      false,
+      use
+    );
+    return {
+      id: s.session,
+      app: c.app,
+      toApp: await derive("redlocket/1 to app", ["encrypt"]),
+      back: await derive("redlocket/1 to browser", ["decrypt"]),
+      n: 0
+    };
+  }
+  function iv(n) {
+    const b = new Uint8Array(12);
+    new DataView(b.buffer).setBigUint64(4, BigInt(n));
+    return b;
+  }
+  async function ask(request) {
+    for (let turn = 0; ; turn++) {
+      session ??= startSession();
+      const mine = session;
+      try {
+        const s = await mine;
+        const n = ++s.n;
+        const sealed = await crypto.subtle.encrypt(
+          { name: "AES-GCM", iv: iv(n), additionalData: bytes(s.id) },
+          s.toApp,
+          bytes(JSON.stringify(request))
+        );
+        const answer = await post(s.app, "message", { session: s.id, n, sealed: toBase64(sealed) });
+        if (answer.n !== n) throw new LineError("away");
+        const plain = await crypto.subtle.decrypt(
+          { name: "AES-GCM", iv: iv(n), additionalData: bytes(s.id) },
+          s.back,
+          fromBase64(answer.sealed)
+        );
+        return JSON.parse(new TextDecoder().decode(plain));
+      } catch (e) {
+        if (session === mine) session = void 0;
+        if (e instanceof LineError && e.kind === "no session" && turn === 0) continue;
+        throw e;
+      }
+    }
+  }
 
-if (typeof importScripts === "function") importScripts("wordlist.js", "line.js");
-
-/** What a page's content script may ask: nothing that hands out more than a fill. */
-const FROM_PAGES = new Set(["look", "fill", "fill-new", "typed", "take", "slip-password", "keep", "not-now", "step-back", "took", "put-away", "never", "usernames"]);
-
-/** Frames in which there is a sign-in, by tab. @type {Map<number, Map<number, boolean>>} */
-const signIns = new Map();
-
-/** @param {unknown} e */
-function trouble(e) {
-  return e instanceof LineError ? { trouble: e.kind, open: e.open } : { trouble: "away" };
-}
-
-api.runtime.onMessage.addListener((message, sender, reply) => {
-  handle(message, sender).then(reply, (e) => reply(trouble(e)));
-  return true; // the answer comes later
-});
-
-/** @param {any} message @param {chrome.runtime.MessageSender} sender @returns {Promise<any>} */
-async function handle(message, sender) {
-  if (sender.id !== api.runtime.id) return {};
-  if (message.act === "connect" && sender.url) {
-    const app = new URL(sender.url);
-    if (/(^|\.)localhost$/.test(app.hostname)) await api.tabs.create({ url: `${api.runtime.getURL("connect.html")}?app=${encodeURIComponent(app.host)}` });
+  // src/background.js
+  var FROM_PAGES = /* @__PURE__ */ new Set([
+    "look",
+    "fill",
+    "fill-new",
+    "typed",
+    "take",
+    "slip-password",
+    "keep",
+    "not-now",
+    "step-back",
+    "took",
+    "put-away",
+    "never",
+    "usernames"
+  ]);
+  var signIns = /* @__PURE__ */ new Map();
+  function trouble(e) {
+    return e instanceof LineError ? { trouble: e.kind, open: e.open } : { trouble: "away" };
+  }
+  api.runtime.onMessage.addListener((message, sender, reply) => {
+    handle(message, sender).then(reply, (e) => reply(trouble(e)));
+    return true;
+  });
+  async function handle(message, sender) {
+    if (sender.id !== api.runtime.id) return {};
+    if (message.act === "connect" && sender.url) {
+      const app = new URL(sender.url);
+      if (/(^|\.)localhost$/.test(app.hostname))
+        await api.tabs.create({ url: `${api.runtime.getURL("connect.html")}?app=${encodeURIComponent(app.host)}` });
+      return {};
+    }
+    if (sender.tab && !sender.url?.startsWith(api.runtime.getURL(""))) return fromPage(message, sender);
+    return fromWindow(message);
+  }
+  async function fromPage(message, sender) {
+    const tab = (
+      /** @type {chrome.tabs.Tab} */
+      sender.tab
+    );
+    const c = await loadConnection();
+    if (!c || new URL(sender.url ?? "").host === c.app) return { trouble: "none" };
+    switch (message.act) {
+      case "open-vault":
+        return openApp(`/open/${c.profile}`);
+      case "details":
+        return openApp(`/items/${encodeURIComponent(message.id)}`);
+      case "vouch":
+        return openApp(`/items/${encodeURIComponent(message.id)}/vouch?address=${encodeURIComponent(sender.url ?? "")}`);
+      case "agreed":
+        await api.tabs.sendMessage(tab.id ?? 0, { act: "agreed", to: String(message.to) });
+        return {};
+      case "lift":
+        if (sender.frameId) await toFrame(tab, 0, { ...message, act: "lifted", frame: sender.frameId });
+        return {};
+      case "lower":
+      case "lift-key":
+      case "note-up":
+        if (sender.frameId)
+          await toFrame(tab, 0, {
+            ...message,
+            act: { lower: "lowered", "lift-key": "lift-key", "note-up": "note" }[
+              /** @type {string} */
+              message.act
+            ]
+          });
+        return {};
+      case "chosen":
+        if (sender.frameId === 0) await toFrame(tab, Number(message.frame), message);
+        return {};
+      case "find":
+        await api.windows.create({
+          url: `${api.runtime.getURL("window.html")}?tab=${tab.id}`,
+          type: "popup",
+          width: 380,
+          height: 560
+        });
+        return {};
+    }
+    if (!FROM_PAGES.has(message.act)) return {};
+    const request = { ...message, url: sender.url, top: tab.url, tab: String(tab.id), frame: sender.frameId !== 0 };
+    try {
+      await flush();
+      const v = await ask(request);
+      if (message.act === "look") noteFrame(tab.id ?? 0, sender.frameId ?? 0, message.focused, v);
+      if (v.copy) v.copied = await toClipboard(v.copy, v.clear);
+      delete v.copy;
+      if (v.up) void toFrame(tab, 0, { act: "look" });
+      return v;
+    } catch (e) {
+      if (message.act === "typed" && e instanceof LineError && e.kind === "locked") await hold(request);
+      throw e;
+    }
+  }
+  var toFrame = (tab, frameId, message) => api.tabs.sendMessage(tab.id ?? 0, message, { frameId }).catch(() => {
+  });
+  async function openApp(path) {
+    const c = await loadConnection();
+    if (c) await api.tabs.create({ url: `http://${c.app}${path}` });
     return {};
   }
-  if (sender.tab && !sender.url?.startsWith(api.runtime.getURL(""))) return fromPage(message, sender);
-  return fromWindow(message);
-}
-
-/** @param {any} message @param {chrome.runtime.MessageSender} sender @returns {Promise<any>} */
-async function fromPage(message, sender) {
-  const tab = /** @type {chrome.tabs.Tab} */ (sender.tab);
-  const c = await loadConnection();
-  if (!c || new URL(sender.url ?? "").host === c.app) return { trouble: "none" }; // our own pages are left alone
-  switch (message.act) {
-    case "open-vault":
-      return openApp(`/open/${c.profile}`);
-    case "details":
-      return openApp(`/items/${encodeURIComponent(message.id)}`);
-    case "vouch":
-      return openApp(`/items/${encodeURIComponent(message.id)}/vouch?address=${encodeURIComponent(sender.url ?? "")}`);
-    case "agreed":
-      await api.tabs.sendMessage(tab.id ?? 0, { act: "agreed", to: String(message.to) });
-      return {};
-    case "lift": // the offer of a frame that has no room for it
-      if (sender.frameId) await toFrame(tab, 0, { ...message, act: "lifted", frame: sender.frameId });
-      return {};
-    case "lower":
-    case "lift-key":
-    case "note-up":
-      if (sender.frameId) await toFrame(tab, 0, { ...message, act: { lower: "lowered", "lift-key": "lift-key", "note-up": "note" }[/** @type {string} */ (message.act)] });
-      return {};
-    case "chosen":
-      if (sender.frameId === 0) await toFrame(tab, Number(message.frame), message);
-      return {};
-    case "find":
-      await api.windows.create({ url: `${api.runtime.getURL("window.html")}?tab=${tab.id}`, type: "popup", width: 380, height: 560 });
-      return {};
+  function noteFrame(tab, frame, focused, v) {
+    const has = v.readings?.some((r) => r.kind === "sign-in" || r.kind === "first-step");
+    const frames = signIns.get(tab) ?? /* @__PURE__ */ new Map();
+    signIns.set(tab, frames);
+    if (frame === 0) frames.clear();
+    if (has) frames.set(frame, focused);
+    else frames.delete(frame);
   }
-  if (!FROM_PAGES.has(message.act)) return {};
-  const request = { ...message, url: sender.url, top: tab.url, tab: String(tab.id), frame: sender.frameId !== 0 };
-  try {
+  var HELD = "held";
+  async function hold(request) {
+    const now = (
+      /** @type {any[]} */
+      (await api.storage.session.get(HELD))[HELD] ?? []
+    );
+    await api.storage.session.set({ [HELD]: [...now.slice(-7), { ...request, held: Date.now() }] });
+  }
+  async function flush() {
+    const held = (
+      /** @type {any[]} */
+      (await api.storage.session.get(HELD))[HELD] ?? []
+    );
+    if (!held.length) return;
+    for (const request of held) if (Date.now() - request.held < 15 * 60 * 1e3) await ask(request);
+    await api.storage.session.remove(HELD);
+  }
+  async function fromWindow(message) {
+    const [tab] = message.tab ? [await api.tabs.get(message.tab)] : await api.tabs.query({ active: true, currentWindow: true });
+    if (message.act === "fill-tab") return fillTab(tab.id ?? 0, message.id);
+    if (message.act === "take-tab")
+      return api.tabs.sendMessage(tab.id ?? 0, { act: "take" }, { frameId: 0 }).catch(() => ({ error: "This page can’t be read." }));
+    if (message.act === "clear") return clearAfter(message.seconds);
+    if (message.act === "open-app") return openApp(message.path);
+    return ask({ ...message, url: tab?.url ?? "", top: tab?.url ?? "", tab: String(tab?.id ?? "") });
+  }
+  async function fillTab(tab, id) {
+    const frames = [...signIns.get(tab) ?? /* @__PURE__ */ new Map([[0, true]])];
+    const [frame] = frames.find(([, focused]) => focused) ?? frames.sort((a, b) => a[0] - b[0])[0] ?? [0];
+    return api.tabs.sendMessage(tab, { act: "fill", id }, { frameId: frame }).catch(() => ({ error: "This page can’t be filled." }));
+  }
+  var CLEAR = "clear the clipboard";
+  async function toClipboard(text, seconds) {
+    const done = await writeClipboard(text).catch(() => false);
+    if (done) await clearAfter(seconds);
+    return done;
+  }
+  async function clearAfter(seconds) {
+    await api.alarms.clear(CLEAR);
+    if (!seconds) return;
+    await api.alarms.create(CLEAR, { delayInMinutes: Math.max(seconds, 30) / 60 });
+    if (seconds < 30) setTimeout(() => void clearClipboard(), seconds * 1e3);
+  }
+  async function clearClipboard() {
+    await api.alarms.clear(CLEAR);
+    await writeClipboard("");
+    await chrome.offscreen?.closeDocument().catch(() => {
+    });
+  }
+  async function writeClipboard(text) {
+    if (!chrome.offscreen) {
+      await navigator.clipboard.writeText(text);
+      return true;
+    }
+    if (!await chrome.offscreen.hasDocument())
+      await chrome.offscreen.createDocument({
+        url: "clip.html",
+        reasons: [chrome.offscreen.Reason.CLIPBOARD],
+        justification: "Copies a one-time code, and clears it after a while."
+      });
+    return (await chrome.runtime.sendMessage({ act: "clip", text })).done;
+  }
+  api.alarms.onAlarm.addListener((a) => {
+    if (a.name === CLEAR) void clearClipboard();
+  });
+  api.tabs.onUpdated.addListener((id, change, tab) => {
+    if (change.status === "complete" && /^https?:/.test(tab.url ?? "")) void visited(id, tab.url ?? "").catch(() => {
+    });
+  });
+  async function visited(id, url) {
+    const c = await loadConnection();
+    if (!c || new URL(url).host === c.app) return;
     await flush();
-    const v = await ask(request);
-    if (message.act === "look") noteFrame(tab.id ?? 0, sender.frameId ?? 0, message.focused, v);
-    if (v.copy) v.copied = await toClipboard(v.copy, v.clear); // a page never sees it
-    delete v.copy;
-    if (v.up) void toFrame(tab, 0, { act: "look" });
-    return v;
-  } catch (e) {
-    if (message.act === "typed" && e instanceof LineError && e.kind === "locked") await hold(request);
-    throw e;
+    const v = await ask({ act: "visit", url, top: url, tab: String(id) });
+    if (v.look) await api.tabs.sendMessage(id, { act: "look" }, { frameId: 0 });
   }
-}
-
-/** Tells a frame of a tab something; one that is gone doesn't matter. @param {chrome.tabs.Tab} tab @param {number} frameId @param {any} message */
-const toFrame = (tab, frameId, message) => api.tabs.sendMessage(tab.id ?? 0, message, { frameId }).catch(() => {});
-
-/** Opens a page of the device app. @param {string} path */
-async function openApp(path) {
-  const c = await loadConnection();
-  if (c) await api.tabs.create({ url: `http://${c.app}${path}` });
-  return {};
-}
-
-/** @param {number} tab @param {number} frame @param {boolean} focused @param {any} v */
-function noteFrame(tab, frame, focused, v) {
-  const has = v.readings?.some((/** @type {any} */ r) => r.kind === "sign-in" || r.kind === "first-step");
-  const frames = signIns.get(tab) ?? new Map();
-  signIns.set(tab, frames);
-  if (frame === 0) frames.clear();
-  if (has) frames.set(frame, focused);
-  else frames.delete(frame);
-}
-
-// What was typed while the vault was locked waits in memory until it is opened.
-const HELD = "held";
-
-/** @param {any} request */
-async function hold(request) {
-  const now = /** @type {any[]} */ ((await api.storage.session.get(HELD))[HELD] ?? []);
-  await api.storage.session.set({ [HELD]: [...now.slice(-7), { ...request, held: Date.now() }] });
-}
-
-async function flush() {
-  const held = /** @type {any[]} */ ((await api.storage.session.get(HELD))[HELD] ?? []);
-  if (!held.length) return;
-  for (const request of held) if (Date.now() - request.held < 15 * 60 * 1000) await ask(request); // fails as a whole while it is locked
-  await api.storage.session.remove(HELD);
-}
-
-/** What the extension's own window asks: about the tab it was opened over. @param {any} message */
-async function fromWindow(message) {
-  const [tab] = message.tab ? [await api.tabs.get(message.tab)] : await api.tabs.query({ active: true, currentWindow: true });
-  if (message.act === "fill-tab") return fillTab(tab.id ?? 0, message.id);
-  if (message.act === "take-tab") return api.tabs.sendMessage(tab.id ?? 0, { act: "take" }, { frameId: 0 }).catch(() => ({ error: "This page can’t be read." }));
-  if (message.act === "clear") return clearAfter(message.seconds);
-  if (message.act === "open-app") return openApp(message.path);
-  return ask({ ...message, url: tab?.url ?? "", top: tab?.url ?? "", tab: String(tab?.id ?? "") });
-}
-
-/** Has the frame filled that has a sign-in: the one that is in use, or the first. @param {number} tab @param {string} [id] */
-async function fillTab(tab, id) {
-  const frames = [...(signIns.get(tab) ?? new Map([[0, true]]))];
-  const [frame] = frames.find(([, focused]) => focused) ?? frames.sort((a, b) => a[0] - b[0])[0] ?? [0];
-  return api.tabs.sendMessage(tab, { act: "fill", id }, { frameId: frame }).catch(() => ({ error: "This page can’t be filled." }));
-}
-
-// What is copied is cleared again, also when the page or window that asked for it is long gone.
-const CLEAR = "clear the clipboard";
-
-/** Copies a text, to be cleared after so many seconds; 0 is never. @param {string} text @param {number} seconds */
-async function toClipboard(text, seconds) {
-  const done = await writeClipboard(text).catch(() => false);
-  if (done) await clearAfter(seconds);
-  return done;
-}
-
-/** @param {number} seconds */
-async function clearAfter(seconds) {
-  await api.alarms.clear(CLEAR);
-  if (!seconds) return;
-  await api.alarms.create(CLEAR, { delayInMinutes: Math.max(seconds, 30) / 60 }); // no sooner, says the browser
-  if (seconds < 30) setTimeout(() => void clearClipboard(), seconds * 1000);
-}
-
-async function clearClipboard() {
-  await api.alarms.clear(CLEAR);
-  await writeClipboard("");
-  await chrome.offscreen?.closeDocument().catch(() => {}); // closed already
-}
-
-/** @param {string} text @returns {Promise<boolean>} */
-async function writeClipboard(text) {
-  if (!chrome.offscreen) {
-    await navigator.clipboard.writeText(text);
-    return true;
-  }
-  if (!(await chrome.offscreen.hasDocument())) await chrome.offscreen.createDocument({ url: "clip.html", reasons: [chrome.offscreen.Reason.CLIPBOARD], justification: "Copies a one-time code, and clears it after a while." });
-  return (await chrome.runtime.sendMessage({ act: "clip", text })).done;
-}
-
-api.alarms.onAlarm.addListener((a) => {
-  if (a.name === CLEAR) void clearClipboard();
-});
-
-// A page without fields is looked at only where there is something to tell: that it imitates a kept site, or what became of a form
-// that was sent before it.
-api.tabs.onUpdated.addListener((id, change, tab) => {
-  if (change.status === "complete" && /^https?:/.test(tab.url ?? "")) void visited(id, tab.url ?? "").catch(() => {}); // locked or away: nobody asked
-});
-
-/** @param {number} id @param {string} url */
-async function visited(id, url) {
-  const c = await loadConnection();
-  if (!c || new URL(url).host === c.app) return;
-  await flush();
-  const v = await ask({ act: "visit", url, top: url, tab: String(id) });
-  if (v.look) await api.tabs.sendMessage(id, { act: "look" }, { frameId: 0 });
-}
-
-// Fresh in a browser, the first thing is to connect.
-api.runtime.onInstalled.addListener((d) => {
-  if (d.reason === "install") void api.tabs.create({ url: api.runtime.getURL("connect.html") });
-});
-api.tabs.onRemoved.addListener((id) => signIns.delete(id));
-
-api.commands.onCommand.addListener(async (command) => {
-  const [tab] = await api.tabs.query({ active: true, currentWindow: true });
-  if (command === "fill" && tab?.id) await fillTab(tab.id);
-});
+  api.runtime.onInstalled.addListener((d) => {
+    if (d.reason === "install") void api.tabs.create({ url: api.runtime.getURL("connect.html") });
+  });
+  api.tabs.onRemoved.addListener((id) => signIns.delete(id));
+  api.commands.onCommand.addListener(async (command) => {
+    const [tab] = await api.tabs.query({ active: true, currentWindow: true });
+    if (command === "fill" && tab?.id) await fillTab(tab.id);
+  });
+})();

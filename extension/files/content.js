@@ -1,427 +1,1321 @@
-// Watches a frame, shows what the device app says fits it, and hands over what
-// was pressed. It decides nothing.
-"use strict";
-
-const ext = globalThis.browser ?? chrome;
-
-/** @typedef {{form: number, kind: string, roles: Record<string, string>, card?: boolean, details?: boolean, elsewhere?: string}} Reading */
-/** @typedef {{id: string, title: string, username: string, folder?: string, code?: boolean, staged?: boolean, joining?: boolean}} Offer */
-/** @typedef {{reading: Reading, role: string}} Place */
-
-/** @type {{readings: Reading[], offers: Offer[], cards: Offer[], people: Offer[], why?: string, framed?: string, alarm?: any, trouble?: string, open?: string}} */
-let view = { readings: [], offers: [], cards: [], people: [] };
-/** Whether the frame has fields that couldn't be seen when it was last looked at. */
-let unseen = false;
-let filling = false, alarmed = "", turn = 0, gone = false;
-
-/** @param {Record<string, unknown>} m @returns {Promise<any>} */
-const tell = (m) => ext.runtime.sendMessage(m).catch(() => ({ trouble: "away" }));
-
-/** @param {string} kind */
-const words = (kind) => ({ locked: "Red Locket is locked.", away: "Red Locket isn’t running on this computer.", over: "This browser is no longer connected to Red Locket.", none: "This browser isn’t connected to Red Locket." })[kind] ?? "";
-
-/** @param {Element} f @returns {Place | undefined} */
-function placeOf(f) {
-  const n = String(numbers.get(f));
-  for (const reading of view.readings) if (n in reading.roles) return { reading, role: reading.roles[n] };
-  return undefined;
-}
-
-let looking = false, again = false;
-/** Whether the page has something to tell even where it has no fields: what became of a form that was sent, or an alarm. */
-let telling = false;
-
-/** Asks what fits the frame as it is now. A frame without fields that has nothing to tell costs its page nothing. */
-async function look() {
-  if (!telling && !fields().length) {
-    if (view.readings.length) {
-      view = { readings: [], offers: [], cards: [], people: [] };
-      draw();
+(() => {
+  // src/draw.js
+  var STYLE = `
+:host { all: initial !important; position: fixed !important; inset: 0 !important; width: 100vw !important; height: 100vh !important; margin: 0 !important; padding: 0 !important; border: 0 !important; background: none !important; pointer-events: none !important; overflow: visible !important; display: block !important; opacity: 1 !important; visibility: visible !important; z-index: 2147483647 !important; }
+.paper, .clasp { pointer-events: auto; position: absolute; font: 15px/1.45 system-ui, sans-serif; color: #1c1a1b; }
+.clasp { width: 26px; height: 26px; border: 0; background: none; padding: 2px; cursor: pointer; }
+.clasp path { fill: none; stroke: #8b1a2b; stroke-width: 2.4; stroke-linecap: round; }
+.clasp svg { background: #fff; border-radius: 50%; display: block; }
+.paper { z-index: 1; background: #fff; border: 1px solid #1c1a1b; border-radius: 4px; box-sizing: border-box; }
+button { font: inherit; color: inherit; background: none; border: 0; padding: 0; cursor: pointer; text-align: left; }
+:focus-visible { outline: 2px solid #a9812f; outline-offset: 1px; }
+.offer { max-height: min(340px, 70vh); overflow: auto; }
+.offer button.account { display: flex; justify-content: space-between; gap: 1em; width: 100%; padding: 9px 13px; border-left: 3px solid transparent; border-bottom: 1px solid #d9dbdd; }
+.offer button.account:hover, .offer button.account:focus { background: #f6ebea; border-left-color: #8b1a2b; outline: none; }
+.offer .name { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; } .offer button.account:first-child .name { font-weight: 650; }
+.offer .folder { color: #5f6062; font-size: 13px; white-space: nowrap; }
+.foot { display: flex; gap: 18px; padding: 8px 13px; flex-wrap: wrap; } .act { font-weight: 600; font-size: 14px; text-decoration: underline; text-decoration-color: #b3b6b8; text-underline-offset: 3px; }
+.say { padding: 9px 13px; margin: 0; } .say + .foot { padding-top: 0; }
+.note { right: 26px; bottom: 26px; width: min(372px, calc(100vw - 32px)); padding: 12px 16px; } .note p { margin: 0 0 4px; } .note ul { margin: 4px 0 0; padding-left: 1.2em; } .note li { margin: 2px 0; }
+.slip { top: 26px; right: 26px; width: min(372px, calc(100vw - 32px)); padding: 16px 18px; } .slip::before { content: ""; position: absolute; left: 16px; right: 16px; top: -7px; height: 6px; background: repeating-linear-gradient(90deg, #a9812f 0 14px, transparent 14px 20px); }
+.slip h2, .alarm h2 { font: 400 20px Georgia, serif; margin: 0 0 10px; } .slip p { margin: 0 0 8px; }
+.row { display: grid; grid-template-columns: 84px 1fr auto; gap: 8px; padding: 6px 0; border-top: 1px solid #d9dbdd; align-items: baseline; } .row > span:first-child { color: #5f6062; font-size: 14px; } .row input { font: inherit; color: inherit; border: 0; border-bottom: 1px solid transparent; padding: 0; min-width: 0; background: none; width: 100%; } .row input:focus { outline: none; border-bottom-color: #a9812f; } .row > :nth-child(2) { overflow-wrap: anywhere; min-width: 0; }
+.acts { display: flex; gap: 18px; align-items: center; margin-top: 12px; flex-wrap: wrap; } .main { background: #8b1a2b; color: #fff; border-radius: 4px; padding: 7px 18px; font-weight: 600; }
+.trouble { color: #7a4a00; border-left: 3px solid #b5731b; padding-left: 8px; margin: 8px 0 0; }
+.alarm { top: 26px; left: 50%; transform: translateX(-50%); width: min(560px, calc(100vw - 32px)); padding: 20px 24px; border-left: 10px solid #b5731b; } .alarm p { margin: 0 0 10px; }
+.alarm dl { display: grid; grid-template-columns: auto 1fr; gap: 6px 16px; margin: 0 0 12px; padding: 10px 0; border-top: 1px solid #d9dbdd; border-bottom: 1px solid #d9dbdd; } .alarm dt { color: #5f6062; font-size: 14px; } .alarm dd { margin: 0; font: 17px/1.4 ui-monospace, monospace; overflow-wrap: anywhere; } .alarm mark { background: none; color: inherit; font-weight: 700; border-bottom: 3px solid #b5731b; }
+@media (prefers-color-scheme: dark) { .paper { background: #221e1f; color: #edebea; border-color: #6a686a; } .clasp svg { background: #221e1f; } .clasp path { stroke: #ee9aa4; } .offer button.account:hover, .offer button.account:focus { background: #3a2327; } .folder, .row > span:first-child, .alarm dt { color: #a6a4a5 !important; } .offer button.account, .row, .alarm dl { border-color: #3b3637; } .trouble { color: #f0bf76; } .alarm { border-left-color: #d08a2a; } }
+`;
+  var host = document.createElement("div");
+  var root = host.attachShadow({ mode: "closed" });
+  var dressed = false;
+  var drawnAt = 0;
+  var READING = 250;
+  function make(tag, cls, text) {
+    const el = document.createElement(tag);
+    if (cls) el.className = cls;
+    if (text !== void 0) el.textContent = text;
+    return el;
+  }
+  function ground() {
+    const open2 = document.querySelectorAll("dialog:modal");
+    return open2.length ? open2[open2.length - 1] : document.documentElement;
+  }
+  function raise(anew = false) {
+    if (!dressed) {
+      dressed = true;
+      const sheet = new CSSStyleSheet();
+      sheet.replaceSync(STYLE);
+      root.adoptedStyleSheets = [sheet];
     }
-    return;
-  }
-  if (looking) {
-    again = true;
-    return;
-  }
-  looking = true;
-  const s = snapshot();
-  unseen = s.fields.some((f) => !f.visible);
-  if (s.fields.length || telling) {
-    const v = await tell({ act: "look", snapshot: s, focused: document.hasFocus() });
-    view = { readings: v.readings ?? [], offers: v.offers ?? [], cards: v.cards ?? [], people: v.people ?? [], why: v.why, framed: v.framed, alarm: v.alarm, trouble: v.trouble ?? (v.error ? "away" : undefined), open: v.open };
-    if (view.trouble === "locked") view.readings = guess();
-    draw();
-    if (v.slip) showSlip(v.slip);
-    if (v.alarm) sound(v.alarm);
-    if (v.go && !gone) {
-      const reading = view.readings.find((r) => r.form === v.go.form);
-      gone = reading?.kind !== "first-step";
-      if (reading) void fill(v.go.id, reading, "login", Boolean(v.go.submit));
+    if (!host.isConnected || host.parentElement !== ground()) ground().append(host);
+    if (typeof host.showPopover === "function") {
+      host.popover = "manual";
+      if (anew && host.matches(":popover-open")) host.hidePopover();
+      if (!host.matches(":popover-open")) host.showPopover();
     }
   }
-  looking = false;
-  if (again) {
-    again = false;
-    void look();
+  var uncovered = /* @__PURE__ */ new WeakMap();
+  var watcher = new IntersectionObserver(
+    (list) => {
+      for (const e of list) if ("isVisible" in e) uncovered.set(e.target, Boolean(e.isVisible));
+    },
+    /** @type {IntersectionObserverInit} */
+    { threshold: [0.99], trackVisibility: true, delay: 100 }
+  );
+  function show(p) {
+    root.append(p);
+    drawnAt = performance.now();
+    raise();
+    watcher.observe(p);
   }
-}
-
-/** While the vault is locked nobody reads the page: a password box still shows the way to open it. @returns {Reading[]} */
-function guess() {
-  return fields().filter((f) => f.type === "password" && seen(f)).map((f) => ({ form: 0, kind: "locked", roles: { [numberOf(f)]: "locked" } }));
-}
-
-/** Shows the alarm, once for a page. @param {any} a */
-function sound(a) {
-  if (alarmed === a.kept) return;
-  alarmed = a.kept;
-  alarm(a, () => location.replace(a.url), () => void tell({ act: "vouch", id: a.id }));
-}
-
-/** Sets a clasp at every field of a login that something fits, and at the first one of a card or of details. */
-function draw() {
-  remove("clasp");
-  const seen = new Set();
-  const now = focused();
-  if (view.readings.length) for (const f of fields()) {
-    const at = placeOf(f);
-    if (!at || !offers(at) || /** @type {HTMLInputElement} */ (f).maxLength === 1) continue;
-    const kind = isLogin(at.role) || at.role === "locked" || at.role === "cc-csc" ? "" : `${at.reading.form} ${isCard(at.role) ? "card" : "details"}`;
-    if (kind && seen.has(kind) && f !== now) continue;
-    seen.add(kind);
-    clasp(f, () => open(f, true));
+  var PLAIN = {
+    filter: "none",
+    clipPath: "none",
+    maskImage: "none",
+    scale: "none",
+    rotate: "none",
+    translate: "none",
+    mixBlendMode: "normal",
+    visibility: "visible",
+    zoom: "1"
+  };
+  function meant(e) {
+    if (!e.isTrusted || performance.now() - drawnAt < READING) return false;
+    for (let el = (
+      /** @type {Element | null} */
+      host
+    ); el; el = el.parentElement) {
+      const s = (
+        /** @type {Record<string, string>} */
+        /** @type {unknown} */
+        getComputedStyle(el)
+      );
+      if (Number(s.opacity) < 0.99 || el !== host && s.transform !== "none") return false;
+      for (const [k, v] of Object.entries(PLAIN)) if (s[k] !== void 0 && s[k] !== "" && s[k] !== v) return false;
+    }
+    const paper = e.currentTarget instanceof Element ? e.currentTarget.closest(".paper") : null;
+    if (paper && uncovered.get(paper) === false) return false;
+    if (e instanceof MouseEvent && (e.clientX || e.clientY))
+      return document.elementFromPoint(e.clientX, e.clientY) === host;
+    return true;
   }
-  if (now && !filling) reopen(now);
-}
-
-/** The field at which the offer stands, and what it was made of. @type {{f?: Box, key: string}} */
-let opened = { key: "" };
-/** The field at which its user put the offer away. @type {Box | undefined} */
-let dismissed;
-
-/** What an offer at a field would be made of. @param {Box} f */
-const keyOf = (f) => JSON.stringify([placeOf(f), view.offers, view.cards.length, view.people.length, view.why, view.framed, [...agreed]]);
-
-/** Leaves an offer standing that is still right: one that is drawn again and again can't be read, nor pressed. @param {Box} f */
-function reopen(f) {
-  const p = root.querySelector(".offer");
-  const same = opened.f === f && opened.key === keyOf(f);
-  if (same && p instanceof HTMLElement) follow(p, f.getBoundingClientRect());
-  else if (!same || !lifted) open(f);
-}
-
-/** Puts the offer away. @param {Box} [at] the field whose user did so */
-function close(at) {
-  away();
-  dismissed = at;
-}
-
-/** The field that has the focus, in shadow roots too. @returns {Box | undefined} */
-function focused() {
-  let el = document.activeElement;
-  while (el?.shadowRoot?.activeElement) el = el.shadowRoot.activeElement;
-  return el && isBox(el) ? el : undefined;
-}
-
-const isCard = (/** @type {string} */ role) => role.startsWith("cc-");
-const isLogin = (/** @type {string} */ role) => ["username", "current-password", "new-password", "one-time-code"].includes(role);
-
-/** Whether something fits a field. @param {Place} at */
-function offers({ reading, role }) {
-  if (role === "locked" || role === "new-password") return true;
-  if (role === "one-time-code") return view.offers.some((o) => o.code);
-  if (role === "username" && reading.kind === "sign-up") return true;
-  if (isCard(role)) return view.cards.length > 0;
-  if (!isLogin(role)) return view.people.length > 0;
-  return view.offers.length > 0 || Boolean(view.why);
-}
-
-/** Sites to which what is typed would go that its user said yes to. @type {Set<string>} */
-const agreed = new Set();
-
-/**
- * Shows the offer at a field. One that has a value is left alone, unless its clasp was pressed.
- * @param {Box} f @param {boolean} [asked]
- */
-function open(f, asked = false) {
-  const at = placeOf(f);
-  if (!at || !offers(at) || (!asked && (f === dismissed || (f.value && f.tagName !== "SELECT")))) {
-    away();
-    return;
-  }
-  opened = { f, key: keyOf(f) };
-  const { reading, role } = at;
-  if (role === "locked") {
-    present(f, { say: words("locked"), accounts: [], acts: [{ text: "Open it", act: () => void tell({ act: "open-vault" }) }] });
-    return;
-  }
-  const to = view.framed || reading.elsewhere;
-  if (to && !agreed.has(to)) {
-    const say = view.framed ? `This part of the page belongs to ${to}.` : `This form sends what is typed to ${to}.`;
-    present(f, { say, accounts: [], acts: [{ text: "Fill here all the same", act: () => { agreed.add(to); if (view.framed) void tell({ act: "agreed", to }); open(f, asked); } }] });
-    return;
-  }
-  const line = (/** @type {Offer} */ o, /** @type {() => void} */ choose, folder = o.folder ?? "") => ({ name: o.username || o.title, folder, choose });
-  const another = { text: "Find another", act: () => void tell({ act: "find" }) };
-  if (role === "one-time-code") {
-    present(f, { say: "One-time code of", accounts: view.offers.filter((o) => o.code).map((o) => line(o, () => void fill(o.id, reading, "code"))), acts: [] });
-  } else if (role === "cc-csc") {
-    present(f, { say: "The security code is filled by a press of its own.", accounts: view.cards.map((o) => ({ name: o.title, folder: o.username, choose: () => void fill(o.id, reading, "csc") })), acts: [] });
-  } else if (isCard(role)) {
-    present(f, { accounts: view.cards.map((o) => ({ name: o.title, folder: o.username, choose: () => void fill(o.id, reading, "card") })), acts: [] });
-  } else if (!isLogin(role)) {
-    present(f, { accounts: view.people.map((o) => ({ name: o.title, folder: o.username, choose: () => void fill(o.id, reading, "details") })), acts: [] });
-  } else if (role === "new-password") {
-    fresh(f, reading);
-  } else if (role === "username" && reading.kind === "sign-up") {
-    void names(f, reading);
-  } else {
-    const accounts = view.offers.flatMap((o) => {
-      const now = line(o, () => void fill(o.id, reading, "login"), o.joining ? "not confirmed yet" : o.staged ? "the password until now" : o.folder);
-      return o.staged && !o.joining ? [now, line(o, () => void fill(o.id, reading, "staged"), "the new one, not confirmed yet")] : [now];
+  function button(text, cls, act) {
+    const b = make("button", cls, text);
+    b.setAttribute("type", "button");
+    b.addEventListener("click", (e) => {
+      e.stopPropagation();
+      if (meant(e)) act();
     });
-    const details = view.offers.length === 1 ? [{ text: "Details", act: () => void tell({ act: "details", id: view.offers[0].id }) }] : [];
-    present(f, { say: accounts.length ? undefined : view.why, accounts, acts: [another, ...details] });
+    b.addEventListener("mousedown", (e) => e.preventDefault());
+    return b;
   }
-}
-
-/** Offers to make a new password. @param {Box} f @param {Reading} reading */
-function fresh(f, reading) {
-  const change = reading.kind === "change" || reading.kind === "reset";
-  if (change && view.offers.length > 1) {
-    present(f, { say: "Make a new password for", accounts: view.offers.map((o) => ({ name: o.username || o.title, folder: o.folder ?? "", choose: () => void fillNew(reading, o.id) })), acts: [] });
-    return;
+  function below(el, r, width) {
+    el.style.left = `${Math.max(4, Math.min(r.left, innerWidth - width - 4))}px`;
+    if (r.bottom + 120 < innerHeight || r.top < 140) el.style.top = `${r.bottom + 3}px`;
+    else el.style.bottom = `${innerHeight - r.top + 3}px`;
+    el.style.width = `${Math.min(width, innerWidth - 8)}px`;
   }
-  const only = change ? view.offers[0] : undefined;
-  const say = only ? `A new password for ${only.username || only.title}. The present one stays at hand until the site has taken it.` : "A new password, made for this site and kept until you decide.";
-  present(f, { say, accounts: [], acts: [{ text: "Make and fill it", act: () => void fillNew(reading, only?.id ?? "") }] });
-}
+  function remove(cls) {
+    for (const el of root.querySelectorAll(`.${cls}`)) el.remove();
+  }
+  var SVG = "http://www.w3.org/2000/svg";
+  function clasp(field, press) {
+    const b = button("", "clasp", press);
+    b.setAttribute("aria-label", "Red Locket: fill in");
+    b.tabIndex = -1;
+    const svg = document.createElementNS(SVG, "svg");
+    svg.setAttribute("viewBox", "0 0 24 24");
+    for (const d of ["M10.5 6A6 6 0 0 0 10.5 18", "M13.5 6A6 6 0 0 1 13.5 18"]) {
+      const p = document.createElementNS(SVG, "path");
+      p.setAttribute("d", d);
+      svg.append(p);
+    }
+    b.append(svg);
+    const r = field.getBoundingClientRect();
+    b.style.left = `${field instanceof HTMLSelectElement && r.right + 34 < innerWidth ? r.right + 5 : r.right - 31}px`;
+    b.style.top = `${r.top + Math.min(r.height, 60) / 2 - 13}px`;
+    root.append(b);
+    raise();
+  }
+  function offer(field, what) {
+    remove("offer");
+    const p = make("div", "paper offer");
+    p.setAttribute("role", "dialog");
+    p.setAttribute("aria-label", "Red Locket");
+    if (what.say) p.append(make("p", "say", what.say));
+    for (const a of what.accounts) {
+      const b = button("", "account", a.choose);
+      b.append(make("span", "name", a.name || "no user name"), make("span", "folder", a.folder));
+      p.append(b);
+    }
+    if (what.acts.length) {
+      const foot = make("div", "foot");
+      for (const a of what.acts) foot.append(button(a.text, "act", a.act));
+      p.append(foot);
+    }
+    const r = field.getBoundingClientRect();
+    below(p, r, Math.max(330, Math.min(r.width, 440)));
+    place = r;
+    show(p);
+  }
+  var place;
+  function follow(p, r) {
+    if (place && Math.abs(place.left - r.left) < 2 && Math.abs(place.bottom - r.bottom) < 2 && Math.abs(place.width - r.width) < 2)
+      return;
+    p.style.top = p.style.bottom = "";
+    below(p, r, Math.max(330, Math.min(r.width, 440)));
+    place = r;
+    drawnAt = performance.now();
+  }
+  function along(step) {
+    const list = (
+      /** @type {HTMLElement[]} */
+      [...root.querySelectorAll(".offer button")]
+    );
+    if (!list.length) return false;
+    const i = list.indexOf(
+      /** @type {HTMLElement} */
+      root.activeElement
+    );
+    list[i < 0 && step < 0 ? list.length - 1 : (i + step + list.length) % list.length].focus();
+    return true;
+  }
+  function note(text, list = []) {
+    remove("note");
+    const p = make("div", "paper note");
+    p.setAttribute("role", "status");
+    p.append(make("p", "", text));
+    if (list.length) {
+      const ul = make("ul");
+      ul.append(...list.map((l) => make("li", "", l)));
+      p.append(ul);
+    }
+    p.append(button("Close", "act", () => p.remove()));
+    show(p);
+    setTimeout(() => p.remove(), list.length ? 2e4 : 6e3);
+  }
+  function address(parts) {
+    const dd = make("dd");
+    for (const p of parts) dd.append(p.mark ? make("mark", "", p.text) : p.text);
+    return dd;
+  }
+  function alarm(a, leave, vouch) {
+    remove("alarm");
+    const p = make("section", "paper alarm");
+    p.setAttribute("role", "alertdialog");
+    p.setAttribute("aria-label", "Red Locket: look-alike");
+    p.append(
+      make("h2", "", `This is not the ${a.title} you know`),
+      make("p", "", "Its address is made to look like one that you keep. Nothing is offered or filled here.")
+    );
+    const dl = make("dl");
+    dl.append(make("dt", "", "This page"), address(a.here), make("dt", "", "Yours"), address(a.there));
+    const acts = make("div", "acts");
+    acts.append(
+      button("Go to mine instead", "main", leave),
+      button("This is right …", "act", vouch),
+      button("Close", "act", () => p.remove())
+    );
+    p.append(dl, make("p", "", a.why), acts);
+    show(p);
+  }
 
-/** Offers the user names used before. @param {Box} f @param {Reading} reading */
-async function names(f, reading) {
-  const v = await tell({ act: "usernames" });
-  if (focused() !== f || f.value || !v.usernames?.length) return;
-  const use = (/** @type {string} */ name) => {
+  // src/snapshot.js
+  var MAX_FIELDS = 500;
+  var MAX_DEEP = 200;
+  var MAX_OPTIONS = 300;
+  var KINDS = /* @__PURE__ */ new Set(["", "text", "email", "tel", "password", "number", "url", "date", "month"]);
+  var PRESSED = "button, input[type=submit], input[type=image], input[type=button], [role=button]";
+  var numbers = /* @__PURE__ */ new WeakMap();
+  var nextNumber = 1;
+  function numberOf(el) {
+    let n = numbers.get(el);
+    if (n === void 0) {
+      n = nextNumber++;
+      numbers.set(el, n);
+    }
+    return n;
+  }
+  var tidy = (s) => (s ?? "").replace(/\s+/g, " ").trim().slice(0, 150);
+  var textOf = (el) => el ? tidy(
+    el instanceof HTMLInputElement ? el.value || el.alt : el.textContent || el.getAttribute("aria-label") || el.getAttribute("title")
+  ) : "";
+  function around(el) {
+    const root2 = el.getRootNode();
+    return el.parentElement ?? (root2 instanceof ShadowRoot ? root2.host : null);
+  }
+  var known;
+  var met = /* @__PURE__ */ new Set();
+  function meet(e) {
+    const n = met.size;
+    for (const r of e.composedPath()) if (r instanceof ShadowRoot && r !== root && !roots().includes(r)) met.add(r);
+    if (met.size > n) known = void 0;
+    return met.size > n;
+  }
+  function roots() {
+    if (known) return known;
+    const list = [document];
+    const own = document.evaluate(
+      "//*[contains(name(), '-')]",
+      document,
+      null,
+      XPathResult.ORDERED_NODE_SNAPSHOT_TYPE,
+      null
+    );
+    for (let i = 0; i < own.snapshotLength && list.length < 200; i++) {
+      const r = (
+        /** @type {Element} */
+        own.snapshotItem(i).shadowRoot
+      );
+      if (r) list.push(r);
+    }
+    for (const r of met) if (r.isConnected) list.push(r);
+    for (const r of list)
+      if (r !== document) {
+        for (const el of r.querySelectorAll("*"))
+          if (el.shadowRoot && list.length < 200 && !list.includes(el.shadowRoot)) list.push(el.shadowRoot);
+      }
+    known = list;
+    queueMicrotask(() => known = void 0);
+    return list;
+  }
+  var isBox = (el) => el instanceof HTMLInputElement ? KINDS.has((el.getAttribute("type") ?? "").toLowerCase()) : el instanceof HTMLSelectElement || el instanceof HTMLTextAreaElement;
+  function fields() {
+    if (roots().length === 1)
+      return [...document.querySelectorAll("input, select, textarea")].filter(isBox).slice(0, MAX_FIELDS);
+    const out = [];
+    const walk = (root2) => {
+      for (const el of root2.querySelectorAll("input, select, textarea, *")) {
+        if (out.length >= MAX_FIELDS) return;
+        if (isBox(el)) out.push(el);
+        else if (el.shadowRoot) walk(el.shadowRoot);
+      }
+    };
+    walk(document);
+    return out;
+  }
+  function seen(el) {
+    const r = el.getBoundingClientRect();
+    const page = document.documentElement;
+    if (r.width < 8 || r.height < 8 || r.right + scrollX < 4 || r.bottom + scrollY < 4 || r.left + scrollX > Math.min(Math.max(page.scrollWidth, innerWidth) - 4, innerWidth + 400))
+      return false;
+    if (!el.checkVisibility({ opacityProperty: true, visibilityProperty: true })) return false;
+    let opacity = 1, box = { left: r.left, top: r.top, right: r.right, bottom: r.bottom };
+    for (let at = (
+      /** @type {Element | null} */
+      el
+    ); at; at = around(at)) {
+      const s = getComputedStyle(at);
+      opacity *= Number(s.opacity);
+      if (opacity < 0.2 || s.clipPath !== "none" && at !== page) return false;
+      if (at !== el && at !== document.body && at !== page && s.overflow !== "visible" && s.display !== "contents") {
+        const o = at.getBoundingClientRect();
+        const scrolls = /auto|scroll/.test(s.overflow + s.overflowX + s.overflowY);
+        if (!scrolls)
+          box = {
+            left: Math.max(box.left, o.left),
+            top: Math.max(box.top, o.top),
+            right: Math.min(box.right, o.right),
+            bottom: Math.min(box.bottom, o.bottom)
+          };
+        else if (o.width < 8 || o.height < 8) return false;
+        if (box.right - box.left < 8 || box.bottom - box.top < 8) return false;
+      }
+      if (s.position === "fixed") break;
+    }
+    return true;
+  }
+  var taking;
+  function begin() {
+    taking = { labels: /* @__PURE__ */ new Map(), inside: /* @__PURE__ */ new Map() };
+    for (const r of roots())
+      for (const l of r.querySelectorAll("label")) {
+        if (!l.control) continue;
+        const all = taking.labels.get(l.control);
+        if (all) all.push(l);
+        else taking.labels.set(l.control, [l]);
+      }
+  }
+  function labelOf(el) {
+    const root2 = (
+      /** @type {Document | ShadowRoot} */
+      el.getRootNode()
+    );
+    const said = [...taking ? taking.labels.get(el) ?? [] : el.labels ?? []].map(
+      (l) => l.contains(el) ? [...l.childNodes].filter((n) => !(n instanceof Element && n.contains(el))).map((n) => n.textContent).join(" ") || l.textContent : l.textContent
+    );
+    for (const id of (el.getAttribute("aria-labelledby") ?? "").split(/\s+/))
+      if (id) said.push(root2.getElementById(id)?.textContent);
+    said.push(el.getAttribute("aria-label"), el.title);
+    if (root2 instanceof ShadowRoot)
+      said.push(
+        root2.host.getAttribute("label"),
+        root2.host.getAttribute("aria-label"),
+        root2.host.getAttribute("placeholder")
+      );
+    const label = said.filter((s) => s?.trim()).join(" ") || before(el);
+    return tidy([label, el instanceof HTMLSelectElement ? "" : el.placeholder].join(" "));
+  }
+  function before(el) {
+    for (let at = el, i = 0; i < 3; i++) {
+      for (let p = at.previousSibling; p; p = p.previousSibling) {
+        const t = tidy(p.textContent);
+        if (p instanceof Element && (p.matches("input, select, textarea") || p.querySelector("input, select, textarea")))
+          return "";
+        if (t) return t.length <= 60 ? t : "";
+      }
+      const up = around(at);
+      if (!up || up === document.body || up.matches("form, main, section, tr")) return "";
+      at = up;
+    }
+    return "";
+  }
+  function nearOf(el) {
+    const root2 = (
+      /** @type {Document | ShadowRoot} */
+      el.getRootNode()
+    );
+    const said = [
+      el.closest("fieldset")?.querySelector("legend")?.textContent,
+      el.closest("[role=group]")?.getAttribute("aria-label")
+    ];
+    for (const id of (el.getAttribute("aria-describedby") ?? "").split(/\s+/))
+      if (id) said.push(root2.getElementById(id)?.textContent);
+    let at = el.parentElement, best = "";
+    while (at && at !== document.body && deep(at, "input, select, textarea").length === 1 && (at.textContent ?? "").length < 260) {
+      best = [...at.childNodes].filter((n) => !(n instanceof Element && (n.matches("label, button, select") || n.contains(el)))).map((n) => n.textContent).join(" ") + " " + best;
+      at = at.parentElement;
+    }
+    const next = el.nextElementSibling;
+    if (!best.trim() && next?.matches("p, small, span, div") && !next.querySelector("input, select, textarea") && (next.textContent ?? "").length < 200)
+      best = next.textContent ?? "";
+    return tidy([...said, best].filter(Boolean).join(". "));
+  }
+  function groupOf(f) {
+    if (f.form) return f.form;
+    let alone;
+    for (let el = around(f); el && el !== document.body; el = around(el)) {
+      if (el.matches("form, [role=form], dialog, [role=dialog]")) return el;
+      if (!deep(el, PRESSED).length) continue;
+      if (deep(el, "input, select, textarea").filter(isBox).length > 1) return el;
+      alone ??= el;
+    }
+    return alone ?? document.body;
+  }
+  function deep(el, what) {
+    const found = taking?.inside.get(what)?.get(el);
+    if (found) return found;
+    const out = [...el.querySelectorAll(what)];
+    if (el.shadowRoot)
+      for (const c of el.shadowRoot.children) out.push(...c.matches(what) ? [c] : [], ...deep(c, what));
+    if (roots().length > 1) {
+      for (const c of el.querySelectorAll("*"))
+        if (c.shadowRoot)
+          for (const d of c.shadowRoot.children) out.push(...d.matches(what) ? [d] : [], ...deep(d, what));
+    }
+    if (taking) taking.inside.set(what, (taking.inside.get(what) ?? /* @__PURE__ */ new Map()).set(el, out));
+    return out;
+  }
+  function headBefore(el) {
+    for (let at = (
+      /** @type {Element | null} */
+      el
+    ), i = 0; at && at !== document.body && i < 3; at = around(at), i++) {
+      for (let p = at.previousElementSibling; p; p = p.previousElementSibling) {
+        if (p.matches("form")) break;
+        const h = p.matches("h1, h2, h3, h4, [role=heading]") ? p : p.querySelector("h1, h2, h3, h4, [role=heading]");
+        if (h) return textOf(h);
+      }
+    }
+    return "";
+  }
+  function senders(form) {
+    const all = (
+      /** @type {HTMLElement[]} */
+      deep(form, PRESSED)
+    );
+    const sends = all.filter(
+      (b) => b instanceof HTMLButtonElement || b instanceof HTMLInputElement ? b.type === "submit" || b.type === "image" : false
+    );
+    const plain = all.filter((b) => !b.hasAttribute("aria-pressed") && textOf(b).length > 2);
+    if (!sends.length && !plain.length)
+      plain.push(.../** @type {HTMLElement[]} */
+      deep(form, 'a[class*="btn" i], a[class*="button" i]'));
+    return form instanceof HTMLFormElement && sends.length ? sends : sends.length ? sends : plain.slice(-1);
+  }
+  function actionOf(form) {
+    if (!(form instanceof HTMLFormElement)) return "";
+    for (const by of [form.getAttribute("action"), ...senders(form).map((b) => b.getAttribute("formaction"))]) {
+      if (!by) continue;
+      try {
+        const to = new URL(by, document.baseURI);
+        if (to.origin !== location.origin && /^https?:$/.test(to.protocol)) return to.origin;
+      } catch {
+      }
+    }
+    return "";
+  }
+  function describeForm(form) {
+    const heads = deep(form, "h1, h2, h3, h4, legend, [role=heading]").slice(0, 4).map(textOf).join(" ");
+    const sends = senders(form);
+    const rest = deep(form, `${PRESSED}, a, label`).filter(
+      (el) => !sends.includes(
+        /** @type {HTMLElement} */
+        el
+      ) && (!el.matches("label") || el.querySelector("[type=checkbox]") || /** @type {HTMLLabelElement} */
+      el.control?.matches("[type=checkbox]"))
+    ).slice(0, 12);
+    let action = "";
+    try {
+      action = new URL(form.getAttribute("action") ?? "", document.baseURI).pathname;
+    } catch {
+    }
+    return {
+      id: numberOf(form),
+      head: tidy(heads || headBefore(form)),
+      submit: tidy(sends.slice(0, 3).map(textOf).join(" ")),
+      text: tidy(rest.map(textOf).join(" ")),
+      name: tidy(
+        [form.id, form.getAttribute("name"), form.getAttribute("class"), form.getAttribute("action") ? action : ""].join(
+          " "
+        )
+      ),
+      action: actionOf(form)
+    };
+  }
+  var ANNOUNCED = '[role=alert], [role=status], [aria-live], [class*="error" i], [class*="alert" i], [class*="invalid" i], [class*="success" i], [class*="notice" i]';
+  function alerts() {
+    const out = [];
+    for (const r of roots())
+      for (const el of r.querySelectorAll(ANNOUNCED)) {
+        if (out.length >= 6) break;
+        const t = tidy(el.textContent);
+        if (t && t.length < 150 && el !== host && !el.matches("input, form, body, html, main") && el.checkVisibility())
+          out.push(t);
+      }
+    return tidy([...new Set(out)].join(". "));
+  }
+  function snapshot() {
+    begin();
+    const forms = /* @__PURE__ */ new Map();
+    let checked = 0;
+    const list = fields().map((f) => {
+      const form = groupOf(f);
+      if (!forms.has(form)) forms.set(form, describeForm(form));
+      const input = f instanceof HTMLInputElement ? f : void 0;
+      return {
+        id: numberOf(f),
+        form: numberOf(form),
+        type: input ? input.type : f instanceof HTMLSelectElement ? "select" : "textarea",
+        name: tidy(`${f.name} ${f.id}`),
+        autocomplete: tidy(f.getAttribute("autocomplete")),
+        label: labelOf(f),
+        near: nearOf(f),
+        visible: checked++ < MAX_DEEP && seen(f),
+        locked: f.disabled || !(f instanceof HTMLSelectElement) && f.readOnly,
+        filled: f.value !== "",
+        maxlength: f instanceof HTMLSelectElement ? 0 : Math.max(0, f.maxLength),
+        minlength: f instanceof HTMLSelectElement ? 0 : Math.max(0, f.minLength),
+        pattern: input?.pattern.slice(0, 200) ?? "",
+        rules: tidy(f.getAttribute("passwordrules")),
+        options: f instanceof HTMLSelectElement ? [...f.options].slice(0, MAX_OPTIONS).map((o) => ({ value: o.value.slice(0, 60), text: tidy(o.text).slice(0, 60) })) : void 0
+      };
+    });
+    taking = void 0;
+    const heads = [...document.querySelectorAll("h1, h2")].slice(0, 8).filter((h) => h.checkVisibility()).slice(0, 3).map(textOf).join(" ");
+    const nav = (
+      /** @type {PerformanceNavigationTiming | undefined} */
+      performance.getEntriesByType("navigation")[0]
+    );
+    return {
+      title: tidy(document.title),
+      lang: document.documentElement.lang,
+      path: tidy(location.pathname),
+      heads: tidy(heads),
+      alerts: alerts(),
+      status: nav?.responseStatus ?? 0,
+      forms: [...forms.values()],
+      fields: list
+    };
+  }
+  function fieldByNumber(n) {
+    return fields().find((f) => numbers.get(f) === n);
+  }
+  function type(f, value) {
+    f.focus();
+    const key = (what) => f.dispatchEvent(new KeyboardEvent(what, { bubbles: true, composed: true, key: "Unidentified" }));
+    if (f instanceof HTMLSelectElement) f.value = value;
+    else {
+      key("keydown");
+      f.dispatchEvent(
+        new InputEvent("beforeinput", {
+          bubbles: true,
+          composed: true,
+          cancelable: true,
+          inputType: "insertText",
+          data: value
+        })
+      );
+      f.value = value;
+    }
+    f.dispatchEvent(new InputEvent("input", { bubbles: true, composed: true, inputType: "insertText", data: value }));
+    if (!(f instanceof HTMLSelectElement)) key("keyup");
+    f.dispatchEvent(new Event("change", { bubbles: true }));
+    return f.value === value || f.value.replace(/[\s/-]/g, "") === value.replace(/[\s/-]/g, "");
+  }
+
+  // src/lift.js
+  var lifted;
+  var guest;
+  var marks = /* @__PURE__ */ new Map();
+  var cramped = () => parent !== window && parent === top && (innerHeight < 190 || innerWidth < 260);
+  function present(field, what) {
+    if (!cramped()) {
+      guest = void 0;
+      return offer(field, what);
+    }
+    const mark2 = [...crypto.getRandomValues(new Uint8Array(12))].map((b) => b.toString(16).padStart(2, "0")).join("");
+    const r = field.getBoundingClientRect();
+    lifted = { mark: mark2, what };
+    const shown = {
+      say: what.say,
+      accounts: what.accounts.map(({ name, folder }) => ({ name, folder })),
+      acts: what.acts.map((a) => a.text)
+    };
+    void tell({ act: "lift", mark: mark2, rect: { left: r.left, top: r.top, width: r.width, height: r.height }, ...shown });
+    parent.postMessage({ redLocket: mark2 }, "*");
+  }
+  function report(text, list = []) {
+    if (cramped()) void tell({ act: "note-up", text, list });
+    else note(text, list);
+  }
+  function away() {
+    remove("offer");
+    guest = void 0;
+    if (lifted) void tell({ act: "lower", mark: lifted.mark });
+    lifted = void 0;
+  }
+  function stepAlong(step) {
+    if (lifted) void tell({ act: "lift-key", mark: lifted.mark, step });
+    return Boolean(lifted) || along(step);
+  }
+  function welcome() {
+    const source = guest && marks.get(guest.mark);
+    const g = guest;
+    if (!g || !source) return;
+    const frame = (
+      /** @type {HTMLIFrameElement[]} */
+      deep(document.documentElement, "iframe").find(
+        (f) => f.contentWindow === source
+      )
+    );
+    if (!frame || !seen(frame) || frame.offsetWidth < 60 || frame.offsetHeight < 18) return;
+    g.anchor = {
+      getBoundingClientRect: () => {
+        const f = frame.getBoundingClientRect();
+        return new DOMRect(
+          f.left + frame.clientLeft + g.rect.left,
+          f.top + frame.clientTop + g.rect.top,
+          g.rect.width,
+          g.rect.height
+        );
+      }
+    };
+    const chosen = (kind, index) => () => {
+      away();
+      void tell({ act: "chosen", frame: g.frame, mark: g.mark, kind, index });
+    };
+    offer(g.anchor, {
+      say: g.say,
+      accounts: g.accounts.map((a, i) => ({ ...a, choose: chosen("account", i) })),
+      acts: g.acts.map((text, i) => ({ text, act: chosen("act", i) }))
+    });
+  }
+  function stay() {
+    const p = root.querySelector(".offer");
+    if (guest?.anchor && p instanceof HTMLElement) follow(p, guest.anchor.getBoundingClientRect());
+  }
+  function heard(m) {
+    switch (m.act) {
+      case "lifted":
+        guest = m;
+        welcome();
+        break;
+      case "lowered":
+        if (guest?.mark === m.mark) away();
+        break;
+      case "lift-key":
+        if (guest?.mark === m.mark) along(m.step);
+        break;
+      case "note":
+        note(m.text, m.list);
+        break;
+      case "chosen":
+        if (!lifted || lifted.mark !== m.mark) break;
+        const { what } = lifted;
+        lifted = void 0;
+        if (m.kind === "account") what.accounts[m.index]?.choose();
+        else what.acts[m.index]?.act();
+    }
+  }
+  if (window === top)
+    addEventListener("message", (e) => {
+      const mark2 = e.data?.redLocket;
+      if (typeof mark2 !== "string" || mark2.length !== 24 || !e.source) return;
+      if (marks.size > 50) marks.clear();
+      marks.set(mark2, e.source);
+      if (guest?.mark === mark2 && !guest.anchor) welcome();
+    });
+
+  // src/slip.js
+  var slipShown = "";
+  function forgetShownSlip() {
+    slipShown = "";
+  }
+  var SLIP_HEADS = (
+    /** @type {Record<string, string>} */
+    {
+      keep: "Keep this sign-in?",
+      update: "Keep the new password?",
+      confirmed: "The new password is kept",
+      waiting: "The new password waits",
+      joined: "Your new sign-in is kept",
+      refused: "The site didn’t take it"
+    }
+  );
+  var SLIP_SAYS = (
+    /** @type {Record<string, string>} */
+    {
+      confirmed: "The site took it. The one before stays under “Over time”.",
+      joined: "The site took it. Name it as you like, or put it where it belongs.",
+      waiting: "Sign in with it once, and it becomes this login’s own. Until then both are at hand.",
+      refused: "The password before is still the right one. The new one stays at hand until you step back."
+    }
+  );
+  function showSlip(s) {
+    const mark2 = `${s.id} ${s.kind}`;
+    if (slipShown === mark2) return;
+    slipShown = mark2;
+    remove("slip");
+    const p = make("section", "paper slip");
+    p.setAttribute("aria-label", "Red Locket");
+    p.append(make("h2", "", SLIP_HEADS[s.kind] ?? SLIP_HEADS.keep));
+    if (SLIP_SAYS[s.kind]) p.append(make("p", "", SLIP_SAYS[s.kind]));
+    const row = (label, value, act) => {
+      const r = make("div", "row");
+      r.append(make("span", "", label), value, act ?? make("span"));
+      p.append(r);
+    };
+    const input = (value, label) => {
+      const i = (
+        /** @type {HTMLInputElement} */
+        make("input")
+      );
+      i.value = value;
+      i.setAttribute("aria-label", label);
+      for (const e of ["keydown", "keypress", "keyup", "input"]) i.addEventListener(e, (ev) => ev.stopPropagation());
+      return i;
+    };
+    const fresh2 = s.kind === "keep" || s.kind === "joined";
+    const title = input(s.title, "Name"), folder = input(s.folder, "Folder"), works = input(s.address, "Address"), user = input(s.username, "User name");
+    folder.placeholder = "none";
+    row("Name", fresh2 ? title : make("span", "", s.title));
+    row("User name", fresh2 && !s.username ? user : make("span", "", s.username || "none"));
+    const dots = make("span", "", "● ● ● ● ● ●");
+    row(
+      fresh2 ? "Password" : "New one",
+      dots,
+      button("Show", "act", async () => {
+        const v = await tell({ act: "slip-password", id: s.id });
+        dots.textContent = v.password ?? v.error ?? words(v.trouble);
+      })
+    );
+    if (fresh2) row("Folder", folder);
+    row("Works at", fresh2 ? works : make("span", "", s.address));
+    const answer = async (m) => {
+      const v = await tell(m);
+      if (!v.error && !v.trouble) return p.remove();
+      for (const old of p.querySelectorAll(".trouble")) old.remove();
+      p.append(make("div", "trouble", v.error ?? words(v.trouble)));
+    };
+    const acts = make("div", "acts");
+    const later2 = () => button(
+      ["waiting", "confirmed", "joined"].includes(s.kind) ? "Close" : "Not now",
+      "act",
+      () => s.kind === "waiting" ? p.remove() : void answer({ act: "not-now", id: s.id })
+    );
+    switch (s.kind) {
+      case "confirmed":
+        acts.append(
+          later2(),
+          button("Step back", "act", () => void answer({ act: "step-back", slip: s }))
+        );
+        break;
+      case "joined":
+        acts.append(
+          button(
+            "Keep it so",
+            "main",
+            () => void answer({
+              act: "keep",
+              slip: { ...s, title: title.value, folder: folder.value, address: works.value, username: user.value }
+            })
+          ),
+          later2(),
+          button("Archive it", "act", () => void answer({ act: "put-away", slip: s }))
+        );
+        break;
+      case "refused":
+        acts.append(
+          button("Step back", "main", () => void answer({ act: "step-back", slip: s })),
+          button("It did take it", "act", () => void answer({ act: "took", slip: s })),
+          later2()
+        );
+        break;
+      case "waiting":
+        acts.append(
+          later2(),
+          button("It took it", "act", () => void answer({ act: "took", slip: s })),
+          button("Step back", "act", () => void answer({ act: "step-back", slip: s }))
+        );
+        break;
+      default:
+        acts.append(
+          button(
+            fresh2 ? "Keep" : "Update it",
+            "main",
+            () => void answer({
+              act: "keep",
+              slip: { ...s, title: title.value, folder: folder.value, address: works.value, username: user.value }
+            })
+          ),
+          later2(),
+          button("Never here", "act", () => void answer({ act: "never", id: s.id }))
+        );
+    }
+    p.append(acts);
+    show(p);
+    if (s.kind === "confirmed") setTimeout(() => p.remove(), 15e3);
+  }
+
+  // src/content.js
+  var ext = globalThis.browser ?? chrome;
+  var view = { readings: [], offers: [], cards: [], people: [] };
+  var unseen = false;
+  var filling = false;
+  var alarmed = "";
+  var turn = 0;
+  var gone = false;
+  var tell = (m) => ext.runtime.sendMessage(m).catch(() => ({ trouble: "away" }));
+  var words = (kind) => ({
+    locked: "Red Locket is locked.",
+    away: "Red Locket isn’t running on this computer.",
+    over: "This browser is no longer connected to Red Locket.",
+    none: "This browser isn’t connected to Red Locket."
+  })[kind] ?? "";
+  function placeOf(f) {
+    const n = String(numbers.get(f));
+    for (const reading of view.readings) if (n in reading.roles) return { reading, role: reading.roles[n] };
+    return void 0;
+  }
+  var looking = false;
+  var again = false;
+  var telling = false;
+  async function look() {
+    if (!telling && !fields().length) {
+      if (view.readings.length) {
+        view = { readings: [], offers: [], cards: [], people: [] };
+        draw();
+      }
+      return;
+    }
+    if (looking) {
+      again = true;
+      return;
+    }
+    looking = true;
+    const s = snapshot();
+    unseen = s.fields.some((f) => !f.visible);
+    if (s.fields.length || telling) {
+      const v = await tell({ act: "look", snapshot: s, focused: document.hasFocus() });
+      view = {
+        readings: v.readings ?? [],
+        offers: v.offers ?? [],
+        cards: v.cards ?? [],
+        people: v.people ?? [],
+        why: v.why,
+        framed: v.framed,
+        alarm: v.alarm,
+        trouble: v.trouble ?? (v.error ? "away" : void 0),
+        open: v.open
+      };
+      if (view.trouble === "locked") view.readings = guess();
+      draw();
+      if (v.slip) showSlip(v.slip);
+      if (v.alarm) sound(v.alarm);
+      if (v.go && !gone) {
+        const reading = view.readings.find((r) => r.form === v.go.form);
+        gone = reading?.kind !== "first-step";
+        if (reading) void fill(v.go.id, reading, "login", Boolean(v.go.submit));
+      }
+    }
+    looking = false;
+    if (again) {
+      again = false;
+      void look();
+    }
+  }
+  function guess() {
+    return fields().filter((f) => f.type === "password" && seen(f)).map((f) => ({ form: 0, kind: "locked", roles: { [numberOf(f)]: "locked" } }));
+  }
+  function sound(a) {
+    if (alarmed === a.kept) return;
+    alarmed = a.kept;
+    alarm(
+      a,
+      () => location.replace(a.url),
+      () => void tell({ act: "vouch", id: a.id })
+    );
+  }
+  function draw() {
+    remove("clasp");
+    const seen2 = /* @__PURE__ */ new Set();
+    const now = focused();
+    if (view.readings.length)
+      for (const f of fields()) {
+        const at = placeOf(f);
+        if (!at || !offers(at) || /** @type {HTMLInputElement} */
+        f.maxLength === 1) continue;
+        const kind = isLogin(at.role) || at.role === "locked" || at.role === "cc-csc" ? "" : `${at.reading.form} ${isCard(at.role) ? "card" : "details"}`;
+        if (kind && seen2.has(kind) && f !== now) continue;
+        seen2.add(kind);
+        clasp(f, () => open(f, true));
+      }
+    if (now && !filling) reopen(now);
+  }
+  var opened = { key: "" };
+  var dismissed;
+  var keyOf = (f) => JSON.stringify([placeOf(f), view.offers, view.cards.length, view.people.length, view.why, view.framed, [...agreed]]);
+  function reopen(f) {
+    const p = root.querySelector(".offer");
+    const same = opened.f === f && opened.key === keyOf(f);
+    if (same && p instanceof HTMLElement) follow(p, f.getBoundingClientRect());
+    else if (!same || !lifted) open(f);
+  }
+  function close(at) {
+    away();
+    dismissed = at;
+  }
+  function focused() {
+    let el = document.activeElement;
+    while (el?.shadowRoot?.activeElement) el = el.shadowRoot.activeElement;
+    return el && isBox(el) ? el : void 0;
+  }
+  var isCard = (role) => role.startsWith("cc-");
+  var isLogin = (role) => ["username", "current-password", "new-password", "one-time-code"].includes(role);
+  function offers({ reading, role }) {
+    if (role === "locked" || role === "new-password") return true;
+    if (role === "one-time-code") return view.offers.some((o) => o.code);
+    if (role === "username" && reading.kind === "sign-up") return true;
+    if (isCard(role)) return view.cards.length > 0;
+    if (!isLogin(role)) return view.people.length > 0;
+    return view.offers.length > 0 || Boolean(view.why);
+  }
+  var agreed = /* @__PURE__ */ new Set();
+  function open(f, asked = false) {
+    const at = placeOf(f);
+    if (!at || !offers(at) || !asked && (f === dismissed || f.value && f.tagName !== "SELECT")) {
+      away();
+      return;
+    }
+    opened = { f, key: keyOf(f) };
+    const { reading, role } = at;
+    if (role === "locked") {
+      present(f, {
+        say: words("locked"),
+        accounts: [],
+        acts: [{ text: "Open it", act: () => void tell({ act: "open-vault" }) }]
+      });
+      return;
+    }
+    const to = view.framed || reading.elsewhere;
+    if (to && !agreed.has(to)) {
+      const say = view.framed ? `This part of the page belongs to ${to}.` : `This form sends what is typed to ${to}.`;
+      present(f, {
+        say,
+        accounts: [],
+        acts: [
+          {
+            text: "Fill here all the same",
+            act: () => {
+              agreed.add(to);
+              if (view.framed) void tell({ act: "agreed", to });
+              open(f, asked);
+            }
+          }
+        ]
+      });
+      return;
+    }
+    const line = (o, choose, folder = o.folder ?? "") => ({
+      name: o.username || o.title,
+      folder,
+      choose
+    });
+    const another = { text: "Find another", act: () => void tell({ act: "find" }) };
+    if (role === "one-time-code") {
+      present(f, {
+        say: "One-time code of",
+        accounts: view.offers.filter((o) => o.code).map((o) => line(o, () => void fill(o.id, reading, "code"))),
+        acts: []
+      });
+    } else if (role === "cc-csc") {
+      present(f, {
+        say: "The security code is filled by a press of its own.",
+        accounts: view.cards.map((o) => ({
+          name: o.title,
+          folder: o.username,
+          choose: () => void fill(o.id, reading, "csc")
+        })),
+        acts: []
+      });
+    } else if (isCard(role)) {
+      present(f, {
+        accounts: view.cards.map((o) => ({
+          name: o.title,
+          folder: o.username,
+          choose: () => void fill(o.id, reading, "card")
+        })),
+        acts: []
+      });
+    } else if (!isLogin(role)) {
+      present(f, {
+        accounts: view.people.map((o) => ({
+          name: o.title,
+          folder: o.username,
+          choose: () => void fill(o.id, reading, "details")
+        })),
+        acts: []
+      });
+    } else if (role === "new-password") {
+      fresh(f, reading);
+    } else if (role === "username" && reading.kind === "sign-up") {
+      void names(f, reading);
+    } else {
+      const accounts = view.offers.flatMap((o) => {
+        const now = line(
+          o,
+          () => void fill(o.id, reading, "login"),
+          o.joining ? "not confirmed yet" : o.staged ? "the password until now" : o.folder
+        );
+        return o.staged && !o.joining ? [now, line(o, () => void fill(o.id, reading, "staged"), "the new one, not confirmed yet")] : [now];
+      });
+      const details = view.offers.length === 1 ? [{ text: "Details", act: () => void tell({ act: "details", id: view.offers[0].id }) }] : [];
+      present(f, { say: accounts.length ? void 0 : view.why, accounts, acts: [another, ...details] });
+    }
+  }
+  function fresh(f, reading) {
+    const change = reading.kind === "change" || reading.kind === "reset";
+    if (change && view.offers.length > 1) {
+      present(f, {
+        say: "Make a new password for",
+        accounts: view.offers.map((o) => ({
+          name: o.username || o.title,
+          folder: o.folder ?? "",
+          choose: () => void fillNew(reading, o.id)
+        })),
+        acts: []
+      });
+      return;
+    }
+    const only = change ? view.offers[0] : void 0;
+    const say = only ? `A new password for ${only.username || only.title}. The present one stays at hand until the site has taken it.` : "A new password, made for this site and kept until you decide.";
+    present(f, {
+      say,
+      accounts: [],
+      acts: [{ text: "Make and fill it", act: () => void fillNew(reading, only?.id ?? "") }]
+    });
+  }
+  async function names(f, reading) {
+    const v = await tell({ act: "usernames" });
+    if (focused() !== f || f.value || !v.usernames?.length) return;
+    const use = (name) => {
+      filling = true;
+      type(f, name);
+      mark(f);
+      away();
+      filling = false;
+    };
+    const people = reading.details ? view.people.map((o) => ({ text: `All of ${o.title}`, act: () => void fill(o.id, reading, "details") })).slice(0, 2) : [];
+    present(f, {
+      accounts: v.usernames.slice(0, 4).map((name) => ({ name, folder: "", choose: () => use(name) })),
+      acts: people
+    });
+  }
+  function put(v, reading) {
+    if (v.error || v.trouble) {
+      const at = focused();
+      if (at) present(at, { say: v.error ?? words(v.trouble), accounts: [], acts: [] });
+      else report(v.error ?? words(v.trouble));
+      return false;
+    }
     filling = true;
-    type(f, name);
-    mark(f);
+    const missed = (v.missed ?? []).map((m) => `${m.label || "A field without a name"}: ${m.why}`);
+    for (const one of v.fills ?? []) {
+      const f = fieldByNumber(one.field);
+      if (!f || !seen(f)) missed.push("A field that is no longer there, or can’t be seen");
+      else if (type(f, one.value)) mark(f);
+      else missed.push(`${labelOf(f) || "A field without a name"}: the page changed what was filled`);
+    }
     away();
     filling = false;
+    if (missed.length) report(v.fills?.length ? "Filled, but for:" : "Not filled:", missed);
+    else if (v.copied !== void 0)
+      report(
+        v.copied ? "The one-time code is copied, for the next page." : "The browser didn’t let the one-time code be copied."
+      );
+    if (v.submit) send(reading);
+    return true;
+  }
+  function send(reading) {
+    const f = fields().find((x) => String(numbers.get(x)) in reading.roles);
+    if (!f) return;
+    const form = groupOf(f);
+    sent(form);
+    const by = senders(form)[0];
+    if (by) by.click();
+    else if (form instanceof HTMLFormElement) form.requestSubmit();
+  }
+  function mark(f) {
+    f.animate([{ boxShadow: "inset 0 0 0 2px #a9812f" }, { boxShadow: "inset 0 0 0 2px transparent" }], {
+      duration: 1600
+    });
+  }
+  var elsewhere = (reading) => {
+    const to = view.framed || reading.elsewhere || "";
+    return agreed.has(to) ? to : "";
   };
-  const people = reading.details ? view.people.map((o) => ({ text: `All of ${o.title}`, act: () => void fill(o.id, reading, "details") })).slice(0, 2) : [];
-  present(f, { accounts: v.usernames.slice(0, 4).map((/** @type {string} */ name) => ({ name, folder: "", choose: () => use(name) })), acts: people });
-}
-
-/** @param {any} v @param {Reading} reading */
-function put(v, reading) {
-  if (v.error || v.trouble) {
-    const at = focused();
-    if (at) present(at, { say: v.error ?? words(v.trouble), accounts: [], acts: [] });
-    else report(v.error ?? words(v.trouble));
-    return false;
+  async function fill(id, reading, what, submit = false) {
+    return put(
+      await tell({
+        act: "fill",
+        id,
+        form: reading.form,
+        what,
+        elsewhere: elsewhere(reading),
+        submit,
+        snapshot: snapshot()
+      }),
+      reading
+    );
   }
-  filling = true;
-  const missed = (v.missed ?? []).map((/** @type {any} */ m) => `${m.label || "A field without a name"}: ${m.why}`);
-  for (const one of v.fills ?? []) {
-    const f = fieldByNumber(one.field);
-    if (!f || !seen(f)) missed.push("A field that is no longer there, or can’t be seen");
-    else if (type(f, one.value)) mark(f);
-    else missed.push(`${labelOf(f) || "A field without a name"}: the page changed what was filled`);
+  async function fillNew(reading, id) {
+    const user = fields().find((f) => reading.roles[String(numbers.get(f))] === "username");
+    put(
+      await tell({
+        act: "fill-new",
+        form: reading.form,
+        id,
+        username: user?.value ?? "",
+        elsewhere: elsewhere(reading),
+        snapshot: snapshot()
+      }),
+      reading
+    );
   }
-  away();
-  filling = false;
-  if (missed.length) report(v.fills?.length ? "Filled, but for:" : "Not filled:", missed);
-  else if (v.copied !== undefined) report(v.copied ? "The one-time code is copied, for the next page." : "The browser didn’t let the one-time code be copied.");
-  if (v.submit) send(reading);
-  return true;
-}
-
-/** Sends a form, because its login says so. @param {Reading} reading */
-function send(reading) {
-  const f = fields().find((x) => String(numbers.get(x)) in reading.roles);
-  if (!f) return;
-  const form = groupOf(f);
-  sent(form);
-  const by = senders(form)[0];
-  if (by) by.click();
-  else if (form instanceof HTMLFormElement) form.requestSubmit();
-}
-
-/** Shows for a moment that a field was filled. @param {Element} f */
-function mark(f) {
-  f.animate([{ boxShadow: "inset 0 0 0 2px #a9812f" }, { boxShadow: "inset 0 0 0 2px transparent" }], { duration: 1600 });
-}
-
-/** @param {Reading} reading */
-const elsewhere = (reading) => {
-  const to = view.framed || reading.elsewhere || "";
-  return agreed.has(to) ? to : "";
-};
-
-/** @param {string} id @param {Reading} reading @param {string} what @param {boolean} [submit] */
-async function fill(id, reading, what, submit = false) {
-  return put(await tell({ act: "fill", id, form: reading.form, what, elsewhere: elsewhere(reading), submit, snapshot: snapshot() }), reading);
-}
-
-/** @param {Reading} reading @param {string} id */
-async function fillNew(reading, id) {
-  const user = fields().find((f) => reading.roles[String(numbers.get(f))] === "username");
-  put(await tell({ act: "fill-new", form: reading.form, id, username: user?.value ?? "", elsewhere: elsewhere(reading), snapshot: snapshot() }), reading);
-}
-
-/** The values that stand in a form's fields for logins. @param {Reading} reading @param {Element | null} form */
-function typedIn(reading, form) {
-  /** @type {Record<string, string>} */
-  const values = {};
-  let mine = false;
-  for (const f of fields()) {
-    const n = String(numbers.get(f));
-    if (!(n in reading.roles) || !f.value || !isLogin(reading.roles[n])) continue;
-    values[n] = f.value;
-    mine ||= form === null || groupOf(f) === form;
+  function typedIn(reading, form) {
+    const values = {};
+    let mine = false;
+    for (const f of fields()) {
+      const n = String(numbers.get(f));
+      if (!(n in reading.roles) || !f.value || !isLogin(reading.roles[n])) continue;
+      values[n] = f.value;
+      mine ||= form === null || groupOf(f) === form;
+    }
+    return mine ? values : void 0;
   }
-  return mine ? values : undefined;
-}
-
-/** Reports what was typed into a form that is being sent. @param {Element | null} form */
-function sent(form) {
-  for (const reading of view.readings) {
-    const values = typedIn(reading, form);
-    if (!values) continue;
-    telling = true;
-    void tell({ act: "typed", form: reading.form, values, snapshot: snapshot() });
-    for (const ms of [400, 1200, 3000]) setTimeout(() => void look(), ms); // pages that never reload
+  function sent(form) {
+    for (const reading of view.readings) {
+      const values = typedIn(reading, form);
+      if (!values) continue;
+      telling = true;
+      void tell({ act: "typed", form: reading.form, values, snapshot: snapshot() });
+      for (const ms of [400, 1200, 3e3]) setTimeout(() => void look(), ms);
+    }
   }
-}
-
-/** A press that may send what was typed, where no form will say so itself. @param {Element} b */
-function pressed(b) {
-  const inForm = b.closest("form");
-  if (inForm && (b instanceof HTMLButtonElement || b instanceof HTMLInputElement) && b.type === "submit") return; // the form's own event comes
-  if (b.hasAttribute("aria-pressed") || b.hasAttribute("aria-expanded") || textOf(b).length < 2) return; // shows or hides something
-  for (let el = /** @type {Element | null} */ (b); el && el !== document.body; el = around(el)) {
-    const n = deep(el, "input, select, textarea").filter(isBox).length;
-    if (n === 1 && deep(el, "input[type=password], input[type=text]").length === 1 && view.readings.some((r) => Object.keys(r.roles).length > 1)) return; // stands in one field's own box
-    if (n > 0) return sent(inForm ?? el);
+  function pressed(b) {
+    const inForm = b.closest("form");
+    if (inForm && (b instanceof HTMLButtonElement || b instanceof HTMLInputElement) && b.type === "submit") return;
+    if (b.hasAttribute("aria-pressed") || b.hasAttribute("aria-expanded") || textOf(b).length < 2) return;
+    for (let el = (
+      /** @type {Element | null} */
+      b
+    ); el && el !== document.body; el = around(el)) {
+      const n = deep(el, "input, select, textarea").filter(isBox).length;
+      if (n === 1 && deep(el, "input[type=password], input[type=text]").length === 1 && view.readings.some((r) => Object.keys(r.roles).length > 1))
+        return;
+      if (n > 0) return sent(inForm ?? el);
+    }
   }
-}
-
-document.addEventListener("focusin", (e) => {
-  const f = e.composedPath()[0];
-  if (filling || e.target === host) return;
-  if (meet(e)) {
+  document.addEventListener(
+    "focusin",
+    (e) => {
+      const f = e.composedPath()[0];
+      if (filling || e.target === host) return;
+      if (meet(e)) {
+        watch();
+        later(() => void look());
+      }
+      if (f !== dismissed) dismissed = void 0;
+      if (f instanceof Element && isBox(f)) {
+        if (!placeOf(f) && unseen) later(() => void look());
+        open(f);
+        if (view.alarm && f.type === "password") {
+          alarmed = "";
+          sound(view.alarm);
+        }
+      } else away();
+    },
+    true
+  );
+  document.addEventListener(
+    "input",
+    (e) => {
+      if (!filling && e.target !== host) close(focused());
+    },
+    true
+  );
+  document.addEventListener(
+    "pointerdown",
+    (e) => {
+      const f = e.composedPath()[0];
+      if (e.target === host) return;
+      if (!(f instanceof Element && isBox(f))) close(focused());
+      else if (f === dismissed && f === focused()) {
+        dismissed = void 0;
+        open(f);
+      }
+    },
+    true
+  );
+  document.addEventListener(
+    "keydown",
+    (e) => {
+      if (e.key === "Escape") close(focused() ?? opened.f);
+      if (e.isTrusted && (e.key === "ArrowDown" || e.key === "ArrowUp") && stepAlong(e.key === "ArrowDown" ? 1 : -1))
+        e.preventDefault();
+      const f = e.composedPath()[0];
+      if (e.key === "Enter" && f instanceof HTMLInputElement && !f.form) sent(groupOf(f));
+    },
+    true
+  );
+  document.addEventListener(
+    "submit",
+    (e) => {
+      const f = e.composedPath()[0];
+      sent(f instanceof Element ? f : null);
+    },
+    true
+  );
+  document.addEventListener(
+    "click",
+    (e) => {
+      const at = e.composedPath()[0];
+      if (!(at instanceof Element) || e.target === host) return;
+      if (e.isTrusted && at.closest("[data-connect-browser]")) void tell({ act: "connect" });
+      const b = at.closest(`${PRESSED}, a[href="#"], a:not([href])`);
+      if (b) pressed(b);
+      if (unseen) setTimeout(() => void look(), 350);
+    },
+    true
+  );
+  for (const what of ["beforetoggle", "fullscreenchange"])
+    document.addEventListener(
+      what,
+      (e) => {
+        if (e.target !== host && root.querySelector(".paper") && !root.activeElement) setTimeout(() => raise(true));
+      },
+      true
+    );
+  for (const what of ["scroll", "resize"])
+    addEventListener(
+      what,
+      () => later(() => {
+        draw();
+        stay();
+      }),
+      { capture: true, passive: true }
+    );
+  var waiting = 0;
+  function later(what) {
+    clearTimeout(waiting);
+    waiting = setTimeout(what, 60);
+  }
+  var watched = /* @__PURE__ */ new WeakSet();
+  var observer = new MutationObserver((list) => {
+    if (!list.some(
+      (m) => m.type === "attributes" ? m.target instanceof Element && (isBox(m.target) || m.attributeName === "open" || m.attributeName === "hidden") : [...m.addedNodes, ...m.removedNodes].some((n) => n !== host)
+    ))
+      return;
     watch();
     later(() => void look());
-  }
-  if (f !== dismissed) dismissed = undefined;
-  if (f instanceof Element && isBox(f)) {
-    if (!placeOf(f) && unseen) later(() => void look()); // it may not have been there to see before
-    open(f);
-    if (view.alarm && f.type === "password") {
-      alarmed = "";
-      sound(view.alarm);
-    }
-  } else away();
-}, true);
-document.addEventListener("input", (e) => {
-  if (!filling && e.target !== host) close(focused()); // somebody types it themselves
-}, true);
-document.addEventListener("pointerdown", (e) => {
-  const f = e.composedPath()[0];
-  if (e.target === host) return;
-  if (!(f instanceof Element && isBox(f))) close(focused());
-  else if (f === dismissed && f === focused()) { // pressed anew
-    dismissed = undefined;
-    open(f);
-  }
-}, true);
-document.addEventListener("keydown", (e) => {
-  if (e.key === "Escape") close(focused() ?? opened.f);
-  if (e.isTrusted && (e.key === "ArrowDown" || e.key === "ArrowUp") && stepAlong(e.key === "ArrowDown" ? 1 : -1)) e.preventDefault();
-  const f = e.composedPath()[0];
-  if (e.key === "Enter" && f instanceof HTMLInputElement && !f.form) sent(groupOf(f));
-}, true);
-document.addEventListener("submit", (e) => {
-  const f = e.composedPath()[0];
-  sent(f instanceof Element ? f : null);
-}, true);
-document.addEventListener("click", (e) => {
-  const at = e.composedPath()[0];
-  if (!(at instanceof Element) || e.target === host) return;
-  if (e.isTrusted && at.closest("[data-connect-browser]")) void tell({ act: "connect" });
-  const b = at.closest(`${PRESSED}, a[href="#"], a:not([href])`);
-  if (b) pressed(b);
-  if (unseen) setTimeout(() => void look(), 350); // a press may bring fields to light
-}, true);
-for (const what of ["beforetoggle", "fullscreenchange"]) document.addEventListener(what, (e) => {
-  if (e.target !== host && root.querySelector(".paper") && !root.activeElement) setTimeout(() => raise(true)); // nothing of the page's stands above
-}, true);
-for (const what of ["scroll", "resize"]) addEventListener(what, () => later(() => { draw(); stay(); }), { capture: true, passive: true });
-
-let waiting = 0;
-/** @param {() => void} what */
-function later(what) {
-  clearTimeout(waiting);
-  waiting = setTimeout(what, 60);
-}
-
-const watched = new WeakSet();
-const observer = new MutationObserver((list) => {
-  if (!list.some((m) => (m.type === "attributes" ? m.target instanceof Element && (isBox(m.target) || m.attributeName === "open" || m.attributeName === "hidden") : [...m.addedNodes, ...m.removedNodes].some((n) => n !== host)))) return;
-  watch();
-  later(() => void look());
-});
-
-/** Watches the page and every open shadow root in it. */
-function watch() {
-  for (const r of roots()) {
-    if (watched.has(r)) continue;
-    watched.add(r);
-    observer.observe(r === document ? document.documentElement : r, { childList: true, subtree: true, attributes: true, attributeFilter: ["type", "disabled", "readonly", "hidden", "open"] });
-  }
-}
-watch();
-
-ext.runtime.onMessage.addListener((m, sender, reply) => {
-  if (sender.id !== ext.runtime.id) return undefined;
-  if (m.act === "fill") {
-    const reading = view.readings.find((r) => r.kind === "sign-in") ?? view.readings.find((r) => r.kind === "first-step" || r.kind === "forgot");
-    const id = m.id ?? view.offers[turn++ % Math.max(1, view.offers.length)]?.id; // pressed again: the next
-    if (!reading || !id) reply({ error: view.alarm ? "This page imitates a site that you keep." : "There is no sign-in on this page that can be filled." });
-    else {
-      const to = view.framed || reading.elsewhere;
-      if (to && m.id) agreed.add(to);
-      void fill(id, reading, "login").then((ok) => reply(ok ? {} : { error: "It wasn’t filled." }));
-    }
-    return true;
-  }
-  heard(m);
-  if (m.act === "agreed" && view.framed === m.to) agreed.add(m.to); // in another frame of the same site
-  if (m.act === "look") {
-    telling = true;
-    void look();
-  }
-  if (m.act === "take") {
-    for (const reading of view.readings) {
-      const values = typedIn(reading, null);
-      if (!values) continue;
-      void tell({ act: "take", form: reading.form, values, snapshot: snapshot() }).then((v) => {
-        if (v.slip) {
-          slipShown = "";
-          showSlip(v.slip);
-        }
-        reply(v.error || v.trouble ? v : {});
+  });
+  function watch() {
+    for (const r of roots()) {
+      if (watched.has(r)) continue;
+      watched.add(r);
+      observer.observe(r === document ? document.documentElement : r, {
+        childList: true,
+        subtree: true,
+        attributes: true,
+        attributeFilter: ["type", "disabled", "readonly", "hidden", "open"]
       });
+    }
+  }
+  watch();
+  ext.runtime.onMessage.addListener((m, sender, reply) => {
+    if (sender.id !== ext.runtime.id) return void 0;
+    if (m.act === "fill") {
+      const reading = view.readings.find((r) => r.kind === "sign-in") ?? view.readings.find((r) => r.kind === "first-step" || r.kind === "forgot");
+      const id = m.id ?? view.offers[turn++ % Math.max(1, view.offers.length)]?.id;
+      if (!reading || !id)
+        reply({
+          error: view.alarm ? "This page imitates a site that you keep." : "There is no sign-in on this page that can be filled."
+        });
+      else {
+        const to = view.framed || reading.elsewhere;
+        if (to && m.id) agreed.add(to);
+        void fill(id, reading, "login").then((ok) => reply(ok ? {} : { error: "It wasn’t filled." }));
+      }
       return true;
     }
-    reply({ error: "There is no user name and no password on this page yet." });
-    return true;
-  }
-  return undefined;
-});
-
-document.addEventListener("visibilitychange", () => {
-  if (!document.hidden) void look(); // the vault may have been opened meanwhile
-});
-void look();
+    heard(m);
+    if (m.act === "agreed" && view.framed === m.to) agreed.add(m.to);
+    if (m.act === "look") {
+      telling = true;
+      void look();
+    }
+    if (m.act === "take") {
+      for (const reading of view.readings) {
+        const values = typedIn(reading, null);
+        if (!values) continue;
+        void tell({ act: "take", form: reading.form, values, snapshot: snapshot() }).then((v) => {
+          if (v.slip) {
+            forgetShownSlip();
+            showSlip(v.slip);
+          }
+          reply(v.error || v.trouble ? v : {});
+        });
+        return true;
+      }
+      reply({ error: "There is no user name and no password on this page yet." });
+      return true;
+    }
+    return void 0;
+  });
+  document.addEventListener("visibilitychange", () => {
+    if (!document.hidden) void look();
+  });
+  void look();
+})();

@@ -1,7 +1,7 @@
 // Hears what happens to the vault: locks the page, refreshes it, turns the rim.
-"use strict";
+import { hx } from "./book.js";
 
-const script = /** @type {HTMLScriptElement} */ (document.querySelector("script[data-worker]"));
+export const script = /** @type {HTMLScriptElement} */ (document.querySelector("script[data-worker]"));
 const button = document.querySelector("button.medallion");
 
 // The page that locks goes to the lock page by its own form.
@@ -69,7 +69,8 @@ function listen() {
 
 function listenAlone() {
   const line = new EventSource("/events");
-  for (const kind of ["locked", "changed", "status", "left"]) line.addEventListener(kind, (e) => hear({ kind, data: e.data }));
+  for (const kind of ["locked", "changed", "status", "left"])
+    line.addEventListener(kind, (e) => hear({ kind, data: e.data }));
   line.onerror = () => {
     if (line.readyState === EventSource.CLOSED) location.replace("/");
   };

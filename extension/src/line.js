@@ -1,7 +1,7 @@
 // The sealed line to the device app. What is said over it is decided elsewhere.
-"use strict";
+import { WORDS } from "./wordlist.js";
 
-const api = globalThis.browser ?? chrome;
+export const api = globalThis.browser ?? chrome;
 
 /** @param {ArrayBuffer | Uint8Array} b @returns {string} */
 const toBase64 = (b) => btoa(String.fromCharCode(...new Uint8Array(b)));
@@ -22,7 +22,7 @@ function concat(...parts) {
 }
 
 /** What came back instead of an answer. */
-class LineError extends Error {
+export class LineError extends Error {
   /** @param {"none" | "locked" | "over" | "away" | "no session"} kind @param {string} [open] */
   constructor(kind, open) {
     super(kind);
@@ -35,7 +35,13 @@ class LineError extends Error {
 async function post(app, path, body) {
   let resp;
   try {
-    resp = await fetch(`http://${app}/bridge/${path}`, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body), credentials: "omit", cache: "no-store" });
+    resp = await fetch(`http://${app}/bridge/${path}`, {
+      method: "POST",
+      headers: { "Content-Type": "application/json" },
+      body: JSON.stringify(body),
+      credentials: "omit",
+      cache: "no-store",
+    });
   } catch {
     throw new LineError("away");
   }
@@ -60,7 +66,7 @@ function database() {
 /** @typedef {{app: string, profile: string, id: string, key: CryptoKey}} Connection */
 
 /** @returns {Promise<Connection | undefined>} */
-async function loadConnection() {
+export async function loadConnection() {
   const db = await database();
   return new Promise((done, fail) => {
     const r = db.transaction("line").objectStore("line").get("connection");
@@ -91,20 +97,27 @@ function prefixed(...parts) {
  * @param {string} app @param {string} name @param {(words: string[]) => void} show
  * @returns {Promise<boolean>}
  */
-async function connect(app, name, show) {
+export async function connect(app, name, show) {
   const pair = await crypto.subtle.generateKey({ name: "ECDH", namedCurve: "P-256" }, false, ["deriveBits"]);
   const pub = new Uint8Array(await crypto.subtle.exportKey("raw", pair.publicKey));
   const nonce = crypto.getRandomValues(new Uint8Array(32));
   const commit = await crypto.subtle.digest("SHA-256", concat(pub, nonce));
   const hello = await post(app, "hello", { commit: toBase64(commit), name });
-  const theirPub = fromBase64(hello.pub), theirNonce = fromBase64(hello.nonce);
+  const theirPub = fromBase64(hello.pub),
+    theirNonce = fromBase64(hello.nonce);
   const peer = await crypto.subtle.importKey("raw", theirPub, { name: "ECDH", namedCurve: "P-256" }, false, []);
   const secret = await crypto.subtle.deriveBits({ name: "ECDH", public: peer }, pair.privateKey, 256);
-  const transcript = new Uint8Array(await crypto.subtle.digest("SHA-256", prefixed(bytes("redlocket/1 pairing"), pub, nonce, theirPub, theirNonce)));
+  const transcript = new Uint8Array(
+    await crypto.subtle.digest("SHA-256", prefixed(bytes("redlocket/1 pairing"), pub, nonce, theirPub, theirNonce)),
+  );
   await post(app, "reveal", { id: hello.id, pub: toBase64(pub), nonce: toBase64(nonce) });
   show(wordsOf(transcript, 4));
   const base = await crypto.subtle.importKey("raw", secret, "HKDF", false, ["deriveBits"]);
-  const shared = await crypto.subtle.deriveBits({ name: "HKDF", hash: "SHA-256", salt: transcript, info: bytes("redlocket/1 connection") }, base, 256);
+  const shared = await crypto.subtle.deriveBits(
+    { name: "HKDF", hash: "SHA-256", salt: transcript, info: bytes("redlocket/1 connection") },
+    base,
+    256,
+  );
   const key = await crypto.subtle.importKey("raw", shared, "HKDF", false, ["deriveKey"]);
   for (;;) {
     const s = await post(app, "state", { id: hello.id });
@@ -136,8 +149,21 @@ async function startSession() {
   const s = await post(c.app, "session", { profile: c.profile, id: c.id, nonce: toBase64(nonce) });
   const salt = concat(nonce, fromBase64(s.nonce));
   /** @param {string} info @param {KeyUsage[]} use */
-  const derive = (info, use) => crypto.subtle.deriveKey({ name: "HKDF", hash: "SHA-256", salt, info: bytes(info) }, c.key, { name: "AES-GCM", length: 256 }, false, use);
-  return { id: s.session, app: c.app, toApp: await derive("redlocket/1 to app", ["encrypt"]), back: await derive("redlocket/1 to browser", ["decrypt"]), n: 0 };
+  const derive = (info, use) =>
+    crypto.subtle.deriveKey(
+      { name: "HKDF", hash: "SHA-256", salt, info: bytes(info) },
+      c.key,
+      { name: "AES-GCM", length: 256 },
+      false,
+      use,
+    );
+  return {
+    id: s.session,
+    app: c.app,
+    toApp: await derive("redlocket/1 to app", ["encrypt"]),
+    back: await derive("redlocket/1 to browser", ["decrypt"]),
+    n: 0,
+  };
 }
 
 /** @param {number} n */
@@ -148,17 +174,25 @@ function iv(n) {
 }
 
 /** Asks the app one thing. @param {Record<string, unknown>} request @returns {Promise<any>} */
-async function ask(request) {
+export async function ask(request) {
   for (let turn = 0; ; turn++) {
     session ??= startSession();
     const mine = session;
     try {
       const s = await mine;
       const n = ++s.n;
-      const sealed = await crypto.subtle.encrypt({ name: "AES-GCM", iv: iv(n), additionalData: bytes(s.id) }, s.toApp, bytes(JSON.stringify(request)));
+      const sealed = await crypto.subtle.encrypt(
+        { name: "AES-GCM", iv: iv(n), additionalData: bytes(s.id) },
+        s.toApp,
+        bytes(JSON.stringify(request)),
+      );
       const answer = await post(s.app, "message", { session: s.id, n, sealed: toBase64(sealed) });
       if (answer.n !== n) throw new LineError("away");
-      const plain = await crypto.subtle.decrypt({ name: "AES-GCM", iv: iv(n), additionalData: bytes(s.id) }, s.back, fromBase64(answer.sealed));
+      const plain = await crypto.subtle.decrypt(
+        { name: "AES-GCM", iv: iv(n), additionalData: bytes(s.id) },
+        s.back,
+        fromBase64(answer.sealed),
+      );
       return JSON.parse(new TextDecoder().decode(plain));
     } catch (e) {
       if (session === mine) session = undefined;

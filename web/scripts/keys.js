@@ -1,5 +1,5 @@
 // The keys of the book. Each presses what is on the page already.
-"use strict";
+import { choose, choosing, draw, equip, look, setChoosing, spread } from "./book.js";
 
 /** @returns {HTMLElement[]} */
 const lines = () => /** @type {HTMLElement[]} */ ([...document.querySelectorAll(".book-list .line")]);
@@ -20,7 +20,12 @@ function move(step) {
   spread();
   const part = now?.closest(".chunk");
   const beside = step > 0 ? part?.nextElementSibling : part?.previousElementSibling;
-  if (part && beside instanceof HTMLElement && beside.classList.contains("undrawn") && (next === now || next.closest(".chunk") !== part)) {
+  if (
+    part &&
+    beside instanceof HTMLElement &&
+    beside.classList.contains("undrawn") &&
+    (next === now || next.closest(".chunk") !== part)
+  ) {
     void draw(beside).then(() => beside.classList.contains("undrawn") || move(step));
     return;
   }
@@ -34,7 +39,7 @@ function move(step) {
 let keptAt;
 
 /** Marks that line again in a fresh list. */
-function keepPlace() {
+export function keepPlace() {
   if (!keptAt || document.querySelector(".book-list .line.at")) return;
   const line = lines().find((l) => l.dataset.id === keptAt);
   if (!line) return;
@@ -57,8 +62,12 @@ const acts = {
     find?.focus();
     find?.select();
   },
-  j: () => move(1), k: () => move(-1), ArrowDown: () => move(1), ArrowUp: () => move(-1),
-  n: () => /** @type {HTMLElement | null} */ (document.querySelector(".new-login"))?.click() ?? location.assign("/items/new"),
+  j: () => move(1),
+  k: () => move(-1),
+  ArrowDown: () => move(1),
+  ArrowUp: () => move(-1),
+  n: () =>
+    /** @type {HTMLElement | null} */ (document.querySelector(".new-login"))?.click() ?? location.assign("/items/new"),
   e: () => press("e", ""),
   u: () => press("u", "[data-copy=username]"),
   p: () => press("p", "[data-copy=password]"),

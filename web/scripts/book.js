@@ -1,11 +1,13 @@
 // The book: parts that are drawn as they are scrolled to, lines that open on the
 // sheet, several chosen at once, and acts that can be undone.
-"use strict";
+import { askAgain } from "./ask.js";
+import { keepPlace } from "./keys.js";
+import { script } from "./live.js";
 
 /** @typedef {{ajax: (verb: string, path: string, o: object) => Promise<void>, trigger: (el: Element, name: string) => void}} Htmx */
 
 /** htmx, unless it couldn't be read. A page on which nothing needs it at once is shown first. @type {Promise<Htmx | undefined>} */
-const hx = (async () => {
+export const hx = (async () => {
   if (!("htmx" in window)) {
     await new Promise((shown) => {
       requestAnimationFrame(() => setTimeout(shown));
@@ -27,13 +29,15 @@ const list = () => document.getElementById("book-list");
 // places for the others are made once those are shown.
 
 /** The height of so many lines, of accounts under sites, and of letters above. @param {number} lines @param {number} under @param {number} heads */
-const heightOf = (lines, under, heads) => `calc(var(--line) * ${lines} + var(--under) * ${under} + var(--head) * ${heads})`;
+const heightOf = (lines, under, heads) =>
+  `calc(var(--line) * ${lines} + var(--under) * ${under} + var(--head) * ${heads})`;
 
 /** What the list's rest says of each part. @param {HTMLElement} rest */
-const partsOf = (rest) => (rest.dataset.parts ?? "").split(";").map((p) => {
-  const [lines, under, letter] = p.split(" ");
-  return { lines: Number(lines), under: Number(under), letter };
-});
+const partsOf = (rest) =>
+  (rest.dataset.parts ?? "").split(";").map((p) => {
+    const [lines, under, letter] = p.split(" ");
+    return { lines: Number(lines), under: Number(under), letter };
+  });
 
 /** Keeps the height of the rest, until there are places for its parts. @param {HTMLElement} rest */
 function holdRest(rest) {
@@ -46,7 +50,7 @@ function holdRest(rest) {
 let spreading = 0;
 
 /** Makes places for the parts of the rest, if that wasn't done yet. */
-function spread() {
+export function spread() {
   const rest = /** @type {HTMLElement | null} */ (document.querySelector(".rest"));
   if (!rest) return;
   near.unobserve(rest);
@@ -68,20 +72,27 @@ function spread() {
 const narrow = matchMedia("(max-width: 760px)");
 /** @returns {Element} */
 function scroller() {
-  return (narrow.matches ? null : document.getElementById("book-page")) ?? document.scrollingElement ?? document.documentElement;
+  return (
+    (narrow.matches ? null : document.getElementById("book-page")) ??
+    document.scrollingElement ??
+    document.documentElement
+  );
 }
 
 /** @type {IntersectionObserver} */
 let near;
 function watch() {
   near?.disconnect();
-  near = new IntersectionObserver((seen) => {
-    for (const s of seen) {
-      if (!s.isIntersecting) continue;
-      if (s.target.matches(".rest")) spread();
-      else void draw(/** @type {HTMLElement} */ (s.target));
-    }
-  }, { root: narrow.matches ? null : document.getElementById("book-page"), rootMargin: "900px 0px" });
+  near = new IntersectionObserver(
+    (seen) => {
+      for (const s of seen) {
+        if (!s.isIntersecting) continue;
+        if (s.target.matches(".rest")) spread();
+        else void draw(/** @type {HTMLElement} */ (s.target));
+      }
+    },
+    { root: narrow.matches ? null : document.getElementById("book-page"), rootMargin: "900px 0px" },
+  );
   for (const part of document.querySelectorAll(".chunk.undrawn, .rest[style]")) near.observe(part);
 }
 narrow.addEventListener("change", watch);
@@ -91,7 +102,7 @@ watch();
 const drawing = new Map();
 
 /** Draws a part that is about to be seen. @param {HTMLElement} part @returns {Promise<void>} */
-function draw(part) {
+export function draw(part) {
   near.unobserve(part);
   if (!part.classList.contains("undrawn")) return Promise.resolve();
   const under = drawing.get(part) ?? fill(part).finally(() => drawing.delete(part));
@@ -133,12 +144,16 @@ function setUp() {
 
 /** Whether the narrowing paper is open; it stays so when the list is drawn anew. */
 let narrowing = false;
-document.addEventListener("toggle", (e) => {
-  const d = /** @type {HTMLDetailsElement} */ (e.target);
-  if (!d.isConnected || !d.classList?.contains("narrow")) return;
-  narrowing = d.open;
-  if (d.open) void fillNarrow(d);
-}, true);
+document.addEventListener(
+  "toggle",
+  (e) => {
+    const d = /** @type {HTMLDetailsElement} */ (e.target);
+    if (!d.isConnected || !d.classList?.contains("narrow")) return;
+    narrowing = d.open;
+    if (d.open) void fillNarrow(d);
+  },
+  true,
+);
 
 /** @param {HTMLElement} d */
 async function fillNarrow(d) {
@@ -183,7 +198,8 @@ async function refresh(byItself) {
 }
 
 /** The address of what is looked for, until the browser has it: not at each letter, for it draws its own line anew each time. */
-let address = "", addressing = 0;
+let address = "",
+  addressing = 0;
 
 /** Gives the browser the address of what is looked for; before anything else is opened from there. */
 function keepAddress() {
@@ -194,8 +210,10 @@ document.addEventListener("click", keepAddress, true);
 
 /** Gives a list what a fresh one holds. Its count stays the same element: a screen reader follows it. @param {HTMLElement} old @param {HTMLElement} fresh */
 function takeOver(old, fresh) {
-  const count = old.querySelector("#found"), said = fresh.querySelector("#found");
-  const bar = count?.parentElement, freshBar = said?.parentElement;
+  const count = old.querySelector("#found"),
+    said = fresh.querySelector("#found");
+  const bar = count?.parentElement,
+    freshBar = said?.parentElement;
   if (!bar || !freshBar) return old.replaceWith(fresh);
   if (count.textContent !== said.textContent) count.textContent = said.textContent;
   if (!bar.isEqualNode(freshBar)) {
@@ -203,7 +221,8 @@ function takeOver(old, fresh) {
     while (bar.lastChild && bar.lastChild !== count) bar.lastChild.remove();
     bar.append(...freshBar.childNodes);
   }
-  const parts = [...fresh.children], at = parts.indexOf(freshBar);
+  const parts = [...fresh.children],
+    at = parts.indexOf(freshBar);
   for (const part of [...old.children]) if (part !== bar) part.remove();
   bar.before(...parts.slice(0, at));
   bar.after(...parts.slice(at + 1));
@@ -231,7 +250,8 @@ function place(html) {
   const same = l.dataset.state === old.dataset.state;
   const before = same && top ? [...old.querySelectorAll(".chunk")] : [];
   takeOver(old, l);
-  const thumbs = fresh.content.querySelector("#thumbs"), index = document.getElementById("thumbs");
+  const thumbs = fresh.content.querySelector("#thumbs"),
+    index = document.getElementById("thumbs");
   if (thumbs && thumbs.innerHTML !== index?.innerHTML) index?.replaceWith(thumbs);
   setUp();
   keepLook(before);
@@ -239,7 +259,8 @@ function place(html) {
   keepPlace();
 }
 document.body.addEventListener("vault-changed", () => void refresh(true));
-for (const kind of ["input", "search"]) document.getElementById("find")?.addEventListener(kind, () => void refresh(false));
+for (const kind of ["input", "search"])
+  document.getElementById("find")?.addEventListener(kind, () => void refresh(false));
 
 // Lines.
 
@@ -247,7 +268,7 @@ for (const kind of ["input", "search"]) document.getElementById("find")?.addEven
 const COPIED = { n: ["username", "name"], p: ["password", "password"], c: ["one-time", "code"] };
 
 /** Gives a line its acts, when it is come to: most of them never are. @param {HTMLElement} line */
-function equip(line) {
+export function equip(line) {
   const end = line.querySelector(".line-end");
   if (!end || end.querySelector(".acts")) return;
   const acts = document.createElement("span");
@@ -275,10 +296,11 @@ function equip(line) {
   }
   end.append(acts);
 }
-for (const kind of ["pointerover", "focusin"]) document.addEventListener(kind, (e) => {
-  const line = e.target instanceof Element && e.target.closest(".book-list .line");
-  if (line instanceof HTMLElement) equip(line);
-});
+for (const kind of ["pointerover", "focusin"])
+  document.addEventListener(kind, (e) => {
+    const line = e.target instanceof Element && e.target.closest(".book-list .line");
+    if (line instanceof HTMLElement) equip(line);
+  });
 
 document.addEventListener("click", (e) => {
   const el = /** @type {HTMLElement} */ (e.target);
@@ -313,10 +335,11 @@ document.addEventListener("click", (e) => {
 async function open_(link) {
   document.body.classList.add("at-sheet");
   const line = link.closest(".line");
-  if (line) for (const l of document.querySelectorAll(".book-list .line")) {
-    l.toggleAttribute("data-open", l === line);
-    l.classList.toggle("at", l === line);
-  }
+  if (line)
+    for (const l of document.querySelectorAll(".book-list .line")) {
+      l.toggleAttribute("data-open", l === line);
+      l.classList.toggle("at", l === line);
+    }
   const url = new URL(link.href);
   const h = await hx;
   if (!h) return location.assign(url);
@@ -324,7 +347,7 @@ async function open_(link) {
 }
 
 /** Puts words into the search line and looks. @param {string} words */
-function look(words) {
+export function look(words) {
   const find = /** @type {HTMLInputElement} */ (document.getElementById("find"));
   find.value = words;
   find.dispatchEvent(new Event("search", { bubbles: true }));
@@ -332,7 +355,10 @@ function look(words) {
 }
 
 /** The item that an act stands at. @param {Element} el */
-const idOf = (el) => /** @type {HTMLElement} */ (el).dataset.of ?? /** @type {HTMLElement | null} */ (el.closest("[data-id]"))?.dataset.id ?? "";
+export const idOf = (el) =>
+  /** @type {HTMLElement} */ (el).dataset.of ??
+  /** @type {HTMLElement | null} */ (el.closest("[data-id]"))?.dataset.id ??
+  "";
 
 /** Marks the open line and gives lines their boxes. @param {Element} within */
 function dress(within) {
@@ -349,16 +375,17 @@ function dress(within) {
 /** @type {Set<string>} */
 const chosen = new Set();
 const bar = () => document.getElementById("choosing");
-const choosing = () => bar()?.hidden === false;
+export const choosing = () => bar()?.hidden === false;
 
 /** @param {boolean} on */
-function setChoosing(on) {
+export function setChoosing(on) {
   const b = bar();
   if (!b) return;
   b.hidden = !on;
   document.body.classList.toggle("choosing-now", on);
   if (!on) chosen.clear();
-  for (const l of /** @type {NodeListOf<HTMLElement>} */ (document.querySelectorAll(".book-list .line"))) on ? box(l) : l.querySelector(".choose")?.remove();
+  for (const l of /** @type {NodeListOf<HTMLElement>} */ (document.querySelectorAll(".book-list .line")))
+    on ? box(l) : l.querySelector(".choose")?.remove();
   count();
 }
 
@@ -376,7 +403,7 @@ function box(line) {
 }
 
 /** Chooses a line, or no longer. @param {HTMLElement} line */
-function choose(line) {
+export function choose(line) {
   if (!choosing()) setChoosing(true);
   const id = line.dataset.id ?? "";
   if (!chosen.delete(id)) chosen.add(id);
@@ -436,7 +463,8 @@ document.addEventListener("submit", (e) => {
 
 /** Does what a button says, with the item it stands at or with all that are chosen. @param {HTMLElement} b */
 async function doAct(b) {
-  if (b.dataset.sure && b.dataset.asked !== "1") { // asked once more
+  if (b.dataset.sure && b.dataset.asked !== "1") {
+    // asked once more
     const label = b.textContent;
     b.dataset.asked = "1";
     b.textContent = b.dataset.sure;
@@ -451,7 +479,7 @@ async function doAct(b) {
   body.set("ids", (several ? [...chosen] : [idOf(b)]).join(" "));
   if (several) for (const f of several.querySelectorAll("input")) if (f.name !== "ids") body.set(f.name, f.value);
   if (!body.get("ids")) return say("Nothing is chosen yet.");
-  if (await send(`/acts/${b.dataset.act}`, body, b) && several) setChoosing(false);
+  if ((await send(`/acts/${b.dataset.act}`, body, b)) && several) setChoosing(false);
 }
 
 /** Sends an act, and shows the line that says what was done. @param {string} path @param {URLSearchParams} body @param {HTMLElement} from @returns {Promise<boolean>} */
@@ -479,7 +507,7 @@ function doOnce(b) {
 }
 
 /** @param {string} text */
-function say(text) {
+export function say(text) {
   const n = document.getElementById("notices");
   if (!n) return;
   const p = document.createElement("p");

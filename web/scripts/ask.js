@@ -1,11 +1,9 @@
 // Asks for the master password again, where an act needs it, and then does the act.
-"use strict";
-
 /** What is done once the password was shown. @type {(() => void) | undefined} */
 let askedFor;
 
 /** Asks, and runs the act if the answer is right. @param {() => void} then */
-function askAgain(then) {
+export function askAgain(then) {
   const dialog = document.getElementById("ask");
   if (!(dialog instanceof HTMLDialogElement)) {
     location.assign("/settings");

@@ -1,5 +1,6 @@
 // Copies by one press and clears the clipboard after a while.
-"use strict";
+import { askAgain } from "./ask.js";
+import { idOf, say } from "./book.js";
 
 /** Until the clipboard is cleared, in milliseconds; 0 for never. */
 const clearAfter = Number(document.body.dataset.clipboard ?? 30) * 1000;

@@ -1,5 +1,5 @@
 // The forms of items: more addresses and fields, suggested sites, pictures of QR codes.
-"use strict";
+import { askAgain } from "./ask.js";
 
 document.addEventListener("click", (e) => {
   const el = /** @type {HTMLElement} */ (e.target);
@@ -31,8 +31,12 @@ function addAddress() {
 /** Adds a field of the user's own. */
 function addOwn() {
   const template = /** @type {HTMLTemplateElement} */ (document.getElementById("own-new"));
-  const line = /** @type {HTMLElement} */ (/** @type {HTMLElement} */ (template.content.firstElementChild).cloneNode(true));
-  /** @type {HTMLInputElement} */ (line.querySelector("[name=own_id]")).value = crypto.getRandomValues(new Uint32Array(3)).join("-");
+  const line = /** @type {HTMLElement} */ (
+    /** @type {HTMLElement} */ (template.content.firstElementChild).cloneNode(true)
+  );
+  /** @type {HTMLInputElement} */ (line.querySelector("[name=own_id]")).value = crypto
+    .getRandomValues(new Uint32Array(3))
+    .join("-");
   document.getElementById("owns")?.append(line);
   /** @type {HTMLElement} */ (line.querySelector("[name=own_label]")).focus();
 }

@@ -1,18 +1,20 @@
 // Describes a frame's fields, without their values, for the device app to read.
-"use strict";
+import { host, root } from "./draw.js";
 
-const MAX_FIELDS = 500, MAX_DEEP = 200, MAX_OPTIONS = 300;
+const MAX_FIELDS = 500,
+  MAX_DEEP = 200,
+  MAX_OPTIONS = 300;
 const KINDS = new Set(["", "text", "email", "tel", "password", "number", "url", "date", "month"]);
-const PRESSED = "button, input[type=submit], input[type=image], input[type=button], [role=button]";
+export const PRESSED = "button, input[type=submit], input[type=image], input[type=button], [role=button]";
 
 /** @typedef {HTMLInputElement | HTMLSelectElement | HTMLTextAreaElement} Box */
 
 /** @type {WeakMap<Element, number>} */
-const numbers = new WeakMap();
+export const numbers = new WeakMap();
 let nextNumber = 1;
 
 /** A number that stays with an element for as long as the page lives. @param {Element} el */
-function numberOf(el) {
+export function numberOf(el) {
   let n = numbers.get(el);
   if (n === undefined) {
     n = nextNumber++;
@@ -25,10 +27,17 @@ function numberOf(el) {
 const tidy = (s) => (s ?? "").replace(/\s+/g, " ").trim().slice(0, 150);
 
 /** The text of an element as a person sees it, without what stands in its fields. @param {Element | null | undefined} el */
-const textOf = (el) => (el ? tidy(el instanceof HTMLInputElement ? el.value || el.alt : el.textContent || el.getAttribute("aria-label") || el.getAttribute("title")) : "");
+export const textOf = (el) =>
+  el
+    ? tidy(
+        el instanceof HTMLInputElement
+          ? el.value || el.alt
+          : el.textContent || el.getAttribute("aria-label") || el.getAttribute("title"),
+      )
+    : "";
 
 /** The element around another one, out of shadow roots too. @param {Element} el @returns {Element | null} */
-function around(el) {
+export function around(el) {
   const root = el.getRootNode();
   return el.parentElement ?? (root instanceof ShadowRoot ? root.host : null);
 }
@@ -40,7 +49,7 @@ let known;
 const met = new Set();
 
 /** Notes the shadow roots that an event came through; says whether there was a new one. @param {Event} e */
-function meet(e) {
+export function meet(e) {
   const n = met.size;
   for (const r of e.composedPath()) if (r instanceof ShadowRoot && r !== root && !roots().includes(r)) met.add(r);
   if (met.size > n) known = undefined;
@@ -48,29 +57,42 @@ function meet(e) {
 }
 
 /** The document and every open shadow root in it; looked for once in one turn of the page. @returns {(Document | ShadowRoot)[]} */
-function roots() {
+export function roots() {
   if (known) return known;
   /** @type {(Document | ShadowRoot)[]} */
   const list = [document];
   // Elements of a page's own kinds have a hyphen in their names: they are found without touching all the others.
-  const own = document.evaluate("//*[contains(name(), '-')]", document, null, XPathResult.ORDERED_NODE_SNAPSHOT_TYPE, null);
+  const own = document.evaluate(
+    "//*[contains(name(), '-')]",
+    document,
+    null,
+    XPathResult.ORDERED_NODE_SNAPSHOT_TYPE,
+    null,
+  );
   for (let i = 0; i < own.snapshotLength && list.length < 200; i++) {
     const r = /** @type {Element} */ (own.snapshotItem(i)).shadowRoot;
     if (r) list.push(r);
   }
   for (const r of met) if (r.isConnected) list.push(r);
-  for (const r of list) if (r !== document) for (const el of r.querySelectorAll("*")) if (el.shadowRoot && list.length < 200 && !list.includes(el.shadowRoot)) list.push(el.shadowRoot);
+  for (const r of list)
+    if (r !== document)
+      for (const el of r.querySelectorAll("*"))
+        if (el.shadowRoot && list.length < 200 && !list.includes(el.shadowRoot)) list.push(el.shadowRoot);
   known = list;
   queueMicrotask(() => (known = undefined));
   return list;
 }
 
 /** @param {Element} el @returns {el is Box} */
-const isBox = (el) => (el instanceof HTMLInputElement ? KINDS.has((el.getAttribute("type") ?? "").toLowerCase()) : el instanceof HTMLSelectElement || el instanceof HTMLTextAreaElement);
+export const isBox = (el) =>
+  el instanceof HTMLInputElement
+    ? KINDS.has((el.getAttribute("type") ?? "").toLowerCase())
+    : el instanceof HTMLSelectElement || el instanceof HTMLTextAreaElement;
 
 /** Every field in the order of the page. @returns {Box[]} */
-function fields() {
-  if (roots().length === 1) return [...document.querySelectorAll("input, select, textarea")].filter(isBox).slice(0, MAX_FIELDS);
+export function fields() {
+  if (roots().length === 1)
+    return [...document.querySelectorAll("input, select, textarea")].filter(isBox).slice(0, MAX_FIELDS);
   /** @type {Box[]} */
   const out = [];
   /** @param {Document | ShadowRoot} root */
@@ -86,12 +108,20 @@ function fields() {
 }
 
 /** Whether a person can see an element: large enough, on the page, not see-through, not cut off. @param {Element} el */
-function seen(el) {
+export function seen(el) {
   const r = el.getBoundingClientRect();
   const page = document.documentElement;
-  if (r.width < 8 || r.height < 8 || r.right + scrollX < 4 || r.bottom + scrollY < 4 || r.left + scrollX > Math.min(Math.max(page.scrollWidth, innerWidth) - 4, innerWidth + 400)) return false; // people scroll down, not sideways
+  if (
+    r.width < 8 ||
+    r.height < 8 ||
+    r.right + scrollX < 4 ||
+    r.bottom + scrollY < 4 ||
+    r.left + scrollX > Math.min(Math.max(page.scrollWidth, innerWidth) - 4, innerWidth + 400)
+  )
+    return false; // people scroll down, not sideways
   if (!el.checkVisibility({ opacityProperty: true, visibilityProperty: true })) return false;
-  let opacity = 1, box = { left: r.left, top: r.top, right: r.right, bottom: r.bottom };
+  let opacity = 1,
+    box = { left: r.left, top: r.top, right: r.right, bottom: r.bottom };
   for (let at = /** @type {Element | null} */ (el); at; at = around(at)) {
     const s = getComputedStyle(at);
     opacity *= Number(s.opacity);
@@ -99,7 +129,13 @@ function seen(el) {
     if (at !== el && at !== document.body && at !== page && s.overflow !== "visible" && s.display !== "contents") {
       const o = at.getBoundingClientRect();
       const scrolls = /auto|scroll/.test(s.overflow + s.overflowX + s.overflowY);
-      if (!scrolls) box = { left: Math.max(box.left, o.left), top: Math.max(box.top, o.top), right: Math.min(box.right, o.right), bottom: Math.min(box.bottom, o.bottom) };
+      if (!scrolls)
+        box = {
+          left: Math.max(box.left, o.left),
+          top: Math.max(box.top, o.top),
+          right: Math.min(box.right, o.right),
+          bottom: Math.min(box.bottom, o.bottom),
+        };
       else if (o.width < 8 || o.height < 8) return false;
       if (box.right - box.left < 8 || box.bottom - box.top < 8) return false;
     }
@@ -115,22 +151,36 @@ let taking;
 /** Takes note, for one snapshot, of which labels belong to which field. */
 function begin() {
   taking = { labels: new Map(), inside: new Map() };
-  for (const r of roots()) for (const l of r.querySelectorAll("label")) {
-    if (!l.control) continue;
-    const all = taking.labels.get(l.control);
-    if (all) all.push(l);
-    else taking.labels.set(l.control, [l]);
-  }
+  for (const r of roots())
+    for (const l of r.querySelectorAll("label")) {
+      if (!l.control) continue;
+      const all = taking.labels.get(l.control);
+      if (all) all.push(l);
+      else taking.labels.set(l.control, [l]);
+    }
 }
 
 /** What a field is called. @param {Box} el */
-function labelOf(el) {
+export function labelOf(el) {
   const root = /** @type {Document | ShadowRoot} */ (el.getRootNode());
   /** @type {(string | null | undefined)[]} */
-  const said = [...(taking ? taking.labels.get(el) ?? [] : el.labels ?? [])].map((l) => (l.contains(el) ? [...l.childNodes].filter((n) => !(n instanceof Element && n.contains(el))).map((n) => n.textContent).join(" ") || l.textContent : l.textContent));
-  for (const id of (el.getAttribute("aria-labelledby") ?? "").split(/\s+/)) if (id) said.push(root.getElementById(id)?.textContent);
+  const said = [...(taking ? (taking.labels.get(el) ?? []) : (el.labels ?? []))].map((l) =>
+    l.contains(el)
+      ? [...l.childNodes]
+          .filter((n) => !(n instanceof Element && n.contains(el)))
+          .map((n) => n.textContent)
+          .join(" ") || l.textContent
+      : l.textContent,
+  );
+  for (const id of (el.getAttribute("aria-labelledby") ?? "").split(/\s+/))
+    if (id) said.push(root.getElementById(id)?.textContent);
   said.push(el.getAttribute("aria-label"), el.title);
-  if (root instanceof ShadowRoot) said.push(root.host.getAttribute("label"), root.host.getAttribute("aria-label"), root.host.getAttribute("placeholder"));
+  if (root instanceof ShadowRoot)
+    said.push(
+      root.host.getAttribute("label"),
+      root.host.getAttribute("aria-label"),
+      root.host.getAttribute("placeholder"),
+    );
   const label = said.filter((s) => s?.trim()).join(" ") || before(el); // a placeholder may be no more than an example
   return tidy([label, el instanceof HTMLSelectElement ? "" : el.placeholder].join(" "));
 }
@@ -140,7 +190,8 @@ function before(el) {
   for (let at = el, i = 0; i < 3; i++) {
     for (let p = at.previousSibling; p; p = p.previousSibling) {
       const t = tidy(p.textContent);
-      if (p instanceof Element && (p.matches("input, select, textarea") || p.querySelector("input, select, textarea"))) return "";
+      if (p instanceof Element && (p.matches("input, select, textarea") || p.querySelector("input, select, textarea")))
+        return "";
       if (t) return t.length <= 60 ? t : "";
     }
     const up = around(at);
@@ -153,20 +204,42 @@ function before(el) {
 /** What is said beside a field: legend, description, hint. @param {Box} el */
 function nearOf(el) {
   const root = /** @type {Document | ShadowRoot} */ (el.getRootNode());
-  const said = [el.closest("fieldset")?.querySelector("legend")?.textContent, el.closest("[role=group]")?.getAttribute("aria-label")];
-  for (const id of (el.getAttribute("aria-describedby") ?? "").split(/\s+/)) if (id) said.push(root.getElementById(id)?.textContent);
-  let at = el.parentElement, best = "";
-  while (at && at !== document.body && deep(at, "input, select, textarea").length === 1 && (at.textContent ?? "").length < 260) {
-    best = [...at.childNodes].filter((n) => !(n instanceof Element && (n.matches("label, button, select") || n.contains(el)))).map((n) => n.textContent).join(" ") + " " + best;
+  const said = [
+    el.closest("fieldset")?.querySelector("legend")?.textContent,
+    el.closest("[role=group]")?.getAttribute("aria-label"),
+  ];
+  for (const id of (el.getAttribute("aria-describedby") ?? "").split(/\s+/))
+    if (id) said.push(root.getElementById(id)?.textContent);
+  let at = el.parentElement,
+    best = "";
+  while (
+    at &&
+    at !== document.body &&
+    deep(at, "input, select, textarea").length === 1 &&
+    (at.textContent ?? "").length < 260
+  ) {
+    best =
+      [...at.childNodes]
+        .filter((n) => !(n instanceof Element && (n.matches("label, button, select") || n.contains(el))))
+        .map((n) => n.textContent)
+        .join(" ") +
+      " " +
+      best;
     at = at.parentElement;
   }
   const next = el.nextElementSibling;
-  if (!best.trim() && next?.matches("p, small, span, div") && !next.querySelector("input, select, textarea") && (next.textContent ?? "").length < 200) best = next.textContent ?? "";
+  if (
+    !best.trim() &&
+    next?.matches("p, small, span, div") &&
+    !next.querySelector("input, select, textarea") &&
+    (next.textContent ?? "").length < 200
+  )
+    best = next.textContent ?? "";
   return tidy([...said, best].filter(Boolean).join(". "));
 }
 
 /** What a field belongs to: its form, or where there is none the smallest part of the page that has a button and all the fields around it. @param {Box} f @returns {Element} */
-function groupOf(f) {
+export function groupOf(f) {
   if (f.form) return f.form;
   /** @type {Element | undefined} */
   let alone;
@@ -180,12 +253,16 @@ function groupOf(f) {
 }
 
 /** Elements that match inside another one, in its open shadow roots too. @param {Element} el @param {string} what @returns {Element[]} */
-function deep(el, what) {
+export function deep(el, what) {
   const found = taking?.inside.get(what)?.get(el);
   if (found) return found;
   const out = [...el.querySelectorAll(what)];
-  if (el.shadowRoot) for (const c of el.shadowRoot.children) out.push(...(c.matches(what) ? [c] : []), ...deep(c, what));
-  if (roots().length > 1) for (const c of el.querySelectorAll("*")) if (c.shadowRoot) for (const d of c.shadowRoot.children) out.push(...(d.matches(what) ? [d] : []), ...deep(d, what));
+  if (el.shadowRoot)
+    for (const c of el.shadowRoot.children) out.push(...(c.matches(what) ? [c] : []), ...deep(c, what));
+  if (roots().length > 1)
+    for (const c of el.querySelectorAll("*"))
+      if (c.shadowRoot)
+        for (const d of c.shadowRoot.children) out.push(...(d.matches(what) ? [d] : []), ...deep(d, what));
   if (taking) taking.inside.set(what, (taking.inside.get(what) ?? new Map()).set(el, out));
   return out;
 }
@@ -203,11 +280,14 @@ function headBefore(el) {
 }
 
 /** The buttons that send a form. @param {Element} form @returns {HTMLElement[]} */
-function senders(form) {
+export function senders(form) {
   const all = /** @type {HTMLElement[]} */ (deep(form, PRESSED));
-  const sends = all.filter((b) => (b instanceof HTMLButtonElement || b instanceof HTMLInputElement ? b.type === "submit" || b.type === "image" : false));
+  const sends = all.filter((b) =>
+    b instanceof HTMLButtonElement || b instanceof HTMLInputElement ? b.type === "submit" || b.type === "image" : false,
+  );
   const plain = all.filter((b) => !b.hasAttribute("aria-pressed") && textOf(b).length > 2);
-  if (!sends.length && !plain.length) plain.push(.../** @type {HTMLElement[]} */ (deep(form, 'a[class*="btn" i], a[class*="button" i]')));
+  if (!sends.length && !plain.length)
+    plain.push(.../** @type {HTMLElement[]} */ (deep(form, 'a[class*="btn" i], a[class*="button" i]')));
   return form instanceof HTMLFormElement && sends.length ? sends : sends.length ? sends : plain.slice(-1);
 }
 
@@ -230,7 +310,15 @@ function actionOf(form) {
 function describeForm(form) {
   const heads = deep(form, "h1, h2, h3, h4, legend, [role=heading]").slice(0, 4).map(textOf).join(" ");
   const sends = senders(form);
-  const rest = deep(form, `${PRESSED}, a, label`).filter((el) => !sends.includes(/** @type {HTMLElement} */ (el)) && (!el.matches("label") || el.querySelector("[type=checkbox]") || /** @type {HTMLLabelElement} */ (el).control?.matches("[type=checkbox]"))).slice(0, 12);
+  const rest = deep(form, `${PRESSED}, a, label`)
+    .filter(
+      (el) =>
+        !sends.includes(/** @type {HTMLElement} */ (el)) &&
+        (!el.matches("label") ||
+          el.querySelector("[type=checkbox]") ||
+          /** @type {HTMLLabelElement} */ (el).control?.matches("[type=checkbox]")),
+    )
+    .slice(0, 12);
   let action = "";
   try {
     action = new URL(form.getAttribute("action") ?? "", document.baseURI).pathname;
@@ -238,26 +326,37 @@ function describeForm(form) {
     // as above
   }
   return {
-    id: numberOf(form), head: tidy(heads || headBefore(form)), submit: tidy(sends.slice(0, 3).map(textOf).join(" ")), text: tidy(rest.map(textOf).join(" ")),
-    name: tidy([form.id, form.getAttribute("name"), form.getAttribute("class"), form.getAttribute("action") ? action : ""].join(" ")), action: actionOf(form),
+    id: numberOf(form),
+    head: tidy(heads || headBefore(form)),
+    submit: tidy(sends.slice(0, 3).map(textOf).join(" ")),
+    text: tidy(rest.map(textOf).join(" ")),
+    name: tidy(
+      [form.id, form.getAttribute("name"), form.getAttribute("class"), form.getAttribute("action") ? action : ""].join(
+        " ",
+      ),
+    ),
+    action: actionOf(form),
   };
 }
 
-const ANNOUNCED = '[role=alert], [role=status], [aria-live], [class*="error" i], [class*="alert" i], [class*="invalid" i], [class*="success" i], [class*="notice" i]';
+const ANNOUNCED =
+  '[role=alert], [role=status], [aria-live], [class*="error" i], [class*="alert" i], [class*="invalid" i], [class*="success" i], [class*="notice" i]';
 
 /** What the page announces. */
 function alerts() {
   const out = [];
-  for (const r of roots()) for (const el of r.querySelectorAll(ANNOUNCED)) {
-    if (out.length >= 6) break;
-    const t = tidy(el.textContent);
-    if (t && t.length < 150 && el !== host && !el.matches("input, form, body, html, main") && el.checkVisibility()) out.push(t);
-  }
+  for (const r of roots())
+    for (const el of r.querySelectorAll(ANNOUNCED)) {
+      if (out.length >= 6) break;
+      const t = tidy(el.textContent);
+      if (t && t.length < 150 && el !== host && !el.matches("input, form, body, html, main") && el.checkVisibility())
+        out.push(t);
+    }
   return tidy([...new Set(out)].join(". "));
 }
 
 /** What the frame looks like now. */
-function snapshot() {
+export function snapshot() {
   begin();
   const forms = new Map();
   let checked = 0;
@@ -266,25 +365,50 @@ function snapshot() {
     if (!forms.has(form)) forms.set(form, describeForm(form));
     const input = f instanceof HTMLInputElement ? f : undefined;
     return {
-      id: numberOf(f), form: numberOf(form), type: input ? input.type : f instanceof HTMLSelectElement ? "select" : "textarea",
-      name: tidy(`${f.name} ${f.id}`), autocomplete: tidy(f.getAttribute("autocomplete")), label: labelOf(f), near: nearOf(f),
-      visible: checked++ < MAX_DEEP && seen(f), locked: f.disabled || (!(f instanceof HTMLSelectElement) && f.readOnly), filled: f.value !== "",
-      maxlength: f instanceof HTMLSelectElement ? 0 : Math.max(0, f.maxLength), minlength: f instanceof HTMLSelectElement ? 0 : Math.max(0, f.minLength),
-      pattern: input?.pattern.slice(0, 200) ?? "", rules: tidy(f.getAttribute("passwordrules")),
-      options: f instanceof HTMLSelectElement ? [...f.options].slice(0, MAX_OPTIONS).map((o) => ({ value: o.value.slice(0, 60), text: tidy(o.text).slice(0, 60) })) : undefined,
+      id: numberOf(f),
+      form: numberOf(form),
+      type: input ? input.type : f instanceof HTMLSelectElement ? "select" : "textarea",
+      name: tidy(`${f.name} ${f.id}`),
+      autocomplete: tidy(f.getAttribute("autocomplete")),
+      label: labelOf(f),
+      near: nearOf(f),
+      visible: checked++ < MAX_DEEP && seen(f),
+      locked: f.disabled || (!(f instanceof HTMLSelectElement) && f.readOnly),
+      filled: f.value !== "",
+      maxlength: f instanceof HTMLSelectElement ? 0 : Math.max(0, f.maxLength),
+      minlength: f instanceof HTMLSelectElement ? 0 : Math.max(0, f.minLength),
+      pattern: input?.pattern.slice(0, 200) ?? "",
+      rules: tidy(f.getAttribute("passwordrules")),
+      options:
+        f instanceof HTMLSelectElement
+          ? [...f.options]
+              .slice(0, MAX_OPTIONS)
+              .map((o) => ({ value: o.value.slice(0, 60), text: tidy(o.text).slice(0, 60) }))
+          : undefined,
     };
   });
   taking = undefined;
-  const heads = [...document.querySelectorAll("h1, h2")].slice(0, 8).filter((h) => h.checkVisibility()).slice(0, 3).map(textOf).join(" ");
+  const heads = [...document.querySelectorAll("h1, h2")]
+    .slice(0, 8)
+    .filter((h) => h.checkVisibility())
+    .slice(0, 3)
+    .map(textOf)
+    .join(" ");
   const nav = /** @type {PerformanceNavigationTiming | undefined} */ (performance.getEntriesByType("navigation")[0]);
   return {
-    title: tidy(document.title), lang: document.documentElement.lang, path: tidy(location.pathname), heads: tidy(heads), alerts: alerts(),
-    status: nav?.responseStatus ?? 0, forms: [...forms.values()], fields: list,
+    title: tidy(document.title),
+    lang: document.documentElement.lang,
+    path: tidy(location.pathname),
+    heads: tidy(heads),
+    alerts: alerts(),
+    status: nav?.responseStatus ?? 0,
+    forms: [...forms.values()],
+    fields: list,
   };
 }
 
 /** @param {number} n */
-function fieldByNumber(n) {
+export function fieldByNumber(n) {
   return fields().find((f) => numbers.get(f) === n);
 }
 
@@ -292,13 +416,22 @@ function fieldByNumber(n) {
  * Types a value the way a person's typing arrives. Says whether it stayed.
  * @param {Box} f @param {string} value @returns {boolean}
  */
-function type(f, value) {
+export function type(f, value) {
   f.focus();
-  const key = (/** @type {string} */ what) => f.dispatchEvent(new KeyboardEvent(what, { bubbles: true, composed: true, key: "Unidentified" }));
+  const key = (/** @type {string} */ what) =>
+    f.dispatchEvent(new KeyboardEvent(what, { bubbles: true, composed: true, key: "Unidentified" }));
   if (f instanceof HTMLSelectElement) f.value = value;
   else {
     key("keydown");
-    f.dispatchEvent(new InputEvent("beforeinput", { bubbles: true, composed: true, cancelable: true, inputType: "insertText", data: value }));
+    f.dispatchEvent(
+      new InputEvent("beforeinput", {
+        bubbles: true,
+        composed: true,
+        cancelable: true,
+        inputType: "insertText",
+        data: value,
+      }),
+    );
     f.value = value;
   }
   f.dispatchEvent(new InputEvent("input", { bubbles: true, composed: true, inputType: "insertText", data: value }));

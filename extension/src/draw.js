@@ -1,7 +1,5 @@
 // Draws in the page: the clasp, the offer, the slip and the alarm, in a closed shadow
 // root in the top layer. A page can neither read nor press what stands there.
-"use strict";
-
 const STYLE = `
 :host { all: initial !important; position: fixed !important; inset: 0 !important; width: 100vw !important; height: 100vh !important; margin: 0 !important; padding: 0 !important; border: 0 !important; background: none !important; pointer-events: none !important; overflow: visible !important; display: block !important; opacity: 1 !important; visibility: visible !important; z-index: 2147483647 !important; }
 .paper, .clasp { pointer-events: auto; position: absolute; font: 15px/1.45 system-ui, sans-serif; color: #1c1a1b; }
@@ -29,8 +27,8 @@ button { font: inherit; color: inherit; background: none; border: 0; padding: 0;
 @media (prefers-color-scheme: dark) { .paper { background: #221e1f; color: #edebea; border-color: #6a686a; } .clasp svg { background: #221e1f; } .clasp path { stroke: #ee9aa4; } .offer button.account:hover, .offer button.account:focus { background: #3a2327; } .folder, .row > span:first-child, .alarm dt { color: #a6a4a5 !important; } .offer button.account, .row, .alarm dl { border-color: #3b3637; } .trouble { color: #f0bf76; } .alarm { border-left-color: #d08a2a; } }
 `;
 
-const host = document.createElement("div");
-const root = host.attachShadow({ mode: "closed" });
+export const host = document.createElement("div");
+export const root = host.attachShadow({ mode: "closed" });
 let dressed = false;
 let drawnAt = 0;
 
@@ -38,7 +36,7 @@ let drawnAt = 0;
 const READING = 250;
 
 /** Makes an element; texts are set as text, never as markup. @param {string} tag @param {string} [cls] @param {string} [text] */
-function make(tag, cls, text) {
+export function make(tag, cls, text) {
   const el = document.createElement(tag);
   if (cls) el.className = cls;
   if (text !== undefined) el.textContent = text;
@@ -52,8 +50,9 @@ function ground() {
 }
 
 /** Puts the host above everything the page has. @param {boolean} [anew] */
-function raise(anew = false) {
-  if (!dressed) { // most pages never need it
+export function raise(anew = false) {
+  if (!dressed) {
+    // most pages never need it
     dressed = true;
     const sheet = new CSSStyleSheet();
     sheet.replaceSync(STYLE);
@@ -70,19 +69,32 @@ function raise(anew = false) {
 // Whether the browser says that a paper is seen, uncovered and unaltered (Intersection Observer v2; where there is none, it has no say).
 /** @type {WeakMap<Element, boolean>} */
 const uncovered = new WeakMap();
-const watcher = new IntersectionObserver((list) => {
-  for (const e of list) if ("isVisible" in e) uncovered.set(e.target, Boolean(e.isVisible));
-}, /** @type {IntersectionObserverInit} */ ({ threshold: [0.99], trackVisibility: true, delay: 100 }));
+const watcher = new IntersectionObserver(
+  (list) => {
+    for (const e of list) if ("isVisible" in e) uncovered.set(e.target, Boolean(e.isVisible));
+  },
+  /** @type {IntersectionObserverInit} */ ({ threshold: [0.99], trackVisibility: true, delay: 100 }),
+);
 
 /** Shows a paper. @param {HTMLElement} p */
-function show(p) {
+export function show(p) {
   root.append(p);
   drawnAt = performance.now();
   raise();
   watcher.observe(p);
 }
 
-const PLAIN = { filter: "none", clipPath: "none", maskImage: "none", scale: "none", rotate: "none", translate: "none", mixBlendMode: "normal", visibility: "visible", zoom: "1" };
+const PLAIN = {
+  filter: "none",
+  clipPath: "none",
+  maskImage: "none",
+  scale: "none",
+  rotate: "none",
+  translate: "none",
+  mixBlendMode: "normal",
+  visibility: "visible",
+  zoom: "1",
+};
 
 /** Whether a press is a person's, on something they could see. @param {Event} e */
 function meant(e) {
@@ -94,12 +106,13 @@ function meant(e) {
   }
   const paper = e.currentTarget instanceof Element ? e.currentTarget.closest(".paper") : null;
   if (paper && uncovered.get(paper) === false) return false;
-  if (e instanceof MouseEvent && (e.clientX || e.clientY)) return document.elementFromPoint(e.clientX, e.clientY) === host;
+  if (e instanceof MouseEvent && (e.clientX || e.clientY))
+    return document.elementFromPoint(e.clientX, e.clientY) === host;
   return true;
 }
 
 /** A button whose press counts only if a person meant it. @param {string} text @param {string} cls @param {() => void} act */
-function button(text, cls, act) {
+export function button(text, cls, act) {
   const b = make("button", cls, text);
   b.setAttribute("type", "button");
   b.addEventListener("click", (e) => {
@@ -119,14 +132,14 @@ function below(el, r, width) {
 }
 
 /** @param {string} cls */
-function remove(cls) {
+export function remove(cls) {
   for (const el of root.querySelectorAll(`.${cls}`)) el.remove();
 }
 
 const SVG = "http://www.w3.org/2000/svg";
 
 /** The clasp at a field's end: two half circles. @param {Element} field @param {() => void} press */
-function clasp(field, press) {
+export function clasp(field, press) {
   const b = button("", "clasp", press);
   b.setAttribute("aria-label", "Red Locket: fill in");
   b.tabIndex = -1;
@@ -150,7 +163,7 @@ function clasp(field, press) {
  * @param {{getBoundingClientRect: () => DOMRect}} field
  * @param {{say?: string, accounts: {name: string, folder: string, choose: () => void}[], acts: {text: string, act: () => void}[]}} what
  */
-function offer(field, what) {
+export function offer(field, what) {
   remove("offer");
   const p = make("div", "paper offer");
   p.setAttribute("role", "dialog");
@@ -176,8 +189,14 @@ function offer(field, what) {
 let place;
 
 /** Puts an offer beside its field again; one that moved has to be read anew. @param {HTMLElement} p @param {DOMRect} r */
-function follow(p, r) {
-  if (place && Math.abs(place.left - r.left) < 2 && Math.abs(place.bottom - r.bottom) < 2 && Math.abs(place.width - r.width) < 2) return;
+export function follow(p, r) {
+  if (
+    place &&
+    Math.abs(place.left - r.left) < 2 &&
+    Math.abs(place.bottom - r.bottom) < 2 &&
+    Math.abs(place.width - r.width) < 2
+  )
+    return;
   p.style.top = p.style.bottom = "";
   below(p, r, Math.max(330, Math.min(r.width, 440)));
   place = r;
@@ -185,7 +204,7 @@ function follow(p, r) {
 }
 
 /** Moves the keyboard along the offer. @param {number} step @returns {boolean} whether there was one */
-function along(step) {
+export function along(step) {
   const list = /** @type {HTMLElement[]} */ ([...root.querySelectorAll(".offer button")]);
   if (!list.length) return false;
   const i = list.indexOf(/** @type {HTMLElement} */ (root.activeElement));
@@ -194,7 +213,7 @@ function along(step) {
 }
 
 /** Says something for a while, at the foot of the page. @param {string} text @param {string[]} [list] */
-function note(text, list = []) {
+export function note(text, list = []) {
   remove("note");
   const p = make("div", "paper note");
   p.setAttribute("role", "status");
@@ -217,16 +236,23 @@ function address(parts) {
 }
 
 /** The look-alike alarm. @param {any} a @param {() => void} leave @param {() => void} vouch */
-function alarm(a, leave, vouch) {
+export function alarm(a, leave, vouch) {
   remove("alarm");
   const p = make("section", "paper alarm");
   p.setAttribute("role", "alertdialog");
   p.setAttribute("aria-label", "Red Locket: look-alike");
-  p.append(make("h2", "", `This is not the ${a.title} you know`), make("p", "", "Its address is made to look like one that you keep. Nothing is offered or filled here."));
+  p.append(
+    make("h2", "", `This is not the ${a.title} you know`),
+    make("p", "", "Its address is made to look like one that you keep. Nothing is offered or filled here."),
+  );
   const dl = make("dl");
   dl.append(make("dt", "", "This page"), address(a.here), make("dt", "", "Yours"), address(a.there));
   const acts = make("div", "acts");
-  acts.append(button("Go to mine instead", "main", leave), button("This is right …", "act", vouch), button("Close", "act", () => p.remove()));
+  acts.append(
+    button("Go to mine instead", "main", leave),
+    button("This is right …", "act", vouch),
+    button("Close", "act", () => p.remove()),
+  );
   p.append(dl, make("p", "", a.why), acts);
   show(p);
 }

@@ -1,12 +1,23 @@
 // The slip: asks whether a sign-in should be kept, and says how a change of password stands.
-"use strict";
+import { tell, words } from "./content.js";
+import { button, make, remove, show } from "./draw.js";
 
 let slipShown = "";
+
+/** The next slip is shown, whatever it is. */
+export function forgetShownSlip() {
+  slipShown = "";
+}
 
 /** @typedef {{id: string, kind: string, title: string, username: string, address: string, folder: string, update?: string}} Slip */
 
 const SLIP_HEADS = /** @type {Record<string, string>} */ ({
-  keep: "Keep this sign-in?", update: "Keep the new password?", confirmed: "The new password is kept", waiting: "The new password waits", joined: "Your new sign-in is kept", refused: "The site didn’t take it",
+  keep: "Keep this sign-in?",
+  update: "Keep the new password?",
+  confirmed: "The new password is kept",
+  waiting: "The new password waits",
+  joined: "Your new sign-in is kept",
+  refused: "The site didn’t take it",
 });
 const SLIP_SAYS = /** @type {Record<string, string>} */ ({
   confirmed: "The site took it. The one before stays under “Over time”.",
@@ -16,7 +27,7 @@ const SLIP_SAYS = /** @type {Record<string, string>} */ ({
 });
 
 /** @param {Slip} s */
-function showSlip(s) {
+export function showSlip(s) {
   const mark = `${s.id} ${s.kind}`;
   if (slipShown === mark) return;
   slipShown = mark;
@@ -40,15 +51,22 @@ function showSlip(s) {
     return i;
   };
   const fresh = s.kind === "keep" || s.kind === "joined";
-  const title = input(s.title, "Name"), folder = input(s.folder, "Folder"), works = input(s.address, "Address"), user = input(s.username, "User name");
+  const title = input(s.title, "Name"),
+    folder = input(s.folder, "Folder"),
+    works = input(s.address, "Address"),
+    user = input(s.username, "User name");
   folder.placeholder = "none";
   row("Name", fresh ? title : make("span", "", s.title));
   row("User name", fresh && !s.username ? user : make("span", "", s.username || "none"));
   const dots = make("span", "", "● ● ● ● ● ●");
-  row(fresh ? "Password" : "New one", dots, button("Show", "act", async () => {
-    const v = await tell({ act: "slip-password", id: s.id });
-    dots.textContent = v.password ?? v.error ?? words(v.trouble);
-  }));
+  row(
+    fresh ? "Password" : "New one",
+    dots,
+    button("Show", "act", async () => {
+      const v = await tell({ act: "slip-password", id: s.id });
+      dots.textContent = v.password ?? v.error ?? words(v.trouble);
+    }),
+  );
   if (fresh) row("Folder", folder);
   row("Works at", fresh ? works : make("span", "", s.address));
   /** @param {Record<string, unknown>} m */
@@ -59,27 +77,59 @@ function showSlip(s) {
     p.append(make("div", "trouble", v.error ?? words(v.trouble)));
   };
   const acts = make("div", "acts");
-  const later = () => button(["waiting", "confirmed", "joined"].includes(s.kind) ? "Close" : "Not now", "act", () => (s.kind === "waiting" ? p.remove() : void answer({ act: "not-now", id: s.id })));
+  const later = () =>
+    button(["waiting", "confirmed", "joined"].includes(s.kind) ? "Close" : "Not now", "act", () =>
+      s.kind === "waiting" ? p.remove() : void answer({ act: "not-now", id: s.id }),
+    );
   switch (s.kind) {
     case "confirmed":
-      acts.append(later(), button("Step back", "act", () => void answer({ act: "step-back", slip: s })));
+      acts.append(
+        later(),
+        button("Step back", "act", () => void answer({ act: "step-back", slip: s })),
+      );
       break;
     case "joined":
       acts.append(
-        button("Keep it so", "main", () => void answer({ act: "keep", slip: { ...s, title: title.value, folder: folder.value, address: works.value, username: user.value } })),
-        later(), button("Archive it", "act", () => void answer({ act: "put-away", slip: s })),
+        button(
+          "Keep it so",
+          "main",
+          () =>
+            void answer({
+              act: "keep",
+              slip: { ...s, title: title.value, folder: folder.value, address: works.value, username: user.value },
+            }),
+        ),
+        later(),
+        button("Archive it", "act", () => void answer({ act: "put-away", slip: s })),
       );
       break;
     case "refused":
-      acts.append(button("Step back", "main", () => void answer({ act: "step-back", slip: s })), button("It did take it", "act", () => void answer({ act: "took", slip: s })), later());
+      acts.append(
+        button("Step back", "main", () => void answer({ act: "step-back", slip: s })),
+        button("It did take it", "act", () => void answer({ act: "took", slip: s })),
+        later(),
+      );
       break;
     case "waiting":
-      acts.append(later(), button("It took it", "act", () => void answer({ act: "took", slip: s })), button("Step back", "act", () => void answer({ act: "step-back", slip: s })));
+      acts.append(
+        later(),
+        button("It took it", "act", () => void answer({ act: "took", slip: s })),
+        button("Step back", "act", () => void answer({ act: "step-back", slip: s })),
+      );
       break;
     default:
       acts.append(
-        button(fresh ? "Keep" : "Update it", "main", () => void answer({ act: "keep", slip: { ...s, title: title.value, folder: folder.value, address: works.value, username: user.value } })),
-        later(), button("Never here", "act", () => void answer({ act: "never", id: s.id })),
+        button(
+          fresh ? "Keep" : "Update it",
+          "main",
+          () =>
+            void answer({
+              act: "keep",
+              slip: { ...s, title: title.value, folder: folder.value, address: works.value, username: user.value },
+            }),
+        ),
+        later(),
+        button("Never here", "act", () => void answer({ act: "never", id: s.id })),
       );
   }
   p.append(acts);

@@ -1,5 +1,6 @@
 // Import and export: files dropped on the page, columns changed, downloads that ask first.
-"use strict";
+import { askAgain } from "./ask.js";
+import { hx, say } from "./book.js";
 
 const dropForm = () => /** @type {HTMLFormElement | null} */ (document.querySelector("form[data-drop]"));
 document.addEventListener("dragover", (e) => {
@@ -20,7 +21,8 @@ document.addEventListener("drop", (e) => {
 document.addEventListener("change", (e) => {
   const el = /** @type {HTMLElement} */ (e.target);
   if (el.id === "import-files") el.closest("form")?.requestSubmit();
-  if (el.closest("form[data-columns]")) void hx.then((h) => h?.trigger(/** @type {Element} */ (el.closest("form")), "submit"));
+  if (el.closest("form[data-columns]"))
+    void hx.then((h) => h?.trigger(/** @type {Element} */ (el.closest("form")), "submit"));
 });
 
 // A file in clear is downloaded after the master password was shown.
