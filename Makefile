@@ -1,17 +1,53 @@
-# Benchmarks with their floors, the long crash test, and packing.
-.PHONY: test bench crash bootstrap dist
+# `make check` is for every save, `./test` for every push. The rest is for now and then.
+.PHONY: check test generate format bench crash bootstrap dist
+
+# Vaults are opened by the hundred in tests: with this tag stretching a master password is quick.
+QUICK = -tags teststrength
+TEMPLATES = web/templates/*.html practice/templates/*.html
+SCRIPTS = 'extension/src/*.js' 'web/scripts/*.js' 'practice/static/*.js' 'e2e/*.mjs' '*.mjs'
+STYLES = 'web/static/css/*.css' 'extension/src/*.css' 'extension/files/*.css' 'practice/static/*.css'
+
+check: node_modules
+	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$unformatted" ] || { echo "gofmt: $$unformatted"; exit 1; }
+	@go run ./tools/longlines
+	@node_modules/.bin/prettier --check --log-level warn $(SCRIPTS) $(STYLES) & prettier=$$!; \
+	  node_modules/.bin/stylelint $(STYLES) & stylelint=$$!; \
+	  go vet $(QUICK) ./... && go tool staticcheck $(QUICK) ./... && \
+	  go test $(QUICK) -short ./... | grep -v 'no test files' && wait $$prettier && wait $$stylelint
+	@node_modules/.bin/eslint . && node_modules/.bin/tsc -p .
+	@node --test --test-reporter=dot extension/src/
+
+node_modules: package-lock.json
+	npm ci --silent && touch node_modules
+
+# What is made from sources and kept: the scripts that browsers run.
+generate:
+	go generate ./...
+
+format: node_modules
+	gofmt -w $$(git ls-files '*.go')
+	go run ./tools/templatefmt $(TEMPLATES)
+	node_modules/.bin/prettier --write --log-level warn $(SCRIPTS) $(STYLES)
+
 test:
 	./test
+
 bench:
 	go test ./app ./cloud ./core/... ./web -run '^$$' -bench . -benchtime 20x
-	cd e2e && npm ci --silent && node bench.mjs && node bench-book.mjs && node bench-fill.mjs
+	npm ci --silent && node e2e/bench.mjs && node e2e/bench-book.mjs && node e2e/bench-fill.mjs
+
 crash:
 	REDLOCKET_KILLS=200 go test ./app -run TestKilledAtAnyMoment -v -timeout 30m
+
 bootstrap:
 	dir=$$(mktemp -d) && cd $$dir && npm init -y >/dev/null && npm install --silent bootstrap@5.3.9 sass@1.108.2 && \
-	  npx sass --style=compressed --no-charset --no-source-map --quiet --load-path=node_modules $(CURDIR)/web/bootstrap.scss $(CURDIR)/web/static/vendor/bootstrap.min.css
+	  npx sass --style=compressed --no-charset --no-source-map --quiet --load-path=node_modules \
+	    $(CURDIR)/web/bootstrap.scss $(CURDIR)/web/static/vendor/bootstrap.min.css
+
+VERSION = $(shell git describe --tags --always --dirty)
 dist:
 	rm -rf dist && mkdir dist
 	for os in linux darwin windows; do for arch in amd64 arm64; do \
 	  ext=; [ $$os = windows ] && ext=.exe; \
-	  CGO_ENABLED=0 GOOS=$$os GOARCH=$$arch go build -trimpath -ldflags='-s -w' -o dist/redlocket-$$os-$$arch$$ext ./cmd/redlocket || exit 1; done; done
+	  CGO_ENABLED=0 GOOS=$$os GOARCH=$$arch go build -trimpath -ldflags='-s -w -X redlocket/core/version.built=$(VERSION)' \
+	    -o dist/redlocket-$$os-$$arch$$ext ./cmd/redlocket || exit 1; done; done

@@ -57,7 +57,8 @@ func BenchmarkLook(b *testing.B) {
 	d, id := large(b)
 	v, err := d.Unlock(b.Context(), id, secret.New(master))
 	require.NoError(b, err)
-	for name, url := range map[string]string{"kept": "https://shop-7.example/sign-in", "unknown": "https://unknown-harbour.example/sign-in"} {
+	for name, url := range map[string]string{"kept": "https://shop-7.example/sign-in",
+		"unknown": "https://unknown-harbour.example/sign-in"} {
 		b.Run(name, func(b *testing.B) {
 			var fields []autofill.Field
 			for len(fields) < autofill.MaxFields {

@@ -41,7 +41,8 @@ func TestMain(m *testing.M) {
 	if role == "" {
 		os.Exit(m.Run())
 	}
-	if err := crashRole(role, os.Getenv("REDLOCKET_DIR"), os.Getenv("REDLOCKET_CLOUD"), os.Getenv("REDLOCKET_CARRIED")); err != nil {
+	if err := crashRole(role, os.Getenv("REDLOCKET_DIR"), os.Getenv("REDLOCKET_CLOUD"),
+		os.Getenv("REDLOCKET_CARRIED")); err != nil {
 		fmt.Println("error", err)
 		os.Exit(1)
 	}
@@ -98,7 +99,8 @@ func crashRole(role, dir, addr, carried string) error {
 			id = ids[mrand.IntN(len(ids))]
 		}
 		value := strconv.Itoa(i)
-		if err := v.Items.Save(ctx, id, vault.Changes{vault.FieldTitle: "t", vault.FieldPassword: secret.New(value)}); err != nil {
+		if err := v.Items.Save(ctx, id, vault.Changes{vault.FieldTitle: "t",
+			vault.FieldPassword: secret.New(value)}); err != nil {
 			return err
 		}
 		ids = append(ids, id)
@@ -147,6 +149,9 @@ func crashImport(ctx context.Context, v *app.Vault) error {
 // A process is killed at random moments of importing and of taking imports back: the
 // vault is as before or as after, and opens.
 func TestImportKilledAtAnyMoment(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long: run without -short")
+	}
 	kills := 5
 	if n, err := strconv.Atoi(os.Getenv("REDLOCKET_KILLS")); err == nil {
 		kills = n
@@ -241,6 +246,9 @@ func (v *victim) kill() (said []string) {
 // acknowledged save is there, both stores open, and heads verify on a device
 // that has never seen the vault. REDLOCKET_KILLS sets the number of kills.
 func TestKilledAtAnyMoment(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long: run without -short")
+	}
 	kills := 12
 	if n, err := strconv.Atoi(os.Getenv("REDLOCKET_KILLS")); err == nil {
 		kills = n

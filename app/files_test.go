@@ -41,7 +41,8 @@ func TestFilesOfEverySize(t *testing.T) {
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	id := save(t, v, vault.TypePaper, records.Form{Title: "Passport"})
-	for _, n := range []int{0, 1, keys.ChunkSize - 1, keys.ChunkSize, keys.ChunkSize + 1, 3 * keys.ChunkSize, vault.MaxFile} {
+	for _, n := range []int{0, 1, keys.ChunkSize - 1, keys.ChunkSize, keys.ChunkSize + 1, 3 * keys.ChunkSize,
+		vault.MaxFile} {
 		want := noise(n)
 		f, err := v.Files.Attach(t.Context(), id, `C:\scans\passport`+"\u202e.png", bytes.NewReader(want))
 		require.NoError(t, err, n)

@@ -234,8 +234,10 @@ func TestSlips(t *testing.T) {
 		"an empty name": {signInPage, typed("", "p-1"), insidePage, ""},
 		"masked":        {signInPage, typed("mt*****er", "p-1"), insidePage, ""},
 		"two new ones":  {signUpPage, typed("maren", "p-1", "p-2"), insidePage, ""},
-		"a code":        {form(ferry+"/code", "Verification code", "Verify", autofill.Field{Type: "text", Label: "Verification code"}), typed("123456"), insidePage, ""},
-		"a card":        {form(ferry+"/pay", "Pay", "Pay", autofill.Field{Type: "text", Label: "Card number"}, autofill.Field{Type: "password", Label: "CVV"}), typed("4012888888881881", "118"), insidePage, ""},
+		"a code": {form(ferry+"/code", "Verification code", "Verify", autofill.Field{Type: "text",
+			Label: "Verification code"}), typed("123456"), insidePage, ""},
+		"a card": {form(ferry+"/pay", "Pay", "Pay", autofill.Field{Type: "text", Label: "Card number"},
+			autofill.Field{Type: "password", Label: "CVV"}), typed("4012888888881881", "118"), insidePage, ""},
 	} {
 		c.sent.Tab, c.then.Tab = name, name
 		require.NoError(t, v.Prompts.Submitted(ctx, c.sent, 1, c.typed))
@@ -495,7 +497,8 @@ func TestGoingAndFillingWithoutAsking(t *testing.T) {
 	frame.Frame = true
 	plain.URL, plain.Top = "http://ferrylink.example/sign-in", "http://ferrylink.example/sign-in"
 	elsewhere.Snapshot.Forms = []autofill.Form{{ID: 1, Submit: "Sign in", Action: "https://trickster.example"}}
-	for name, p := range map[string]filling.Page{"in a frame": frame, "over plain http": plain, "sent elsewhere": elsewhere, "after an error": saying(signInPage, "Wrong password")} {
+	for name, p := range map[string]filling.Page{"in a frame": frame, "over plain http": plain,
+		"sent elsewhere": elsewhere, "after an error": saying(signInPage, "Wrong password")} {
 		assert.Nil(t, look(t, v, p).Go, name)
 	}
 	assert.Contains(t, look(t, v, plain).Why, "without https")
@@ -610,7 +613,9 @@ func TestCardsAndDetailsOnlyWhereTheyAreAskedFor(t *testing.T) {
 		},
 		fill(person, filling.PartDetails),
 	)
-	for _, wrong := range []filling.Request{{ID: card, Form: 1, Part: filling.PartLogin}, {ID: login, Form: 1, Part: filling.PartCard}, {ID: login, Form: 1, Part: filling.PartLogin}, {ID: person, Form: 1, Part: filling.PartCard}} {
+	for _, wrong := range []filling.Request{{ID: card, Form: 1, Part: filling.PartLogin}, {ID: login, Form: 1,
+		Part: filling.PartCard}, {ID: login, Form: 1, Part: filling.PartLogin}, {ID: person, Form: 1,
+		Part: filling.PartCard}} {
 		_, err := v.Pages.Fill(t.Context(), pay, wrong)
 		assert.ErrorIs(t, err, filling.ErrWrongSite)
 	}
@@ -632,15 +637,19 @@ func (a answers) Get(_ context.Context, url string) (int, []byte, error) {
 }
 
 func TestWhereThePasswordIsChanged(t *testing.T) {
-	const known, nowhere = "/.well-known/change-password", "/.well-known/resource-that-should-not-exist-whose-status-code-should-not-be-200"
+	const known, nowhere = "/.well-known/change-password",
+		"/.well-known/resource-that-should-not-exist-whose-status-code-should-not-be-200"
 	for name, c := range map[string]struct {
 		site  string
 		there answers
 		want  string
 	}{
-		"well known":         {"https://shop.example/in", answers{"https://shop.example" + known: ""}, "https://shop.example" + known},
-		"says yes to all":    {"https://shop.example/in", answers{"https://shop.example" + known: "", "https://shop.example" + nowhere: ""}, "https://shop.example/in"},
-		"nobody answers":     {"https://shop.example/in", answers{"https://shop.example" + known: "down"}, "https://shop.example/in"},
+		"well known": {"https://shop.example/in", answers{"https://shop.example" + known: ""},
+			"https://shop.example" + known},
+		"says yes to all": {"https://shop.example/in", answers{"https://shop.example" + known: "",
+			"https://shop.example" + nowhere: ""}, "https://shop.example/in"},
+		"nobody answers": {"https://shop.example/in", answers{"https://shop.example" + known: "down"},
+			"https://shop.example/in"},
 		"only the directory": {ferry + "/", answers{}, "https://ferrylink.example/account/password"},
 	} {
 		w := newWorld(t)

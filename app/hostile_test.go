@@ -28,6 +28,9 @@ import (
 // overwritten, its user can go on working, and once the cloud behaves again both
 // devices agree.
 func TestHostileCloud(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long: run without -short")
+	}
 	flip := func(b []byte) []byte { c := bytes.Clone(b); c[len(c)/2] ^= 4; return c }
 	cases := []struct {
 		name string
@@ -145,6 +148,9 @@ func TestHostileCloud(t *testing.T) {
 // Two devices are each shown a history of their own. As soon as one sees
 // anything of the other's, it is caught.
 func TestForkedCloud(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long: run without -short")
+	}
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop := w.join(w.device("laptop"), desk)

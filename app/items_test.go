@@ -109,7 +109,8 @@ func TestEveryKindIsKeptAndTravels(t *testing.T) {
 		{Kind: vault.TypeCard, Values: map[vault.Field]string{vault.FieldNumber: "4111 1111 1111 1112"}},
 		{Kind: vault.TypeLogin, Values: map[vault.Field]string{vault.FieldSetup: "not base32!"}, Title: "x"},
 		{Kind: vault.TypeLogin}, {Kind: "spaceship"},
-		{Kind: vault.TypeNote, Title: "x", CustomFields: []vault.CustomField{{ID: "a", Label: "day", Form: vault.FormDate, Value: secret.New("never")}}},
+		{Kind: vault.TypeNote, Title: "x", CustomFields: []vault.CustomField{{ID: "a", Label: "day",
+			Form: vault.FormDate, Value: secret.New("never")}}},
 	} {
 		if bad.Values == nil {
 			bad.Values = map[vault.Field]string{}
@@ -243,7 +244,8 @@ func TestAskAgainAndSettings(t *testing.T) {
 	assert.ErrorIs(t, v.Guard.Require(reauth.Export), reauth.ErrNeeded)
 	require.NoError(t, v.Reauthenticate(secret.New(master)))
 	require.NoError(t, v.Settings.Change(t.Context(), s))
-	for _, bad := range []func(*app.Settings){func(s *app.Settings) { s.Theme = "pink" }, func(s *app.Settings) { s.Language = "xx" }, func(s *app.Settings) { s.Clipboard = time.Second }, func(s *app.Settings) { s.AskFor = -1 }, func(s *app.Settings) { s.TextSize = "9" }, func(s *app.Settings) { s.Density = "9" }, func(s *app.Settings) { s.LockAfter = 15 * 24 * time.Hour }} {
+	for _, bad := range []func(*app.Settings){func(s *app.Settings) { s.Theme = "pink" },
+		func(s *app.Settings) { s.Language = "xx" }, func(s *app.Settings) { s.Clipboard = time.Second }, func(s *app.Settings) { s.AskFor = -1 }, func(s *app.Settings) { s.TextSize = "9" }, func(s *app.Settings) { s.Density = "9" }, func(s *app.Settings) { s.LockAfter = 15 * 24 * time.Hour }} {
 		b := s
 		bad(&b)
 		assert.Error(t, v.Settings.Change(t.Context(), b))
@@ -402,7 +404,8 @@ func TestReadSetup(t *testing.T) {
 		assert.Equal(t, "Gullwing", s.Issuer)
 	}
 	for want, b := range map[error][]byte{
-		qrpicture.ErrPicture: []byte("hello"), qrpicture.ErrNoQR: blank(t), otp.ErrAddress: picture(t, "https://gullwing.example/", 4, false),
+		qrpicture.ErrPicture: []byte("hello"), qrpicture.ErrNoQR: blank(t), otp.ErrAddress: picture(t,
+			"https://gullwing.example/", 4, false),
 		otp.ErrKey: picture(t, "otpauth://totp/x?secret=!", 4, false), qrpicture.ErrPixels: hugePNG(t),
 	} {
 		_, err := qrpicture.ReadSetup(b)

@@ -402,7 +402,8 @@ func (s *Server) introduce(lim *httprate.RateLimiter) http.HandlerFunc {
 		}
 		id, secret := uuid.NewString(), rand.Text()
 		hash := sha256.Sum256([]byte(secret))
-		if err := s.store.addIntroduction(r.Context(), a.Account, id, hash[:], in.PublicKey, s.now().UnixMilli()); err != nil {
+		if err := s.store.addIntroduction(r.Context(), a.Account, id, hash[:], in.PublicKey,
+			s.now().UnixMilli()); err != nil {
 			s.trouble(w, r, err)
 			return
 		}

@@ -90,8 +90,11 @@ func TestAccounts(t *testing.T) {
 		assert.Equal(t, 401, call(t, s, "GET", "/v1/changes?since=0", token, nil, nil))
 	}
 	for name, change := range map[string]func(*wire.NewAccount){
-		"e-mail": func(a *wire.NewAccount) { a.Email = "nobody" }, "weak": func(a *wire.NewAccount) { a.Params.Memory = 8 },
-		"short key": func(a *wire.NewAccount) { a.SignIn = a.SignIn[:8] }, "vault": func(a *wire.NewAccount) { a.Vault = "../x" }, "no key": func(a *wire.NewAccount) { a.Wrapped = nil },
+		"e-mail":    func(a *wire.NewAccount) { a.Email = "nobody" },
+		"weak":      func(a *wire.NewAccount) { a.Params.Memory = 8 },
+		"short key": func(a *wire.NewAccount) { a.SignIn = a.SignIn[:8] },
+		"vault":     func(a *wire.NewAccount) { a.Vault = "../x" },
+		"no key":    func(a *wire.NewAccount) { a.Wrapped = nil },
 	} {
 		bad := newAccount("new@cormorant.example")
 		change(&bad)

@@ -71,14 +71,16 @@ func (s *Server) removeFile(w http.ResponseWriter, r *http.Request) {
 
 func (s *store) putChunk(ctx context.Context, account, file string, n int, blob []byte) error {
 	var used int64
-	if err := s.db.GetContext(ctx, &used, `SELECT COALESCE(SUM(size), 0) FROM chunks WHERE account = ?`, account); err != nil {
+	if err := s.db.GetContext(ctx, &used, `SELECT COALESCE(SUM(size), 0) FROM chunks WHERE account = ?`,
+		account); err != nil {
 		return err
 	}
 	if used+int64(len(blob)) > wire.MaxFiles {
 		return errFull
 	}
 	_, err := s.db.ExecContext(ctx, `INSERT INTO chunks (account, file, n, size, blob) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT (account, file, n) DO UPDATE SET size = excluded.size, blob = excluded.blob`, account, file, n, len(blob), blob)
+		ON CONFLICT (account, file, n) DO UPDATE SET size = excluded.size, blob = excluded.blob`, account,
+		file, n, len(blob), blob)
 	return err
 }
 

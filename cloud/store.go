@@ -53,7 +53,8 @@ func (a account) params() (p keys.Params, err error) {
 func openStore(ctx context.Context, file string) (*store, error) {
 	db, err := sqlx.Open(
 		"sqlite",
-		"file:"+file+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(10000)&_txlock=immediate",
+		"file:"+file+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)"+
+			"&_pragma=busy_timeout(10000)&_txlock=immediate",
 	)
 	if err != nil {
 		return nil, fmt.Errorf("failed to open the cloud's database: %w", err)
@@ -82,7 +83,8 @@ func (s *store) secret(ctx context.Context, name string) ([]byte, error) {
 	if _, err := rand.Read(fresh); err != nil {
 		return nil, err
 	}
-	if _, err := s.db.ExecContext(ctx, `INSERT INTO meta (key, value) VALUES (?, ?) ON CONFLICT DO NOTHING`, name, fresh); err != nil {
+	if _, err := s.db.ExecContext(ctx, `INSERT INTO meta (key, value) VALUES (?, ?) ON CONFLICT DO NOTHING`, name,
+		fresh); err != nil {
 		return nil, err
 	}
 	var b []byte
@@ -92,7 +94,8 @@ func (s *store) secret(ctx context.Context, name string) ([]byte, error) {
 func (s *store) addAccount(ctx context.Context, a account) error {
 	_, err := s.db.NamedExecContext(
 		ctx,
-		`INSERT INTO accounts (account, email, vault, params, sign_in, recovery_sign_in, wrapped, recovery_wrapped, created)
+		`INSERT INTO accounts (account, email, vault, params, sign_in, recovery_sign_in, wrapped,
+			recovery_wrapped, created)
 		VALUES (:account, :email, :vault, :params, :sign_in, :recovery_sign_in, :wrapped, :recovery_wrapped, :created)`,
 		a,
 	)
@@ -116,7 +119,9 @@ func (s *store) accountByEmail(ctx context.Context, email string) (a account, er
 // device's session: whoever knew the old master password has to show the new one.
 func (s *store) setCredentials(ctx context.Context, id, device string, a account) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE accounts SET params = ?, sign_in = ?, recovery_sign_in = ?, wrapped = ?, recovery_wrapped = ? WHERE account = ?`,
+		if _, err := tx.ExecContext(ctx,
+			`UPDATE accounts SET params = ?, sign_in = ?, recovery_sign_in = ?, wrapped = ?,
+				recovery_wrapped = ? WHERE account = ?`,
 			a.Params, a.SignIn, a.RecoverySignIn, a.Wrapped, a.RecoveryWrapped, id); err != nil {
 			return err
 		}
@@ -127,7 +132,8 @@ func (s *store) setCredentials(ctx context.Context, id, device string, a account
 
 func (s *store) putSession(ctx context.Context, account, device string, token []byte, now int64) error {
 	_, err := s.db.ExecContext(ctx, `INSERT INTO sessions (account, device, token, created, seen) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT (account, device) DO UPDATE SET token = excluded.token, seen = excluded.seen`, account, device, token, now, now)
+		ON CONFLICT (account, device) DO UPDATE SET token = excluded.token, seen = excluded.seen`, account,
+		device, token, now, now)
 	return err
 }
 
@@ -137,7 +143,8 @@ func (s *store) sessionDevice(
 	account string,
 	token []byte,
 ) (device string, seen int64, err error) {
-	err = s.db.QueryRowxContext(ctx, `SELECT device, seen FROM sessions WHERE account = ? AND token = ?`, account, token).
+	err = s.db.QueryRowxContext(ctx, `SELECT device, seen FROM sessions WHERE account = ? AND token = ?`, account,
+		token).
 		Scan(&device, &seen)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = errNoSession
@@ -199,7 +206,8 @@ func (s *store) commit(ctx context.Context, account string, c wire.Commit, hash 
 		if n, err := res.RowsAffected(); err != nil || n != 1 {
 			return errors.Join(err, errConflict)
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO heads (account, number, blob) VALUES (?, ?, ?)`, account, c.Head.Number, c.Head.Blob); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO heads (account, number, blob) VALUES (?, ?, ?)`, account,
+			c.Head.Number, c.Head.Blob); err != nil {
 			return err
 		}
 		put, err := tx.PreparexContext(
@@ -210,7 +218,7 @@ func (s *store) commit(ctx context.Context, account string, c wire.Commit, hash 
 		if err != nil {
 			return err
 		}
-		defer put.Close()
+		defer func() { _ = put.Close() }()
 		for _, r := range c.Records {
 			if _, err := put.ExecContext(ctx, account, r.ID, r.Rev, c.Head.Number, r.Blob); err != nil {
 				return err
@@ -272,7 +280,8 @@ func (s *store) changes(ctx context.Context, account string, since uint64) (c wi
 
 func (s *store) addIntroduction(ctx context.Context, account, id string, secret, key []byte, now int64) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM introductions WHERE created < ?`, now-introductionLife.Milliseconds()); err != nil {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM introductions WHERE created < ?`,
+			now-introductionLife.Milliseconds()); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(
@@ -292,7 +301,8 @@ func (s *store) introductions(ctx context.Context, account string, now int64) ([
 	var out []wire.Introduction
 	rows, err := s.db.QueryxContext(
 		ctx,
-		`SELECT id, public_key FROM introductions WHERE account = ? AND sealed IS NULL AND created > ? ORDER BY created DESC LIMIT 20`,
+		`SELECT id, public_key FROM introductions WHERE account = ? AND sealed IS NULL AND created > ?
+			ORDER BY created DESC LIMIT 20`,
 		account,
 		now-introductionLife.Milliseconds(),
 	)

@@ -278,9 +278,11 @@ var others = []other{
 
 // setups are setup keys of one-time codes, by title.
 var setups = map[string]string{
-	"Mooring Mutual":            "otpauth://totp/Mooring:maren?algorithm=SHA1&digits=6&period=30&secret=GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ",
-	"Mooring Mutual (practice)": "otpauth://totp/Mooring:maren?algorithm=SHA1&digits=6&period=30&secret=" + sites.CodeKey,
-	"Island Post (practice)":    "otpauth://totp/Post:maren?algorithm=SHA1&digits=6&period=30&secret=" + sites.CodeKey,
+	"Mooring Mutual": "otpauth://totp/Mooring:maren?" +
+		"algorithm=SHA1&digits=6&period=30&secret=GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ",
+	"Mooring Mutual " +
+		"(practice)": "otpauth://totp/Mooring:maren?algorithm=SHA1&digits=6&period=30&secret=" + sites.CodeKey,
+	"Island Post (practice)": "otpauth://totp/Post:maren?algorithm=SHA1&digits=6&period=30&secret=" + sites.CodeKey,
 }
 
 // idriss are Idris's logins.

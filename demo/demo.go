@@ -48,7 +48,8 @@ func Fill(
 	if err != nil {
 		return fmt.Errorf("failed to make Maren's vault: %w", err)
 	}
-	if err := desk.Items.SaveAll(ctx, drafts(slices.Concat(marens, town(practice), more(max(0, size-len(marens)))))); err != nil {
+	if err := desk.Items.SaveAll(ctx, drafts(slices.Concat(marens, town(practice), more(max(0,
+		size-len(marens)))))); err != nil {
 		return err
 	}
 	if err := keepOthers(ctx, desk); err != nil {

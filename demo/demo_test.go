@@ -56,7 +56,10 @@ func (w taped) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 // not to occur by chance.
 func secrets(t *testing.T) (out [][]byte) {
 	seen := map[string]bool{MarenEmail: true, IdrisEmail: true}
-	for _, r := range append(append(append([]row{}, marens...), idriss...), town(func(n, p string) string { return "http://" + n + ".localhost:7310" + p })...) {
+	for _, r := range append(append(append([]row{}, marens...), idriss...), town(func(n,
+		p string) string {
+		return "http://" + n + ".localhost:7310" + p
+	})...) {
 		for _, s := range r {
 			if len(s) < 6 || seen[s] || strings.Contains(MarenEmail+IdrisEmail, s) {
 				continue

@@ -14,10 +14,14 @@ func more(n int) []row {
 	out := make([]row, n)
 	for i := range out {
 		bird := pick(
-			"Avocet Bittern Curlew Dotterel Eider Gannet Godwit Guillemot Heron Kittiwake Lapwing Merganser Petrel Plover Puffin Razorbill Redshank Sanderling Scoter Shelduck Skua Snipe Turnstone Whimbrel Wigeon",
+			"Avocet Bittern Curlew Dotterel Eider Gannet Godwit Guillemot Heron Kittiwake Lapwing Merganser Petrel " +
+				"Plover Puffin Razorbill Redshank Sanderling Scoter Shelduck Skua Snipe Turnstone Whimbrel Wigeon",
 		)
 		trade := pick(
-			"Bakery Bikes Blankets Bookings Boots Broadband Cameras Candles Chandlery Cinema Coffee Courier Dental Energy Fabrics Flowers Garage Holidays Insurance Kitchens Lamps Laundry Lottery Maps Museum Music News Optics Paints Parking Pets Pharmacy Pottery Radio Recipes Savings Shoes Soap Sports Stationery Taxis Theatre Tickets Tools Toys Travel Weather Wool",
+			"Bakery Bikes Blankets Bookings Boots Broadband Cameras Candles Chandlery Cinema Coffee Courier Dental " +
+				"Energy Fabrics Flowers Garage Holidays Insurance Kitchens Lamps Laundry Lottery Maps Museum Music " +
+				"News Optics Paints Parking Pets Pharmacy Pottery Radio Recipes Savings Shoes Soap Sports " +
+				"Stationery Taxis Theatre Tickets Tools Toys Travel Weather Wool",
 		)
 		name := fmt.Sprintf("%s %s", bird, trade)
 		host := strings.ToLower(bird + "-" + trade)

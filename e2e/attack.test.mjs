@@ -1,4 +1,5 @@
-// A page of a kept site that has turned hostile, against the extension in Chromium. None of it gets a value that its user didn't place there.
+// A page of a kept site that has turned hostile, against the extension in Chromium. None of it gets a value that its
+// user didn't place there.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
 import { createServer, request } from "node:http";
@@ -13,7 +14,8 @@ let d,
   body = "";
 
 before(async () => {
-  const card = '<input id="field" aria-label="Card number" autocomplete="cc-number">'; // in a frame of a payment company
+  // in a frame of a payment company
+  const card = '<input id="field" aria-label="Card number" autocomplete="cc-number">';
   server = createServer((req, res) =>
     res
       .writeHead(200, { "Content-Type": "text/html; charset=utf-8" })
@@ -210,7 +212,7 @@ test("a small frame's offer stands beside it, but not if it can't be seen; nobod
   const covered = async (x, y) =>
     page.evaluate(([x, y]) => document.elementFromPoint(x, y)?.matches(":popover-open") ?? false, [x, y]);
   let f = await show("");
-  let r = await box();
+  const r = await box();
   const line = [r.x + 40, r.y + r.height + 14]; // an offer is as near to its field as that
   const near = async () => {
     for (let dy = -30; dy < 40; dy += 6) if (await covered(line[0], line[1] + dy)) return true;
@@ -282,7 +284,10 @@ test("a page can't talk to the device app, under any name", async () => {
 
 test("a page of 10,000 fields takes little longer for being looked at", async () => {
   const many = FORM + "<div>" + '<input type="password"><input name="email">'.repeat(5000) + "</div>";
-  /** Until the page is there, its field has the focus and it has answered again. @param {import("playwright").Page} at */
+  /**
+   * Until the page is there, its field has the focus and it has answered again.
+   * @param {import("playwright").Page} at
+   */
   const timed = async (at) => {
     body = many;
     await at.bringToFront();

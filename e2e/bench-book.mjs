@@ -1,6 +1,8 @@
 // Times the book of 10,000 logins in headless Chromium: node e2e/bench-book.mjs
-// First page after unlocking and loaded again; each keystroke until its list is painted, beside a bare frame; scrolling; a jump by the thumb index.
-// On a machine that is shared, what was timed while another one had the processor is left out and counted (Linux: "steal" of /proc/stat).
+// First page after unlocking and loaded again; each keystroke until its list is painted, beside a bare frame;
+// scrolling; a jump by the thumb index.
+// On a machine that is shared, what was timed while another one had the processor is left out and counted (Linux:
+// "steal" of /proc/stat).
 import assert from "node:assert/strict";
 import { readFileSync } from "node:fs";
 import { browser, build, demo, maren } from "./harness.mjs";
@@ -34,7 +36,10 @@ async function quiet(run) {
   return { out, own: own || disturbed > patience };
 }
 
-/** From the page's request, in ms: until its scripts have run, and until something of it is painted. @param {import("playwright-core").Page} p */
+/**
+ * From the page's request, in ms: until its scripts have run, and until something of it is painted.
+ * @param {import("playwright-core").Page} p
+ */
 const times = async (p) => {
   await p.waitForTimeout(300);
   return p.evaluate(async () => {

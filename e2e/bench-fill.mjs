@@ -1,4 +1,5 @@
-// What the extension costs a page, and how soon an offer is there, in headless Chromium with a vault of 10,000 logins: node e2e/bench-fill.mjs
+// What the extension costs a page, and how soon an offer is there, in headless Chromium with a vault of 10,000 logins:
+// node e2e/bench-fill.mjs
 import { createServer } from "node:http";
 import { browser, build, connect, demo, maren, unlock } from "./harness.mjs";
 

@@ -112,7 +112,8 @@ test("choose several by keys, tag, archive, delete for good, undo", async () => 
   await page.waitForSelector("#sheet >> text=Bring back");
   await page.click("#sheet [data-act=purge]");
   await page.click("#sheet >> text=Press again");
-  await page.waitForSelector("#notices >> text=deleted for good"); // the vault was opened with the master password just now
+  // the vault was opened with the master password just now
+  await page.waitForSelector("#notices >> text=deleted for good");
   await page.click("#notices >> text=Undo");
   await page.waitForSelector("#notices >> text=Undone");
 });
@@ -223,7 +224,8 @@ test("settings: dark, large, another language; asked again before a password is 
 });
 
 test("the picture of a setup key, dropped and pasted", async () => {
-  const picture = readFileSync(join(root, "e2e/testdata/setup-key.png")).toString("base64"); // of the key of RFC 6238, appendix B
+  // of the key of RFC 6238, appendix B
+  const picture = readFileSync(join(root, "e2e/testdata/setup-key.png")).toString("base64");
   for (const how of ["drop", "paste"]) {
     await page.goto(d.desk + "/items/new");
     await page.evaluate(

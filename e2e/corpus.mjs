@@ -1,4 +1,5 @@
-// Takes snapshots of pages for testdata/pages: node e2e/corpus.mjs FOLDER-OF-TEMPLATE-PAGES. The practice town's pages are taken
+// Takes snapshots of pages for testdata/pages: node e2e/corpus.mjs FOLDER-OF-TEMPLATE-PAGES. The practice town's pages
+// are taken
 // too. What each field is for is written beside them by hand (testdata/pages/truth.tsv).
 import { execFileSync } from "node:child_process";
 import { readFileSync, writeFileSync, existsSync } from "node:fs";

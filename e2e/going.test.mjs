@@ -1,4 +1,5 @@
-// From the vault to the site and back, in Chromium: Go, the keys, a vault locked meanwhile, a refused change, what can't be filled.
+// From the vault to the site and back, in Chromium: Go, the keys, a vault locked meanwhile, a refused change, what
+// can't be filled.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
 import { browser, build, connect, demo, maren, unlock } from "./harness.mjs";

@@ -68,7 +68,8 @@ export async function demo(program, port, more = []) {
 
 /**
  * Every value of the demo's logins, and whatever else was typed, that stands in clear in a file of the demo's folder or
- * in what it printed. The people's names and e-mail addresses are known to the lock page and the cloud, and what the demo
+ * in what it printed. The people's names and e-mail addresses are known to the lock page and the cloud, and what the
+ * demo
  * prints has the master passwords, and the town's name, on purpose.
  * @param {{dir: string, log: string}} d @param {string[]} typed
  */
@@ -164,7 +165,10 @@ export async function connect(b, page, device) {
 
 const axe = readFileSync(createRequire(import.meta.url).resolve("axe-core/axe.min.js"), "utf8");
 
-/** axe finds nothing serious on a page, in light and dark. It is put into the browser, not into the page: the page's own policy stays as it is. */
+/**
+ * axe finds nothing serious on a page, in light and dark. It is put into the browser, not into the page: the page's
+ * own policy stays as it is.
+ */
 export async function accessible(page, what) {
   for (const colorScheme of /** @type {const} */ (["dark", "light"])) {
     await page.emulateMedia({ colorScheme, reducedMotion: "reduce" });

@@ -1,4 +1,5 @@
-// Import and export in a browser: three files that overlap, decisions, progress, a tab closed in the middle, undo on another day, downloads.
+// Import and export in a browser: three files that overlap, decisions, progress, a tab closed in the middle, undo on
+// another day, downloads.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
 import { mkdirSync, readFileSync, readdirSync, writeFileSync } from "node:fs";
@@ -163,7 +164,8 @@ test("the tab is closed in the middle: all of it is there or nothing", async () 
       )
       .catch(() => {});
     await page.waitForTimeout(wait);
-    await Promise.race([tab.close(), page.waitForTimeout(3000)]); // Chromium does not always say that a page that was going elsewhere is gone
+    // Chromium does not always say that a page that was going elsewhere is gone
+    await Promise.race([tab.close(), page.waitForTimeout(3000)]);
     await page.bringToFront();
     await page.goto(d.desk + "/import");
     await page.waitForSelector("#start, .next-steps", { timeout: 30_000 }); // it never began, or it is through

@@ -45,7 +45,12 @@ const sites = {
   periwinkle: { dialog: true, pay: "hosted" },
 };
 
-/** The keyboard way through the offer at a field: down to a line, and enter. @param {any} page @param {any} field @param {number} [down] */
+/**
+ * The keyboard way through the offer at a field: down to a line, and enter.
+ * @param {any} page
+ * @param {any} field
+ * @param {number} [down]
+ */
 async function choose(page, field, down = 1) {
   await field.focus();
   await page.waitForTimeout(450); // a press right after the drawing isn't taken: nobody could have read it

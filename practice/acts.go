@@ -158,7 +158,8 @@ func (t *Town) wellKnown(w http.ResponseWriter, r *http.Request, p page) {
 		w.Header().Set("Content-Type", "application/json")
 		fmt.Fprintf(
 			w,
-			`[{"relation":["delegate_permission/common.get_login_creds"],"target":{"namespace":"android_app","package_name":"example.%s.app","sha256_cert_fingerprints":[]}}]`,
+			`[{"relation":["delegate_permission/common.get_login_creds"],`+
+				`"target":{"namespace":"android_app","package_name":"example.%s.app","sha256_cert_fingerprints":[]}}]`,
 			p.Site.Name,
 		)
 	default:
@@ -296,10 +297,12 @@ func (t *Town) wrongPassword(p page, password, repeat string) string {
 	switch s := p.Site; {
 	case n < s.Least, s.Most > 0 && n > s.Most:
 		return fmt.Sprintf(p.W.Short, s.Least)
-	case s.Plain && (has(func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) || !has(unicode.IsDigit) || !has(unicode.IsLetter)):
+	case s.Plain && (has(func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) ||
+		!has(unicode.IsDigit) || !has(unicode.IsLetter)):
 		return fmt.Sprintf(p.W.Short, s.Least)
 	case s.Rules != "" && (!has(unicode.IsUpper) || !has(unicode.IsLower) || !has(unicode.IsDigit)),
-		s.Name == "mooringmutual" && (!has(unicode.IsUpper) || !has(unicode.IsDigit) || !strings.ContainsAny(password, "-_.!")):
+		s.Name == "mooringmutual" && (!has(unicode.IsUpper) || !has(unicode.IsDigit) || !strings.ContainsAny(password,
+			"-_.!")):
 		return fmt.Sprintf(p.W.Short, s.Least)
 	case password != repeat:
 		return p.W.Differ
@@ -348,7 +351,8 @@ func wrongPayment(r *http.Request, shape string) string {
 		return "The security code is not valid."
 	case r.PostFormValue("holder") == "":
 		return "The name on the card is required."
-	case shape == "whole" && (r.PostFormValue("street") == "" || r.PostFormValue("post") == "" || r.PostFormValue("country") == ""):
+	case shape == "whole" && (r.PostFormValue("street") == "" || r.PostFormValue("post") == "" ||
+		r.PostFormValue("country") == ""):
 		return "The address is not valid."
 	}
 	return ""

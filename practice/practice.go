@@ -195,7 +195,8 @@ func (t *Town) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		host = r.Host
 	}
 	w.Header().
-		Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; script-src 'self'; connect-src 'self'; font-src 'self'; frame-src *; form-action 'self'; base-uri 'none'")
+		Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; script-src 'self'; connect-src "+
+			"'self'; font-src 'self'; frame-src *; form-action 'self'; base-uri 'none'")
 	w.Header().Set("Cache-Control", "no-store")
 	if r.URL.Path == "/town.css" || r.URL.Path == "/town.js" {
 		http.ServeFileFS(w, r, files, "static"+r.URL.Path)

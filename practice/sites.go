@@ -34,11 +34,12 @@ type Site struct {
 	Pattern string // their pattern attribute
 	Says    string // its rules in plain words
 	Code    string // "boxes" or "box": asks for a one-time code after the password
-	Sells   string // the shape of its checkout: "whole", "boxes", "parts", or "hosted": in frames of a payment company's
-	Asks    bool   // wants personal details at sign-up
-	Company bool   // asks for a company's code beside the user name
-	Once    bool   // its change form has one box for the new password
-	Knows   bool   // has a well-known address for changing the password
+	// the shape of its checkout: "whole", "boxes", "parts", or "hosted": in frames of a payment company's
+	Sells   string
+	Asks    bool // wants personal details at sign-up
+	Company bool // asks for a company's code beside the user name
+	Once    bool // its change form has one box for the new password
+	Knows   bool // has a well-known address for changing the password
 }
 
 // Sites are the town's sites.
@@ -240,8 +241,10 @@ var Sites = []Site{
 
 // words are what sites say in one language.
 type words struct {
-	User, Mail, Password, Repeat, SignIn, SignUp, New, Current, Fresh, Again, Change, Next, Wrong, Short, Differ, Taken, Changed, SignOut, Hello, Code, Verify, WrongCode, Forgot, Company,
-	Card, Holder, Expiry, Month, Year, Safety, Pay, Paid, First, Last, Street, House, Town, Post, Country, Phone, Birthday, Day string
+	User, Mail, Password, Repeat, SignIn, SignUp, New, Current, Fresh, Again, Change, Next, Wrong, Short, Differ,
+	Taken, Changed, SignOut, Hello, Code, Verify, WrongCode, Forgot, Company,
+	Card, Holder, Expiry, Month, Year, Safety, Pay, Paid, First, Last, Street, House, Town, Post, Country, Phone,
+	Birthday, Day string
 }
 
 var tongues = map[string]words{

@@ -75,7 +75,8 @@ func BenchmarkFirstPage(b *testing.B) {
 func BenchmarkKeystroke(b *testing.B) {
 	c := tenThousand(b)
 	var queries []string
-	for _, words := range []string{"gannet", "plover tools", "maren", "kit", "shelduck 77", "museum", "avocet bak", "gannte"} {
+	for _, words := range []string{"gannet", "plover tools", "maren", "kit", "shelduck 77", "museum", "avocet bak",
+		"gannte"} {
 		for i := range words {
 			queries = append(queries, words[:i+1])
 		}

@@ -138,7 +138,8 @@ func (s *Server) planBackups(w http.ResponseWriter, r *http.Request) error {
 	} else {
 		days, _ := strconv.Atoi(r.FormValue("every")) // nonsense is refused as too often
 		words = "A backup was written and read back. From here on that happens by itself while the vault is open."
-		err = v.Backups.Schedule(r.Context(), r.FormValue("folder"), time.Duration(days)*24*time.Hour, secret.New(r.FormValue("passphrase")))
+		err = v.Backups.Schedule(r.Context(), r.FormValue("folder"), time.Duration(days)*24*time.Hour,
+			secret.New(r.FormValue("passphrase")))
 	}
 	if err != nil {
 		return s.importFailed(w, r, err)

@@ -311,7 +311,8 @@ func (s *Server) join(w http.ResponseWriter, r *http.Request) error {
 	}
 	arrival := r.FormValue("arrival")
 	v, err := s.device.Join(r.Context(), app.Join{
-		Email: d.Email, Cloud: d.Cloud, Carried: d.Carried, Introduction: arrival, DeviceName: d.DeviceName, Password: secret.New(r.FormValue("password")),
+		Email: d.Email, Cloud: d.Cloud, Carried: d.Carried, Introduction: arrival, DeviceName: d.DeviceName,
+		Password: secret.New(r.FormValue("password")),
 	})
 	if err == nil {
 		return s.in(w, r, v, "/logins")

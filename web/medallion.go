@@ -24,7 +24,8 @@ func medallion(seed []byte, rim bool) template.HTML {
 	var b strings.Builder
 	if rim {
 		b.WriteString(`<svg class="medallion-disc" viewBox="0 0 100 100" aria-hidden="true" focusable="false">` +
-			`<circle class="medallion-track" cx="50" cy="50" r="47"/><circle class="medallion-rim" cx="50" cy="50" r="47" pathLength="100" transform="rotate(-90 50 50)"/>` +
+			`<circle class="medallion-track" cx="50" cy="50" r="47"/>` +
+			`<circle class="medallion-rim" cx="50" cy="50" r="47" pathLength="100" transform="rotate(-90 50 50)"/>` +
 			medallionField + `<g class="medallion-lines"><g id="engraving">`)
 	} else {
 		b.WriteString(engravingStart + `<g>`)
@@ -48,7 +49,8 @@ func medallion(seed []byte, rim bool) template.HTML {
 
 const (
 	medallionField = `<circle class="medallion-field" cx="50" cy="50" r="42.5"/>`
-	engravingStart = `<svg class="medallion-disc" viewBox="7 7 86 86" aria-hidden="true" focusable="false">` + medallionField + `<g class="medallion-lines">`
+	engravingStart = `<svg class="medallion-disc" viewBox="7` +
+		` 7 86 86" aria-hidden="true" focusable="false">` + medallionField + `<g class="medallion-lines">`
 )
 
 // engravedAgain is the engraving on a page that has the medallion at its top: its
@@ -147,7 +149,8 @@ func mark(title, domain string) template.HTML {
 	}
 	return template.HTML(
 		fmt.Sprintf(
-			`<span class="site-mark tint-%d" aria-hidden="true"><svg viewBox="0 0 32 32"><polygon points="%s"/></svg>%s</span>`, //nolint:gosec // escaped
+			`<span class="site-mark tint-%d" aria-hidden="true"><svg viewBox="0 0 32 32"><polygon points="%s"/>`+
+				`</svg>%s</span>`, //nolint:gosec // escaped
 			tint,
 			strings.TrimSpace(pts.String()),
 			template.HTMLEscapeString(initials(title)),
@@ -157,7 +160,8 @@ func mark(title, domain string) template.HTML {
 
 func initials(title string) string {
 	var out []rune
-	for _, w := range strings.FieldsFunc(title, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
+	for _, w := range strings.FieldsFunc(title,
+		func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
 		out = append(out, []rune(strings.ToUpper(w))[0])
 		if len(out) == 2 {
 			break

@@ -68,14 +68,16 @@ func TestEveryPageIsDrawn(t *testing.T) {
 	ids := everyKind(t, v)
 	c.open(v)
 	paths := []string{
-		"/logins", "/cards", "/notes", "/rows?q=kind%3Dlogin", "/rows?q=nothing-fits", "/ids", "/narrow", "/archive", "/items/new",
+		"/logins", "/cards", "/notes", "/rows?q=kind%3Dlogin", "/rows?q=nothing-fits", "/ids", "/narrow", "/archive",
+		"/items/new",
 		"/settings", "/import", "/devices", "/status", "/browsers", "/sites?title=gull", "/logins?on=2026-01-01",
 	}
 	for _, k := range vault.Kinds() {
 		paths = append(paths, "/items/new?kind="+string(k.Type))
 	}
 	for _, id := range ids {
-		for _, page := range []string{"", "/edit", "/past", "/print", "/print?open=1", "/vouch?address=https%3A%2F%2Fgu11wing.example"} {
+		for _, page := range []string{"", "/edit", "/past", "/print", "/print?open=1",
+			"/vouch?address=https%3A%2F%2Fgu11wing.example"} {
 			paths = append(paths, "/items/"+id+page)
 		}
 	}

@@ -55,19 +55,22 @@ var (
 		span(
 			15*time.Minute,
 			"15 minutes",
-		), span(time.Hour, "1 hour"), span(8*time.Hour, "8 hours"), span(24*time.Hour, "1 day"), span(7*24*time.Hour, "1 week"), span(14*24*time.Hour, "2 weeks"),
+		), span(time.Hour, "1 hour"), span(8*time.Hour, "8 hours"), span(24*time.Hour, "1 day"), span(7*24*time.Hour,
+			"1 week"), span(14*24*time.Hour, "2 weeks"),
 	}
 	clipboardChoices = []choice{
 		span(
 			10*time.Second,
 			"10 seconds",
-		), span(30*time.Second, "30 seconds"), span(time.Minute, "1 minute"), span(5*time.Minute, "5 minutes"), span(0, "never"),
+		), span(30*time.Second, "30 seconds"), span(time.Minute, "1 minute"), span(5*time.Minute, "5 minutes"),
+		span(0, "never"),
 	}
 	askChoices = []choice{
 		span(
 			0,
 			"each time",
-		), span(time.Minute, "after 1 minute"), span(5*time.Minute, "after 5 minutes"), span(15*time.Minute, "after 15 minutes"), span(time.Hour, "after 1 hour"),
+		), span(time.Minute, "after 1 minute"), span(5*time.Minute, "after 5 minutes"), span(15*time.Minute,
+			"after 15 minutes"), span(time.Hour, "after 1 hour"),
 	}
 	themeChoices   = []choice{{"", "as the computer has it"}, {"light", "light"}, {"dark", "dark"}}
 	sizeChoices    = []choice{{"", "normal"}, {"large", "large"}, {"larger", "larger"}}
@@ -229,7 +232,8 @@ func inWords(t time.Time, lang string) string {
 	switch {
 	case lang == "en-US":
 		layout = "January 2, 2006"
-	case len(lang) > 1 && (lang[:2] == "de" || lang[:2] == "cs" || lang[:2] == "da" || lang[:2] == "nb" || lang[:2] == "fi"):
+	case len(lang) > 1 && (lang[:2] == "de" || lang[:2] == "cs" || lang[:2] == "da" || lang[:2] == "nb" ||
+		lang[:2] == "fi"):
 		layout = "2. January 2006"
 	case len(lang) > 1 && (lang[:2] == "es" || lang[:2] == "pt"):
 		layout = "2 de January de 2006"

@@ -200,7 +200,8 @@ func (s *Server) knownHost(next http.Handler) http.Handler {
 		switch {
 		case slices.Contains(s.cfg.Hosts, host):
 			next.ServeHTTP(w, r)
-		case (host == "localhost" || host == "127.0.0.1" || host == "::1") && (r.Method == http.MethodGet || r.Method == http.MethodHead):
+		case (host == "localhost" || host == "127.0.0.1" || host == "::1") && (r.Method == http.MethodGet ||
+			r.Method == http.MethodHead):
 			target := s.cfg.Hosts[0]
 			if port != "" {
 				target = net.JoinHostPort(target, port)
@@ -217,7 +218,8 @@ func headers(next http.Handler) http.Handler {
 		h := w.Header()
 		h.Set(
 			"Content-Security-Policy",
-			"default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self'; font-src 'self'; connect-src 'self'; worker-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'",
+			"default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self'; font-src 'self'; connect-src "+
+				"'self'; worker-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'",
 		)
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("X-Frame-Options", "DENY")

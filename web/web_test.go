@@ -106,7 +106,8 @@ func TestFences(t *testing.T) {
 	c, _, v := setup(t)
 	r := c.do("GET", "/front", nil)
 	csp := r.Header.Get("Content-Security-Policy")
-	for _, part := range []string{"default-src 'none'", "script-src 'self'", "style-src 'self'", "frame-ancestors 'none'", "base-uri 'none'", "form-action 'self'"} {
+	for _, part := range []string{"default-src 'none'", "script-src 'self'", "style-src 'self'",
+		"frame-ancestors 'none'", "base-uri 'none'", "form-action 'self'"} {
 		assert.Contains(t, csp, part)
 	}
 	assert.NotContains(t, csp, "unsafe")
@@ -126,7 +127,8 @@ func TestFences(t *testing.T) {
 	)
 
 	c.open(v)
-	for _, from := range [][]string{{"Sec-Fetch-Site", "cross-site"}, {"Sec-Fetch-Site", "same-site"}, {"Origin", "http://trickster.localhost:7310"}} {
+	for _, from := range [][]string{{"Sec-Fetch-Site", "cross-site"}, {"Sec-Fetch-Site", "same-site"}, {"Origin",
+		"http://trickster.localhost:7310"}} {
 		assert.Equal(t, http.StatusForbidden, c.do("POST", "/lock", url.Values{}, from...).StatusCode, from[1])
 	}
 	assert.False(t, v.Locked())
@@ -158,7 +160,9 @@ func TestNoInlineScriptOrStyle(t *testing.T) {
 		),
 	)
 	paths := []string{"/new", "/join", "/open/" + v.Profile().ID, "/forgot/" + v.Profile().ID}
-	for i, p := range append(paths, "/logins", "/items/"+id, "/items/"+id+"/edit", "/items/"+id+"/past", "/items/new", "/cards", "/notes", "/items/new?kind=card", "/items/new?kind=person", "/settings", "/items/"+id+"/print", "/items/"+id+"/vouch?address=https://b.example/", "/devices", "/sheet", "/nowhere") {
+	for i, p := range append(paths, "/logins", "/items/"+id, "/items/"+id+"/edit", "/items/"+id+"/past", "/items/new",
+		"/cards", "/notes", "/items/new?kind=card", "/items/new?kind=person", "/settings", "/items/"+id+"/print",
+		"/items/"+id+"/vouch?address=https://b.example/", "/devices", "/sheet", "/nowhere") {
 		if i == len(paths) {
 			c.open(v)
 		}

@@ -190,7 +190,8 @@ func (b *Bridge) window(v *app.Vault, q request) (any, error) {
 		Drawer []filling.GeneratedPassword `json:"drawer"`
 		Rule   records.SiteRule            `json:"rule"`
 		Clear  int                         `json:"clear"` // seconds until what was copied is cleared; 0 for never
-	}{Clear: int(v.Settings.Get().Clipboard.Seconds()), Person: v.Profile().Name, App: b.own, Site: site.Domain(q.URL), List: []found{}, Rule: v.Sites.Rule(site.Domain(q.URL))}
+	}{Clear: int(v.Settings.Get().Clipboard.Seconds()), Person: v.Profile().Name, App: b.own,
+		Site: site.Domain(q.URL), List: []found{}, Rule: v.Sites.Rule(site.Domain(q.URL))}
 	var err error
 	if out.Drawer, err = v.Generated.List(); err != nil {
 		return nil, err

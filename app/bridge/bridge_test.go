@@ -59,8 +59,10 @@ func TestBridgeVectors(t *testing.T) {
 		), "browser_public": hex.EncodeToString(browser.PublicKey().Bytes()),
 		"browser_nonce": hex.EncodeToString(seed(3)), "app_nonce": hex.EncodeToString(seed(4)),
 		"words": words, "shared": hex.EncodeToString(shared),
-		"session": "SESSION", "session_browser_nonce": hex.EncodeToString(seed(5)), "session_app_nonce": hex.EncodeToString(seed(6)),
-		"n": 7, "plain": `{"act":"lock"}`, "sealed_to_app": hex.EncodeToString(l.toApp.Seal(nil, iv(7), []byte(`{"act":"lock"}`), []byte("SESSION"))),
+		"session": "SESSION", "session_browser_nonce": hex.EncodeToString(seed(5)),
+		"session_app_nonce": hex.EncodeToString(seed(6)),
+		"n":                 7, "plain": `{"act":"lock"}`, "sealed_to_app": hex.EncodeToString(l.toApp.Seal(nil, iv(7),
+			[]byte(`{"act":"lock"}`), []byte("SESSION"))),
 		"answer": `{}`, "sealed_to_browser": hex.EncodeToString(l.seal(7, []byte(`{}`))),
 	}
 	got, err := json.MarshalIndent(v, "", "  ")
@@ -252,8 +254,9 @@ func TestConnectedBrowserFills(t *testing.T) {
 	)
 
 	for name, p := range map[string][2]string{
-		"another site": {"https://lanternfish.example.trickster.example/", "https://lanternfish.example.trickster.example/"},
-		"plain http":   {"http://lanternfish.example/in", "http://lanternfish.example/in"},
+		"another site": {"https://lanternfish.example.trickster.example/",
+			"https://lanternfish.example.trickster.example/"},
+		"plain http": {"http://lanternfish.example/in", "http://lanternfish.example/in"},
 	} {
 		var refused struct {
 			Error string
@@ -298,7 +301,8 @@ func TestConnectedBrowserFills(t *testing.T) {
 
 func TestHostileBrowserSide(t *testing.T) {
 	e, d, v := setup(t)
-	for _, from := range []string{"", "https://trickster.example", "http://desk.localhost:7301", "chrome-extension://short", "null"} {
+	for _, from := range []string{"", "https://trickster.example", "http://desk.localhost:7301",
+		"chrome-extension://short", "null"} {
 		assert.Equal(t, http.StatusForbidden, e.post(from, "hello", map[string]any{}, nil), "%q", from)
 	}
 	// A key that differs from the commitment is refused.

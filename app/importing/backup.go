@@ -133,7 +133,8 @@ func (b *Backups) write(ctx context.Context, w io.Writer, passphrase secret.Text
 }
 
 func addTar(out *tar.Writer, name string, size int64, at time.Time, write func() error) error {
-	if err := out.WriteHeader(&tar.Header{Name: name, Mode: 0o600, Size: size, ModTime: at, Format: tar.FormatPAX}); err != nil {
+	if err := out.WriteHeader(&tar.Header{Name: name, Mode: 0o600, Size: size, ModTime: at,
+		Format: tar.FormatPAX}); err != nil {
 		return err
 	}
 	return write()

@@ -64,7 +64,8 @@ func readQR(img image.Image) (text string, err error) {
 	light := gozxing.NewLuminanceSourceFromImage(img)
 	hints := map[gozxing.DecodeHintType]any{gozxing.DecodeHintType_TRY_HARDER: true}
 	for _, source := range []gozxing.LuminanceSource{light, light.Invert()} {
-		for _, binarizer := range []gozxing.Binarizer{gozxing.NewHybridBinarizer(source), gozxing.NewGlobalHistgramBinarizer(source)} {
+		for _, binarizer := range []gozxing.Binarizer{gozxing.NewHybridBinarizer(source),
+			gozxing.NewGlobalHistgramBinarizer(source)} {
 			bitmap, err := gozxing.NewBinaryBitmap(binarizer)
 			if err != nil {
 				continue

@@ -11,7 +11,8 @@ import (
 func (s *Store) PutChunk(ctx context.Context, file string, n int, sealed []byte) error {
 	_, err := s.db.ExecContext(
 		ctx,
-		`INSERT INTO chunks (file, n, sealed) VALUES (?, ?, ?) ON CONFLICT (file, n) DO UPDATE SET sealed = excluded.sealed`,
+		`INSERT INTO chunks (file, n, sealed) VALUES (?, ?, ?) ON CONFLICT (file, n) DO UPDATE SET sealed =
+			excluded.sealed`,
 		file,
 		n,
 		sealed,
@@ -32,7 +33,8 @@ func (s *Store) Chunk(ctx context.Context, file string, n int) (b []byte, err er
 func (s *Store) FinishFile(ctx context.Context, f records.StoredFile) error {
 	_, err := s.db.ExecContext(
 		ctx,
-		`INSERT INTO files (id, chunks, sent) VALUES (?, ?, ?) ON CONFLICT (id) DO UPDATE SET chunks = excluded.chunks, sent = excluded.sent`,
+		`INSERT INTO files (id, chunks, sent) VALUES (?, ?, ?) ON CONFLICT (id) DO UPDATE SET chunks =
+			excluded.chunks, sent = excluded.sent`,
 		f.ID,
 		f.Chunks,
 		f.Sent,

@@ -92,7 +92,7 @@ func (f *Folder) Create(ctx context.Context, id string, fill func(app.Store) err
 		err = os.Rename(tmp, f.path(id))
 	}
 	if err != nil {
-		removeAll(tmp)
+		err = errors.Join(err, removeAll(tmp))
 		return nil, err
 	}
 	return open(ctx, f.path(id))
@@ -122,7 +122,8 @@ type Store struct{ db *sqlx.DB }
 func open(ctx context.Context, file string) (*Store, error) {
 	db, err := sqlx.Open(
 		"sqlite",
-		"file:"+file+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(10000)&_pragma=secure_delete(ON)&_txlock=immediate",
+		"file:"+file+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)"+
+			"&_pragma=busy_timeout(10000)&_pragma=secure_delete(ON)&_txlock=immediate",
 	)
 	if err != nil {
 		return nil, fmt.Errorf("failed to open %s: %w", filepath.Base(file), err)
@@ -211,7 +212,7 @@ func (s *Store) Blobs(ctx context.Context, ids []string) (map[string][]byte, err
 	if err != nil {
 		return nil, err
 	}
-	defer get.Close()
+	defer func() { _ = get.Close() }()
 	for _, id := range ids {
 		var b []byte
 		if err := get.GetContext(ctx, &b, id); err != nil {
@@ -230,11 +231,12 @@ func (s *Store) Put(ctx context.Context, rows []records.Row, stand *records.Chec
 	}
 	defer func() { _ = tx.Rollback() }()
 	put, err := tx.PreparexContext(ctx, `INSERT INTO records (id, rev, blob, base_rev, base_hash) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT (id) DO UPDATE SET rev = excluded.rev, blob = excluded.blob, base_rev = excluded.base_rev, base_hash = excluded.base_hash`)
+		ON CONFLICT (id) DO UPDATE SET rev = excluded.rev, blob = excluded.blob, base_rev = excluded.base_rev,
+			base_hash = excluded.base_hash`)
 	if err != nil {
 		return err
 	}
-	defer put.Close()
+	defer func() { _ = put.Close() }()
 	for _, r := range rows {
 		if _, err := put.ExecContext(ctx, r.ID, r.Rev, r.Blob, r.BaseRev, hash(r.BaseHash)); err != nil {
 			return err
@@ -244,8 +246,10 @@ func (s *Store) Put(ctx context.Context, rows []records.Row, stand *records.Chec
 		return err
 	}
 	if stand != nil {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO stand (one, number, head, floor, floor_hash) VALUES (1, ?, ?, ?, ?)
-			ON CONFLICT (one) DO UPDATE SET number = excluded.number, head = excluded.head, floor = excluded.floor, floor_hash = excluded.floor_hash`,
+		if _, err := tx.ExecContext(ctx, `INSERT INTO stand (one, number, head, floor, floor_hash) VALUES (1,
+			?, ?, ?, ?)
+			ON CONFLICT (one) DO UPDATE SET number = excluded.number, head = excluded.head, floor =
+				excluded.floor, floor_hash = excluded.floor_hash`,
 			stand.Number, hash(stand.Head), stand.Floor, hash(stand.FloorHash)); err != nil {
 			return err
 		}
@@ -274,7 +278,9 @@ func (s *Store) SetLocal(ctx context.Context, name string, sealed []byte) (err e
 	if sealed == nil {
 		_, err = s.db.ExecContext(ctx, `DELETE FROM local WHERE name = ?`, name)
 	} else {
-		_, err = s.db.ExecContext(ctx, `INSERT INTO local (name, sealed) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET sealed = excluded.sealed`, name, sealed)
+		_, err = s.db.ExecContext(ctx,
+			`INSERT INTO local (name, sealed) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET sealed =
+				excluded.sealed`, name, sealed)
 	}
 	return err
 }

@@ -53,7 +53,7 @@ func runDemo(ctx context.Context, dir string, port, size int) (err error) {
 		if err != nil {
 			return err
 		}
-		defer l.Close()
+		defer func() { _ = l.Close() }()
 		lines[p] = l
 	}
 	if dir == "" {

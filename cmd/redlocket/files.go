@@ -192,7 +192,8 @@ func importCommand() *cobra.Command {
 	var o fileOptions
 	var dry, keep bool
 	cmd := &cobra.Command{
-		Use: "import FILE…", Short: "Brings logins in from files, or says what it would do", Args: cobra.MinimumNArgs(1),
+		Use: "import FILE…", Short: "Brings logins in from files, or says what it would " +
+			"do", Args: cobra.MinimumNArgs(1),
 		Long: `Brings logins in from files: tables as browsers and other programs write them,
 exports of Red Locket, and the Credential Exchange Format.
 
@@ -302,7 +303,8 @@ func exportCommand() *cobra.Command {
 	var o fileOptions
 	var format, words string
 	cmd := &cobra.Command{
-		Use: "export FILE", Short: "Writes everything, or what a search finds, to a file in clear", Args: cobra.ExactArgs(1),
+		Use: "export FILE", Short: "Writes everything, or what a search finds, to a file in " +
+			"clear", Args: cobra.ExactArgs(1),
 		Long: `Writes everything to a file, in clear: whoever finds it has your passwords.
 The format is json (everything), csv (a table) or exchange (Credential Exchange Format).
 With --find only what a search finds is written, in the words of the book's own search
@@ -497,7 +499,8 @@ func (o *fileOptions) target(ctx context.Context, t *terminal, name, email strin
 		var again secret.Text
 		if again, err = t.secret("The same again"); err == nil {
 			var v *app.Vault
-			if v, err = d.device.Create(ctx, app.NewVault{Name: name, Email: email, Password: p, Repeat: again}); err == nil {
+			if v, err = d.device.Create(ctx, app.NewVault{Name: name, Email: email, Password: p,
+				Repeat: again}); err == nil {
 				return v, done, nil
 			}
 		}

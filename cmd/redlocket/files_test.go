@@ -51,6 +51,9 @@ func program(t *testing.T) func(want int, input []string, args ...string) string
 }
 
 func TestFilesByCommandLine(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long: run without -short")
+	}
 	run := program(t)
 	dir := t.TempDir()
 	at := func(name string) string { return filepath.Join(dir, name) }

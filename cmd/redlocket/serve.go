@@ -67,7 +67,8 @@ func listen(name, addr string) (net.Listener, error) {
 
 func serveOn(name string, l net.Listener, h http.Handler, stop func()) *server {
 	s := &server{name: name, stop: stop, done: make(chan error, 1), http: &http.Server{
-		Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, WriteTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute,
+		Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, WriteTimeout: 2 * time.Minute,
+		IdleTimeout:    2 * time.Minute,
 		MaxHeaderBytes: 64 << 10, ErrorLog: log.New(io.Discard, "", 0),
 	}}
 	go func() { s.done <- s.http.Serve(l) }()

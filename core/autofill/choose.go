@@ -117,8 +117,10 @@ func monthOf(o Option) int {
 
 // countryLanguages are those in which pages' lists of countries are understood.
 var countryLanguages = []language.Tag{
-	language.English, language.German, language.French, language.Spanish, language.Italian, language.Portuguese, language.Dutch, language.Danish,
-	language.Swedish, language.Norwegian, language.Finnish, language.Polish, language.Czech, language.Russian, language.Turkish, language.Greek, language.Japanese, language.SimplifiedChinese, language.Korean,
+	language.English, language.German, language.French, language.Spanish, language.Italian, language.Portuguese,
+	language.Dutch, language.Danish,
+	language.Swedish, language.Norwegian, language.Finnish, language.Polish, language.Czech, language.Russian,
+	language.Turkish, language.Greek, language.Japanese, language.SimplifiedChinese, language.Korean,
 }
 
 // alsoCalled are names of countries that lists use beside those of the Unicode CLDR
@@ -133,7 +135,8 @@ var alsoCalled = map[string][]string{
 	"NL": {
 		"The Netherlands",
 		"Holland",
-	}, "CZ": {"Czech Republic"}, "RU": {"Russian Federation"}, "KR": {"South Korea", "Korea, Republic of"}, "IE": {"Republic of Ireland", "Eire"},
+	}, "CZ": {"Czech Republic"}, "RU": {"Russian Federation"}, "KR": {"South Korea", "Korea, Republic of"},
+	"IE": {"Republic of Ireland", "Eire"},
 	"TR": {"Turkey"}, "VN": {"Viet Nam"}, "CN": {"People's Republic of China"}, "DE": {"BRD"},
 }
 
@@ -187,23 +190,28 @@ var dialCodes = map[string]struct{ code, trunk string }{
 	"GB": {
 		"44",
 		"0",
-	}, "IE": {"353", "0"}, "US": {"1", ""}, "CA": {"1", ""}, "DE": {"49", "0"}, "AT": {"43", "0"}, "CH": {"41", "0"}, "FR": {"33", "0"}, "BE": {"32", "0"},
+	}, "IE": {"353", "0"}, "US": {"1", ""}, "CA": {"1", ""}, "DE": {"49", "0"}, "AT": {"43", "0"}, "CH": {"41", "0"},
+	"FR": {"33", "0"}, "BE": {"32", "0"},
 	"NL": {
 		"31",
 		"0",
-	}, "LU": {"352", ""}, "ES": {"34", ""}, "PT": {"351", ""}, "IT": {"39", ""}, "DK": {"45", ""}, "SE": {"46", "0"}, "NO": {"47", ""}, "FI": {"358", "0"},
+	}, "LU": {"352", ""}, "ES": {"34", ""}, "PT": {"351", ""}, "IT": {"39", ""}, "DK": {"45", ""}, "SE": {"46", "0"},
+	"NO": {"47", ""}, "FI": {"358", "0"},
 	"IS": {
 		"354",
 		"",
-	}, "PL": {"48", ""}, "CZ": {"420", ""}, "SK": {"421", "0"}, "HU": {"36", "06"}, "RO": {"40", "0"}, "BG": {"359", "0"}, "GR": {"30", ""}, "TR": {"90", "0"},
+	}, "PL": {"48", ""}, "CZ": {"420", ""}, "SK": {"421", "0"}, "HU": {"36", "06"}, "RO": {"40", "0"}, "BG": {"359",
+		"0"}, "GR": {"30", ""}, "TR": {"90", "0"},
 	"RU": {
 		"7",
 		"8",
-	}, "UA": {"380", "0"}, "EE": {"372", ""}, "LV": {"371", ""}, "LT": {"370", "8"}, "HR": {"385", "0"}, "SI": {"386", "0"}, "RS": {"381", "0"},
+	}, "UA": {"380", "0"}, "EE": {"372", ""}, "LV": {"371", ""}, "LT": {"370", "8"}, "HR": {"385", "0"}, "SI": {"386",
+		"0"}, "RS": {"381", "0"},
 	"AU": {
 		"61",
 		"0",
-	}, "NZ": {"64", "0"}, "JP": {"81", "0"}, "KR": {"82", "0"}, "CN": {"86", "0"}, "TW": {"886", "0"}, "HK": {"852", ""}, "SG": {"65", ""}, "IN": {"91", "0"},
+	}, "NZ": {"64", "0"}, "JP": {"81", "0"}, "KR": {"82", "0"}, "CN": {"86", "0"}, "TW": {"886", "0"}, "HK": {"852",
+		""}, "SG": {"65", ""}, "IN": {"91", "0"},
 	"BR": {"55", "0"}, "MX": {"52", ""}, "AR": {"54", "0"}, "ZA": {"27", "0"}, "IL": {"972", "0"}, "AE": {"971", "0"},
 }
 

@@ -284,7 +284,8 @@ func telephoneParts(fields []*candidate) {
 			continue
 		}
 		j := i
-		for j < len(fields) && fields[j].text() && fields[j].MaxLength > 0 && fields[j].MaxLength <= 5 && (fields[j].role == Telephone || fields[j].role == "") && j < i+4 {
+		for j < len(fields) && fields[j].text() && fields[j].MaxLength > 0 && fields[j].MaxLength <= 5 &&
+			(fields[j].role == Telephone || fields[j].role == "") && j < i+4 {
 			j++
 		}
 		if j-i >= 2 {

@@ -109,7 +109,8 @@ func expiryText(f Field, mm, yy, yyyy string) string {
 	case f.MaxLength == 7:
 		return mm + "/" + yyyy
 	case f.Pattern != "":
-		for _, try := range []string{mm + "/" + yy, mm + "/" + yyyy, mm + yy, mm + yyyy, mm + "-" + yy, mm + "-" + yyyy, yyyy + "-" + mm, mm + " / " + yy} {
+		for _, try := range []string{mm + "/" + yy, mm + "/" + yyyy, mm + yy, mm + yyyy, mm + "-" + yy,
+			mm + "-" + yyyy, yyyy + "-" + mm, mm + " / " + yy} {
 			if matches(f.Pattern, try) {
 				return try
 			}

@@ -152,7 +152,10 @@ func (p *planner) dialCode(f Field, code string) {
 		if best == "" {
 			best = o.Value
 		}
-		if name := fold(strings.TrimFunc(o.Text, func(r rune) bool { return strings.ContainsRune("+0123456789() -", r) })); name != "" &&
+		if name := fold(strings.TrimFunc(o.Text, func(r rune) bool {
+			return strings.ContainsRune("+0123456789() -",
+				r)
+		})); name != "" &&
 			slices.ContainsFunc(home, func(n string) bool { return fold(n) == name }) {
 			best = o.Value
 			break
@@ -257,7 +260,8 @@ func dateText(f Field, dd, mm, yyyy, lang string) string {
 	switch {
 	case strings.HasPrefix(strings.ToLower(lang), "en-us"):
 		return mm + "/" + dd + "/" + yyyy
-	case len(lang) >= 2 && slices.Contains([]string{"de", "da", "nb", "no", "fi", "pl", "cs", "ru", "tr"}, strings.ToLower(lang[:2])):
+	case len(lang) >= 2 &&
+		slices.Contains([]string{"de", "da", "nb", "no", "fi", "pl", "cs", "ru", "tr"}, strings.ToLower(lang[:2])):
 		return dd + "." + mm + "." + yyyy
 	case len(lang) >= 2 && slices.Contains([]string{"sv", "ja", "zh", "ko", "hu"}, strings.ToLower(lang[:2])):
 		return yyyy + "-" + mm + "-" + dd

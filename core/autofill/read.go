@@ -140,7 +140,8 @@ func (c *candidate) isPassword() bool {
 		return true
 	}
 	return c.token == "" &&
-		(c.label.has(saysPassword) && (c.name.has(saysPassword) || c.label.has(saysAgain)) || c.label.has(saysChange)) &&
+		(c.label.has(saysPassword) && (c.name.has(saysPassword) || c.label.has(saysAgain)) ||
+			c.label.has(saysChange)) &&
 		!c.all.any(saysUser, saysMail, saysCode, saysSecretOther, saysForgot)
 }
 
@@ -148,7 +149,8 @@ func (c *candidate) isCode() bool {
 	switch {
 	case c.token == OneTimeCode:
 		return true
-	case c.token != "" || c.Type == "email" || c.Type == "select" || c.Type == "textarea" || c.all.any(saysOther, saysSecretOther, saysUser):
+	case c.token != "" || c.Type == "email" || c.Type == "select" || c.Type == "textarea" ||
+		c.all.any(saysOther, saysSecretOther, saysUser):
 		return false
 	case c.label.has(saysCode) && c.label.has(saysMail):
 		return strings.HasPrefix(normal(c.Label), " code ") // "Code from the e-mail", not "E-mail or customer code"
@@ -199,7 +201,8 @@ func (p frame) weigh(f Form) (e evidence) {
 		for _, c := range []struct {
 			class class
 			to    *int
-		}{{saysSignUp, &e.signUp}, {saysSignIn, &e.signIn}, {saysChange, &e.change}, {saysForgot, &e.forgot}, {saysNewsletter, &e.news}, {saysSearch, &e.search}} {
+		}{{saysSignUp, &e.signUp}, {saysSignIn, &e.signIn}, {saysChange, &e.change}, {saysForgot, &e.forgot},
+			{saysNewsletter, &e.news}, {saysSearch, &e.search}} {
 			if w.has(c.class) {
 				*c.to += w.weight
 			}

@@ -136,8 +136,9 @@ func TestReadLeavesOtherFormsAlone(t *testing.T) {
 	for name, p := range map[string]Snapshot{
 		"search":     page("Pantry & Pier", "Search", Field{Type: "text", Name: "q", Label: "Search the shop"}),
 		"newsletter": page("Pantry & Pier", "Subscribe to our newsletter", Field{Type: "email", Label: "E-mail"}),
-		"contact":    page("Write to us", "Send", Field{Type: "text", Label: "Name"}, Field{Type: "email", Label: "E-mail"}, Field{Type: "text", Label: "Subject"}),
-		"empty":      {},
+		"contact": page("Write to us", "Send", Field{Type: "text", Label: "Name"}, Field{Type: "email",
+			Label: "E-mail"}, Field{Type: "text", Label: "Subject"}),
+		"empty": {},
 	} {
 		assert.Empty(t, Read(p), name)
 	}

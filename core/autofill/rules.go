@@ -100,34 +100,55 @@ func lookaheads(pattern, text string) bool {
 // (common practice; from memory). The number is a group.
 var (
 	leastWords = regexp.MustCompile(
-		`(?i)(?:at least|minimum(?: of)?|min\.?|no fewer than|no less than|mindestens|au moins|minimum de|al menos|mínimo(?: de)?|almeno|minimo|pelo menos|no mínimo|minimaal|ten minste|mindst|minst|co najmniej|minimum|не менее|минимум|vähintään)\s+(\d{1,3})\s*(?:or more\s+)?(?:characters|chars|letters|symbols|signs|zeichen|caractères|caracteres|caratteri|tekens|tegn|tecken|znaków|символов|merkkiä)|(\d{1,3})\s*(?:\+|or more|oder mehr|ou plus|o más)\s*(?:characters|zeichen|caractères|caracteres)|(\d{1,3})\s*文字以上|至少\s*(\d{1,3})|최소\s*(\d{1,3})`,
+		`(?i)(?:at least|minimum(?: of)?|min\.?|no fewer than|no less than|mindestens|au moins|minimum de|
+		al menos|mínimo(?: de)?|almeno|minimo|pelo menos|no mínimo|minimaal|ten minste|mindst|minst|co najmniej|
+		minimum|не менее|минимум|vähintään)\s+(\d{1,3})\s*(?:or more\s+)?(?:characters|chars|letters|symbols|
+		signs|zeichen|caractères|caracteres|caratteri|tekens|tegn|tecken|znaków|символов|merkkiä)|
+		(\d{1,3})\s*(?:\+|or more|oder mehr|ou plus|o más)\s*(?:characters|zeichen|caractères|caracteres)|
+		(\d{1,3})\s*文字以上|至少\s*(\d{1,3})|최소\s*(\d{1,3})`,
 	)
 	mostWords = regexp.MustCompile(
-		`(?i)(?:at most|up to|maximum(?: of)?|max\.?|no more than|no longer than|höchstens|maximal|au plus|maximum de|máximo(?: de)?|como máximo|massimo|al massimo|no máximo|maximaal|hoogstens|højst|högst|maksimum|maksymalnie|не более|enintään)\s+(\d{1,3})\s*(?:characters|chars|letters|zeichen|caractères|caracteres|caratteri|tekens|tegn|tecken|znaków|символов|merkkiä)|(\d{1,3})\s*文字以内`,
+		`(?i)(?:at most|up to|maximum(?: of)?|max\.?|no more than|no longer than|höchstens|maximal|au plus|
+		maximum de|máximo(?: de)?|como máximo|massimo|al massimo|no máximo|maximaal|hoogstens|højst|högst|
+		maksimum|maksymalnie|не более|enintään)\s+(\d{1,3})\s*(?:characters|chars|letters|zeichen|caractères|
+		caracteres|caratteri|tekens|tegn|tecken|znaków|символов|merkkiä)|(\d{1,3})\s*文字以内`,
 	)
 	spanWords = regexp.MustCompile(
-		`(?i)(\d{1,3})\s*(?:to|-|–|—|and|bis|à|a|til|till|tot|do|~|〜|から)\s*(\d{1,3})\s*(?:characters|chars|letters|zeichen|caractères|caracteres|caratteri|tekens|tegn|tecken|znaków|символов|文字|个字符|자)`,
+		`(?i)(\d{1,3})\s*(?:to|-|–|—|and|bis|à|a|til|till|tot|do|~|〜|から)\s*(\d{1,3})\s*(?:characters|chars|
+		letters|zeichen|caractères|caracteres|caratteri|tekens|tegn|tecken|znaków|символов|文字|个字符|자)`,
 	)
 	noSymbols = regexp.MustCompile(
-		`(?i)(?:letters and (?:numbers|digits) only|only letters and (?:numbers|digits)|no (?:special characters|symbols|punctuation)|without (?:special characters|symbols)|alphanumeric only|nur buchstaben und (?:zahlen|ziffern)|keine sonderzeichen|lettres et chiffres uniquement|sans caractères spéciaux|sólo letras y números|solo letras y números|solo lettere e numeri|apenas letras e números|alleen letters en cijfers)`,
+		`(?i)(?:letters and (?:numbers|digits) only|only letters and (?:numbers|digits)|
+		no (?:special characters|symbols|punctuation)|without (?:special characters|symbols)|alphanumeric only|
+		nur buchstaben und (?:zahlen|ziffern)|keine sonderzeichen|lettres et chiffres uniquement|
+		sans caractères spéciaux|sólo letras y números|solo letras y números|solo lettere e numeri|
+		apenas letras e números|alleen letters en cijfers)`,
 	)
 	digitWords = regexp.MustCompile(
-		`(?i)(?:number|digit|numeral|ziffer|zahl|chiffre|número|dígito|numero|cifra|cijfer|tal\b|siffra|cyfr|цифр|数字|숫자)`,
+		`(?i)(?:number|digit|numeral|ziffer|zahl|chiffre|número|dígito|numero|cifra|cijfer|tal\b|siffra|cyfr|
+		цифр|数字|숫자)`,
 	)
 	upperWords = regexp.MustCompile(
-		`(?i)(?:upper\s?case|capital|großbuchstabe|majuscule|mayúscula|maiuscol|maiúscula|hoofdletter|stort? bogstav|versal|stor bokstav|wielk\w* liter|прописн|заглавн|大文字|大写|대문자)`,
+		`(?i)(?:upper\s?case|capital|großbuchstabe|majuscule|mayúscula|maiuscol|maiúscula|hoofdletter|
+		stort? bogstav|versal|stor bokstav|wielk\w* liter|прописн|заглавн|大文字|大写|대문자)`,
 	)
 	lowerWords = regexp.MustCompile(
-		`(?i)(?:lower\s?case|small letter|kleinbuchstabe|minuscule|minúscula|minuscol|kleine letter|lille bogstav|liten bokstav|mał\w* liter|строчн|小文字|小写|소문자)`,
+		`(?i)(?:lower\s?case|small letter|kleinbuchstabe|minuscule|minúscula|minuscol|kleine letter|
+		lille bogstav|liten bokstav|mał\w* liter|строчн|小文字|小写|소문자)`,
 	)
 	signWords = regexp.MustCompile(
-		`(?i)(?:special character|symbol|punctuation|sonderzeichen|caractère spécial|carácter especial|carattere speciale|caractere especial|speciaal teken|specialtegn|specialtecken|znak specjaln|спецсимвол|специальн|記号|特殊字符|特殊文字)`,
+		`(?i)(?:special character|symbol|punctuation|sonderzeichen|caractère spécial|carácter especial|
+		carattere speciale|caractere especial|speciaal teken|specialtegn|specialtecken|znak specjaln|спецсимвол|
+		специальн|記号|特殊字符|特殊文字)`,
 	)
 	onlyThese = regexp.MustCompile(
-		`(?i)(?:only (?:these|the following)(?: special characters| symbols| signs)?|allowed (?:special characters|symbols|signs|characters)(?: are)?|symbols (?:allowed|may be)|of these (?:symbols|signs)|one of)\s*:?\s*((?:[!-/:-@\[-` + "`" + `{-~]\s*(?:,|or|and)?\s*)+)`,
+		`(?i)(?:only (?:these|the following)(?: special characters| symbols| signs)?|
+		allowed (?:special characters|symbols|signs|characters)(?: are)?|symbols (?:allowed|may be)|
+		of these (?:symbols|signs)|one of)\s*:?\s*((?:[!-/:-@\[-` + "`" + `{-~]\s*(?:,|or|and)?\s*)+)`,
 	)
 	noRepeats = regexp.MustCompile(
-		`(?i)(?:no more than (two|three|2|3) (?:identical|repeated|same|consecutive)|same character (?:more than )?(two|three|2|3))`,
+		`(?i)(?:no more than (two|three|2|3) (?:identical|repeated|same|consecutive)|
+		same character (?:more than )?(two|three|2|3))`,
 	)
 )
 

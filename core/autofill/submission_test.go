@@ -19,20 +19,26 @@ func TestJudge(t *testing.T) {
 		r    []Reading
 		want Outcome
 	}{
-		"welcome":                {SignIn, Snapshot{Title: "Good day"}, nil, Taken},
-		"the form again":         {SignIn, Snapshot{}, signIn, Waiting},
-		"with an error":          {SignIn, Snapshot{Alerts: "The user name or the password is not right."}, signIn, Refused},
-		"an error alone":         {SignIn, Snapshot{Alerts: "Falsches Passwort"}, nil, Refused},
-		"a demand elsewhere":     {SignIn, Snapshot{Alerts: "You must have a confirmed address: action required"}, nil, Taken},
-		"a demand of the form":   {SignUp, Snapshot{Alerts: "Passwords need at least 12 characters"}, []Reading{{Kind: SignUp}}, Refused},
-		"status":                 {SignIn, Snapshot{Status: 401}, signIn, Refused},
-		"a code is asked for":    {SignIn, Snapshot{}, []Reading{{Kind: CodeForm}}, Waiting},
-		"first step again":       {SignIn, Snapshot{}, []Reading{{Kind: FirstStep}}, Waiting},
-		"search is there":        {SignIn, Snapshot{Alerts: "Welcome back"}, []Reading{{Kind: Other}}, Taken},
-		"changed, form stays":    {Change, Snapshot{Alerts: "Your password was changed."}, []Reading{{Kind: Change}}, Taken},
-		"change refused":         {Change, Snapshot{Alerts: "The current password is wrong"}, []Reading{{Kind: Change}}, Refused},
-		"changed, signed out":    {Change, Snapshot{}, signIn, Taken},
-		"signed up, taken":       {SignUp, Snapshot{Alerts: "Somebody has that user name already taken"}, []Reading{{Kind: SignUp}}, Refused},
+		"welcome":        {SignIn, Snapshot{Title: "Good day"}, nil, Taken},
+		"the form again": {SignIn, Snapshot{}, signIn, Waiting},
+		"with an error": {SignIn, Snapshot{Alerts: "The user name or the password is not " +
+			"right."}, signIn, Refused},
+		"an error alone": {SignIn, Snapshot{Alerts: "Falsches Passwort"}, nil, Refused},
+		"a demand elsewhere": {SignIn, Snapshot{Alerts: "You must have a confirmed address: action " +
+			"required"}, nil, Taken},
+		"a demand of the form": {SignUp, Snapshot{Alerts: "Passwords need at least 12 " +
+			"characters"}, []Reading{{Kind: SignUp}}, Refused},
+		"status":              {SignIn, Snapshot{Status: 401}, signIn, Refused},
+		"a code is asked for": {SignIn, Snapshot{}, []Reading{{Kind: CodeForm}}, Waiting},
+		"first step again":    {SignIn, Snapshot{}, []Reading{{Kind: FirstStep}}, Waiting},
+		"search is there":     {SignIn, Snapshot{Alerts: "Welcome back"}, []Reading{{Kind: Other}}, Taken},
+		"changed, form stays": {Change, Snapshot{Alerts: "Your password was " +
+			"changed."}, []Reading{{Kind: Change}}, Taken},
+		"change refused": {Change, Snapshot{Alerts: "The current password is " +
+			"wrong"}, []Reading{{Kind: Change}}, Refused},
+		"changed, signed out": {Change, Snapshot{}, signIn, Taken},
+		"signed up, taken": {SignUp, Snapshot{Alerts: "Somebody has that user name already " +
+			"taken"}, []Reading{{Kind: SignUp}}, Refused},
 		"signed up, now sign in": {SignUp, Snapshot{}, signIn, Taken},
 	} {
 		assert.Equal(t, c.want, Judge(c.kind, c.s, c.r), name)
@@ -68,16 +74,19 @@ func TestDemands(t *testing.T) {
 		most  int
 		ok    func(string) bool
 	}{
-		"nothing":   {Field{}, 20, 20, nil},
-		"length":    {Field{MinLength: 24, MaxLength: 30}, 24, 30, nil},
-		"attribute": {Field{Rules: "maxlength: 12; required: digit; allowed: lower"}, 12, 12, all(func(r rune) bool { return unicode.IsLower(r) || unicode.IsDigit(r) })},
-		"in words":  {Field{Near: "8 to 16 characters, letters and digits only"}, 16, 16, plain},
-		"German":    {Field{Near: "Mindestens 10 Zeichen, höchstens 14 Zeichen, keine Sonderzeichen"}, 14, 14, plain},
-		"French":    {Field{Near: "Au moins 24 caractères dont une majuscule et un chiffre"}, 24, 24, nil},
-		"these symbols": {Field{Near: "Must have a capital, a number and one of: - _ . !"}, 20, 20, all(func(r rune) bool {
+		"nothing": {Field{}, 20, 20, nil},
+		"length":  {Field{MinLength: 24, MaxLength: 30}, 24, 30, nil},
+		"attribute": {Field{Rules: "maxlength: 12; required: digit; allowed: " +
+			"lower"}, 12, 12, all(func(r rune) bool { return unicode.IsLower(r) || unicode.IsDigit(r) })},
+		"in words": {Field{Near: "8 to 16 characters, letters and digits only"}, 16, 16, plain},
+		"German":   {Field{Near: "Mindestens 10 Zeichen, höchstens 14 Zeichen, keine Sonderzeichen"}, 14, 14, plain},
+		"French":   {Field{Near: "Au moins 24 caractères dont une majuscule et un chiffre"}, 24, 24, nil},
+		"these symbols": {Field{Near: "Must have a capital, a number and one of: - _ . " +
+			"!"}, 20, 20, all(func(r rune) bool {
 			return unicode.IsLetter(r) || unicode.IsDigit(r) || r == '-' || r == '_' || r == '.' || r == '!'
 		})},
-		"pattern":        {Field{Pattern: `(?=.*\d)(?=.*[a-z])(?=.*[A-Z])[A-Za-z0-9]{8,15}`, MaxLength: 15}, 15, 15, plain},
+		"pattern": {Field{Pattern: `(?=.*\d)(?=.*[a-z])(?=.*[A-Z])[A-Za-z0-9]{8,15}`, MaxLength: 15}, 15, 15,
+			plain},
 		"a short one":    {Field{Near: "Your PIN: maximum 6 characters, letters and numbers only"}, 6, 6, plain},
 		"contradictions": {Field{Rules: "minlength: 30; maxlength: 20"}, 20, 20, nil},
 		"no demand":      {Field{Near: "You can change it 3 times a day"}, 20, 20, nil},

@@ -28,7 +28,8 @@ func TestShipped(t *testing.T) {
 
 func TestSuggest(t *testing.T) {
 	d := New(Shipped())
-	for typed, want := range map[string]string{"gull": "Gullwing Credit Union", "Quay F": "Ferrylink", "credit": "Gullwing Credit Union", "pandp": "Pantry & Pier", "school": "Saltmarsh School"} {
+	for typed, want := range map[string]string{"gull": "Gullwing Credit Union", "Quay F": "Ferrylink",
+		"credit": "Gullwing Credit Union", "pandp": "Pantry & Pier", "school": "Saltmarsh School"} {
 		got := d.Suggest(typed, 5)
 		require.NotEmpty(t, got, typed)
 		assert.Equal(t, want, got[0].Name, typed)
@@ -77,15 +78,17 @@ func TestMatches(t *testing.T) {
 
 func TestBadLists(t *testing.T) {
 	for text, want := range map[string]string{
-		``: "EOF", `[]`: "list of sites", `{"format":"other","sites":[]}`: "format", `{"format":"red-locket-sites/1","sites":[],"x":1}`: "unknown field",
-		`{"format":"red-locket-sites/1","sites":[]}{}`:                                                                            "follows",
-		`{"format":"red-locket-sites/1","sites":[{"name":"","domains":["a.example"]}]}`:                                           "name",
-		`{"format":"red-locket-sites/1","sites":[{"name":"A","domains":[]}]}`:                                                     "domain",
-		`{"format":"red-locket-sites/1","sites":[{"name":"A","domains":["www.a.example"]}]}`:                                      "host of a.example",
-		`{"format":"red-locket-sites/1","sites":[{"name":"A","domains":["a.example"],"sign_in":"https://b.example/"}]}`:           "none of its domains",
-		`{"format":"red-locket-sites/1","sites":[{"name":"A","domains":["a.example"]},{"name":"B","domains":["a.example"]}]}`:     "belongs to",
-		`{"format":"red-locket-sites/1","sites":[{"name":"A","domains":["a.example"],"rules":"minlength: x"}]}`:                   "rule",
-		`{"format":"red-locket-sites/1","sites":[` + strings.Repeat(`{"name":"A","domains":["a.example"]},`, 20000) + `{}` + `]}`: "larger",
+		``: "EOF", `[]`: "list of sites", `{"format":"other","sites":[]}`: "format",
+		`{"format":"red-locket-sites/1","sites":[],"x":1}`:                                                                    "unknown field",
+		`{"format":"red-locket-sites/1","sites":[]}{}`:                                                                        "follows",
+		`{"format":"red-locket-sites/1","sites":[{"name":"","domains":["a.example"]}]}`:                                       "name",
+		`{"format":"red-locket-sites/1","sites":[{"name":"A","domains":[]}]}`:                                                 "domain",
+		`{"format":"red-locket-sites/1","sites":[{"name":"A","domains":["www.a.example"]}]}`:                                  "host of a.example",
+		`{"format":"red-locket-sites/1","sites":[{"name":"A","domains":["a.example"],"sign_in":"https://b.example/"}]}`:       "none of its domains",
+		`{"format":"red-locket-sites/1","sites":[{"name":"A","domains":["a.example"]},{"name":"B","domains":["a.example"]}]}`: "belongs to",
+		`{"format":"red-locket-sites/1","sites":[{"name":"A","domains":["a.example"],"rules":"minlength: x"}]}`:               "rule",
+		`{"format":"red-locket-sites/1","sites":[` + strings.Repeat(`{"name":"A","domains":["a.example"]},`,
+			20000) + `{}` + `]}`: "larger",
 	} {
 		_, err := Parse([]byte(text))
 		assert.ErrorContains(t, err, want, text[:min(len(text), 120)])

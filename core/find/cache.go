@@ -24,11 +24,13 @@ func (x *Index) Encode() []byte {
 	}
 	for _, r := range x.rows {
 		it := &r.item
-		for _, s := range []string{it.ID, string(it.Type), it.Title, it.Username, it.Subtitle, it.Notes, it.Folder, it.Expires, it.App, it.Modified.By, r.domain} {
+		for _, s := range []string{it.ID, string(it.Type), it.Title, it.Username, it.Subtitle, it.Notes, it.Folder,
+			it.Expires, it.App, it.Modified.By, r.domain} {
 			text(s)
 		}
 		var flags byte
-		for i, on := range []bool{it.Pinned, it.Undecided, it.HasPassword, it.HasCode, it.Archived, it.Reused, it.Suspect, it.Staged} {
+		for i, on := range []bool{it.Pinned, it.Undecided, it.HasPassword, it.HasCode, it.Archived, it.Reused,
+			it.Suspect, it.Staged} {
 			if on {
 				flags |= 1 << i
 			}
@@ -69,9 +71,11 @@ func DecodeIndex(b []byte, o Options) (*Index, error) {
 		it.ID, it.Type, it.Title, it.Username, it.Subtitle = r.text(), vault.Type(
 			r.text(),
 		), r.text(), r.text(), r.text()
-		it.Notes, it.Folder, it.Expires, it.App, it.Modified.By, w.domain = r.text(), r.text(), r.text(), r.text(), r.text(), r.text()
+		it.Notes, it.Folder, it.Expires, it.App, it.Modified.By, w.domain = r.text(), r.text(), r.text(), r.text(),
+			r.text(), r.text()
 		flags := r.byte()
-		it.Pinned, it.Undecided, it.HasPassword, it.HasCode, it.Archived = flags&1 != 0, flags&2 != 0, flags&4 != 0, flags&8 != 0, flags&16 != 0
+		it.Pinned, it.Undecided, it.HasPassword, it.HasCode, it.Archived = flags&1 != 0, flags&2 != 0, flags&4 != 0,
+			flags&8 != 0, flags&16 != 0
 		it.Reused, it.Suspect, it.Staged = flags&32 != 0, flags&64 != 0, flags&128 != 0
 		it.Created, it.Modified.At = r.varint(), r.varint()
 		if k := r.count(); k > 0 {

@@ -81,7 +81,8 @@ func TestFind(t *testing.T) {
 		"gullwing.examp": "Gullwing Credit Union",
 		"gullib":         "Pantry & Pier",
 		"old":            "", // archived
-		"fish":           "Lanternfish", "lantarnfish": "Lanternfish", "gulwling": "Gullwing Credit Union", "gullwign": "Gullwing Credit Union", "aero": "Ærø Ferries", "gxllwxng": "",
+		"fish":           "Lanternfish", "lantarnfish": "Lanternfish", "gulwling": "Gullwing Credit Union",
+		"gullwign": "Gullwing Credit Union", "aero": "Ærø Ferries", "gxllwxng": "",
 	} {
 		got := titles(book().Find(Parse(query), Now{}, 0).Sites)
 		if want == "" {

@@ -55,12 +55,14 @@ func States() []State {
 		{
 			"pinned",
 			"pinned",
-		}, {"archived", "in the archive"}, {"no-password", "without a password"}, {"never-used", "never used on this device"},
+		}, {"archived", "in the archive"}, {"no-password", "without a password"}, {"never-used", "never used on " +
+			"this device"},
 		{"reused", "with a password used elsewhere too"}, {"suspect", "that may be there twice"},
 		{
 			"staged",
 			"whose new password waits",
-		}, {"undecided", "undecided"}, {"code", "with one-time codes"}, {"file", "with files"}, {"runs-out", "that run out"},
+		}, {"undecided", "undecided"}, {"code", "with one-time codes"}, {"file", "with files"}, {"runs-out",
+			"that run out"},
 	}
 }
 

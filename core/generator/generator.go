@@ -74,7 +74,8 @@ func (o Options) Check() error {
 		return ErrLength
 	case !o.Lower && !o.Upper && !o.Digits && !o.Symbols:
 		return ErrKinds
-	case o.MinDigits < 0 || o.MinSymbols < 0 || o.least(o.Digits, o.MinDigits)+o.least(o.Symbols, o.MinSymbols) > o.Length:
+	case o.MinDigits < 0 || o.MinSymbols < 0 ||
+		o.least(o.Digits, o.MinDigits)+o.least(o.Symbols, o.MinSymbols) > o.Length:
 		return ErrLeast
 	}
 	return nil
@@ -117,7 +118,8 @@ func Password(rand io.Reader, o Options) (secret.Text, error) {
 		on    bool
 		set   string
 		least int
-	}{{o.Digits, digits, o.MinDigits}, {o.Symbols, o.symbols(), o.MinSymbols}, {o.Lower, lower, 1}, {o.Upper, upper, 1}} {
+	}{{o.Digits, digits, o.MinDigits}, {o.Symbols, o.symbols(), o.MinSymbols}, {o.Lower, lower, 1}, {o.Upper, upper,
+		1}} {
 		if k.on {
 			all.WriteString(o.set(k.set))
 			quotas = append(quotas, quota{o.set(k.set), k.least})

@@ -52,7 +52,8 @@ func (r Rules) Options(base Options) (Options, error) {
 		}
 	}
 	if !sets {
-		o.Lower, o.Upper, o.Digits, o.Symbols, o.MinDigits, o.MinSymbols = base.Lower, base.Upper, base.Digits, base.Symbols, base.MinDigits, base.MinSymbols
+		o.Lower, o.Upper, o.Digits, o.Symbols, o.MinDigits, o.MinSymbols = base.Lower, base.Upper, base.Digits,
+			base.Symbols, base.MinDigits, base.MinSymbols
 	}
 	if named && least > most {
 		return base, fmt.Errorf("a password can’t have %d characters at least and %d at most", least, most)

@@ -54,7 +54,8 @@ func TestXChaChaAgainstItsDraft(t *testing.T) {
 		nil,
 		unhex(t, "404142434445464748494a4b4c4d4e4f5051525354555657"),
 		[]byte(
-			"Ladies and Gentlemen of the class of '99: If I could offer you only one tip for the future, sunscreen would be it.",
+			"Ladies and Gentlemen of the class of '99: If I could offer you only one tip for the future, sunscreen "+
+				"would be it.",
 		),
 		unhex(t, "50515253c0c1c2c3c4c5c6c7"),
 	)
@@ -141,12 +142,18 @@ func TestSealingBindsThePlace(t *testing.T) {
 	for name, try := range map[string]func() ([]byte, error){
 		"another record":   func() ([]byte, error) { return v.OpenRecord("b", 1, sealed) },
 		"another revision": func() ([]byte, error) { return v.OpenRecord("a", 2, sealed) },
-		"another vault":    func() ([]byte, error) { return NewVault("vault-2", k, rand.Reader).OpenRecord("a", 1, sealed) },
-		"another key":      func() ([]byte, error) { return NewVault("vault-1", other, rand.Reader).OpenRecord("a", 1, sealed) },
-		"as a head":        func() ([]byte, error) { return v.OpenHead(1, sealed) },
-		"cut":              func() ([]byte, error) { return v.OpenRecord("a", 1, sealed[:len(sealed)-1]) },
-		"empty":            func() ([]byte, error) { return v.OpenRecord("a", 1, nil) },
-		"another version":  func() ([]byte, error) { return v.OpenRecord("a", 1, append([]byte{2}, sealed[1:]...)) },
+		"another vault": func() ([]byte, error) {
+			return NewVault("vault-2", k, rand.Reader).OpenRecord("a", 1,
+				sealed)
+		},
+		"another key": func() ([]byte, error) {
+			return NewVault("vault-1", other, rand.Reader).OpenRecord("a", 1,
+				sealed)
+		},
+		"as a head":       func() ([]byte, error) { return v.OpenHead(1, sealed) },
+		"cut":             func() ([]byte, error) { return v.OpenRecord("a", 1, sealed[:len(sealed)-1]) },
+		"empty":           func() ([]byte, error) { return v.OpenRecord("a", 1, nil) },
+		"another version": func() ([]byte, error) { return v.OpenRecord("a", 1, append([]byte{2}, sealed[1:]...)) },
 	} {
 		_, err := try()
 		assert.ErrorIs(t, err, ErrOpen, name)
@@ -208,7 +215,8 @@ func TestCodesOnPaper(t *testing.T) {
 	require.NoError(t, err)
 	for _, u := range []Use{Carried, Recovery} {
 		groups := c.Print(u)
-		for _, typed := range []string{strings.Join(groups, " "), strings.ToLower(strings.Join(groups, "-")), strings.Join(groups, "\n"), strings.NewReplacer("0", "o", "1", "l").Replace(strings.Join(groups, ""))} {
+		for _, typed := range []string{strings.Join(groups, " "), strings.ToLower(strings.Join(groups, "-")),
+			strings.Join(groups, "\n"), strings.NewReplacer("0", "o", "1", "l").Replace(strings.Join(groups, ""))} {
 			got, err := ParseCode(typed, u)
 			require.NoError(t, err, typed)
 			assert.True(t, got.Equal(c))
@@ -294,7 +302,8 @@ func TestWordList(t *testing.T) {
 
 func TestKeysDontPrint(t *testing.T) {
 	v := NewVault("v", VaultKey{0xAB, 0xCD}, rand.Reader)
-	for _, x := range []any{Key{0xAB, 0xCD}, VaultKey{0xAB, 0xCD}, Stretched{0xAB, 0xCD}, Code{0xAB, 0xCD}, Pair{Unlock: Key{0xAB, 0xCD}}, v.record} {
+	for _, x := range []any{Key{0xAB, 0xCD}, VaultKey{0xAB, 0xCD}, Stretched{0xAB, 0xCD}, Code{0xAB, 0xCD},
+		Pair{Unlock: Key{0xAB, 0xCD}}, v.record} {
 		s := fmt.Sprintf("%v %+v %s", x, x, x)
 		assert.NotContains(t, s, "171", "%T", x)
 	}

@@ -216,7 +216,8 @@ func FuzzVerify(f *testing.F) {
 			[]SealedRecord{{id, rev, record}},
 		)
 		if err == nil &&
-			(next.Head != h.states[2].Head || len(opened) != 1 || StateHash(next.State) != StateHash(h.states[2].State)) {
+			(next.Head != h.states[2].Head || len(opened) != 1 ||
+				StateHash(next.State) != StateHash(h.states[2].State)) {
 			t.Fatalf("took %d, %d, %s", latest, n, id)
 		}
 	})

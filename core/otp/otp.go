@@ -183,7 +183,8 @@ func (s Setup) Now(t time.Time) (Code, error) {
 }
 
 func (s Setup) at(n uint64) (secret.Text, error) {
-	algorithm := map[Algorithm]lib.Algorithm{SHA1: lib.AlgorithmSHA1, SHA256: lib.AlgorithmSHA256, SHA512: lib.AlgorithmSHA512}[s.Algorithm]
+	algorithm := map[Algorithm]lib.Algorithm{SHA1: lib.AlgorithmSHA1, SHA256: lib.AlgorithmSHA256,
+		SHA512: lib.AlgorithmSHA512}[s.Algorithm]
 	text, err := hotp.GenerateCodeCustom(
 		s.Key.Reveal(),
 		n,

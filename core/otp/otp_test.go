@@ -21,7 +21,8 @@ func key(ascii string) secret.Text {
 // RFC 4226, appendix D.
 func TestHOTPVectors(t *testing.T) {
 	s := Setup{Key: key("12345678901234567890"), Algorithm: SHA1, Digits: 6}
-	for i, want := range []string{"755224", "287082", "359152", "969429", "338314", "254676", "287922", "162583", "399871", "520489"} {
+	for i, want := range []string{"755224", "287082", "359152", "969429", "338314", "254676", "287922", "162583",
+		"399871", "520489"} {
 		s.Counter = uint64(i)
 		c, err := s.Now(time.Time{})
 		require.NoError(t, err)
@@ -93,7 +94,8 @@ func TestParse(t *testing.T) {
 
 	for text, want := range map[string]error{
 		"": ErrKey, "hello": ErrKey, "11111111": ErrKey, strings.Repeat("A", 2001): ErrKey,
-		"otpauth://totp/x": ErrKey, "otpauth://push/x?secret=JBSWY3DPEHPK3PXP": ErrAddress, "otpauth://hotp/x?secret=JBSWY3DPEHPK3PXP": ErrAddress,
+		"otpauth://totp/x": ErrKey, "otpauth://push/x?secret=JBSWY3DPEHPK3PXP": ErrAddress,
+		"otpauth://hotp/x?secret=JBSWY3DPEHPK3PXP":               ErrAddress,
 		"otpauth://totp/x?secret=JBSWY3DPEHPK3PXP&digits=9":      ErrDigits,
 		"otpauth://totp/x?secret=JBSWY3DPEHPK3PXP&period=0":      ErrPeriod,
 		"otpauth://totp/x?secret=JBSWY3DPEHPK3PXP&algorithm=MD5": ErrAlgorithm,

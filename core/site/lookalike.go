@@ -81,19 +81,27 @@ const (
 
 // common are names that stand in many domains without meaning any one site.
 var common = set(
-	`account accounts admin answers apps auth bank banking beta blog books cafe calendar chat city club cloud coffee community connect contact demo
-	design digital docs drive events example express faces first forum free fresh games garden global group health help home hotel hotels house images info jobs
-	kids life link live local login mail maps market media menu mobile money music news notes office online open order paper pages party pay people phone photo photos
-	play plus portal post press print pro rail radio reader recipes rent school science search secure send service services shoes shop shopping shops signin social
-	space sports staff static status store stores stream studio support taxi team test tickets times today tools town toys travel tube video videos water weather web
+	`account accounts admin answers apps auth bank banking beta blog books cafe calendar chat city club cloud
+		coffee community connect contact demo
+	design digital docs drive events example express faces first forum free fresh games garden global group
+	health help home hotel hotels house images info jobs
+	kids life link live local login mail maps market media menu mobile money music news notes office online
+	open order paper pages party pay people phone photo photos
+	play plus portal post press print pro rail radio reader recipes rent school science search secure send
+	service services shoes shop shopping shops signin social
+	space sports staff static status store stores stream studio support taxi team test tickets times today
+	tools town toys travel tube video videos water weather web
 	webmail website wifi wiki work works world`,
 )
 
 // bait are words that are stuck to a name to make it look like that site's own.
 var bait = set(
-	`access account accounts alert app apps auth bank billing card cards center centre check client cloud com confirm connect customer help helpdesk id info
-	invoice live login log mail member members mobile my net now official online org page pay payment payments portal refund reset secure security service services
-	shop sign signin signon site sso store support team unlock update user validate verification verify verified wallet web webmail www konto kunden kundenservice
+	`access account accounts alert app apps auth bank billing card cards center centre check client cloud com
+		confirm connect customer help helpdesk id info
+	invoice live login log mail member members mobile my net now official online org page pay payment payments
+	portal refund reset secure security service services
+	shop sign signin signon site sso store support team unlock update user validate verification verify
+	verified wallet web webmail www konto kunden kundenservice
 	sicherheit anmelden compte connexion cuenta seguro acceso`,
 )
 
@@ -221,7 +229,8 @@ func (g *Guard) alike(_, domain, _ string) (Likeness, bool) {
 		label != letters(firstLabel(kept)) {
 		why := "Letters were replaced by others that look like them" + spelled(label, letters(firstLabel(kept))) + "."
 		if strings.HasPrefix(firstLabel(domain), "xn--") {
-			why = "Letters were replaced by those of another script that look the same; the browser’s own name for it is " + domain + "."
+			why = "Letters were replaced by those of another script that look the same; the browser’s own name for " +
+				"it is " + domain + "."
 		}
 		return marked(kept, domain, why), true
 	}

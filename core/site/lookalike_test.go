@@ -77,8 +77,10 @@ func TestLookalikes(t *testing.T) {
 	assert.Equal(t, "gullw[і]ng.example", joinParts(l.Here))
 	assert.Contains(t, l.Why, ascii)
 	for _, page := range []string{
-		"https://gullwing.example/", "https://cards.gullwing.example/x", "https://fern.example/", "https://turn.example/", "https://mail.test/", "https://mall.example/",
-		"https://webmail.test/", "https://news.test/gullwing", "https://192.0.2.1/", "https://[2001:db8::1]/", "https://harbourbooks.example/", "about:blank", "", "https://localhost/",
+		"https://gullwing.example/", "https://cards.gullwing.example/x", "https://fern.example/",
+		"https://turn.example/", "https://mail.test/", "https://mall.example/",
+		"https://webmail.test/", "https://news.test/gullwing", "https://192.0.2.1/", "https://[2001:db8::1]/",
+		"https://harbourbooks.example/", "about:blank", "", "https://localhost/",
 		"http://tern.localhost/", "http://cormorant.localhost:7310/",
 	} {
 		l, ok := g.Check(page, nil)
@@ -148,7 +150,8 @@ func imitate(r *rand.Rand, domain string, way int) (string, bool) {
 		ascii, err := idna.Punycode.ToASCII(s)
 		return ascii, err == nil
 	case 8:
-		return label + "-" + []string{"login", "secure", "online", "support", "kundenservice"}[r.IntN(5)] + "." + other, true
+		return label + "-" + []string{"login", "secure", "online", "support",
+			"kundenservice"}[r.IntN(5)] + "." + other, true
 	case 9:
 		return []string{"my", "secure", "account", "verify"}[r.IntN(4)] + "-" + label + "." + end, true
 	case 10:

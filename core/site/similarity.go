@@ -84,7 +84,8 @@ func distance(a, b string, most int) int {
 var rowsOfKeys = []string{"qwertyuiop", "asdfghjkl", "zxcvbnm", "qwertzuiop", "azertyuiop"}
 
 var similar = set(
-	`il li lj jl ij ji nm mn uv vu vy yv vw wv ce ec oc co qg gq gp hb bh fl sz zs ck kc ae ea oa ao rn nr t1 l1 1l 1i i1 o0 0o e3 3e a4 4a s5 5s z2 2z b8 8b g9 9g g6 6g t7 7t b6 6b`,
+	`il li lj jl ij ji nm mn uv vu vy yv vw wv ce ec oc co qg gq gp hb bh fl sz zs ck kc ae ea oa ao
+		rn nr t1 l1 1l 1i i1 o0 0o e3 3e a4 4a s5 5s z2 2z b8 8b g9 9g g6 6g t7 7t b6 6b`,
 )
 
 func substitution(a, b rune) int {

@@ -132,7 +132,8 @@ func cleanHost(h string) (string, error) {
 	}
 	if last := h[strings.LastIndexByte(h, '.')+1:]; last != "" &&
 		(onlyDigitsAndDots(last) || strings.HasPrefix(strings.ToLower(last), "0x")) {
-		return "", ErrNoHost // an IPv4 address in other clothes, which browsers rewrite (WHATWG URL, "ends in a number")
+		// an IPv4 address in other clothes, which browsers rewrite (WHATWG URL, "ends in a number")
+		return "", ErrNoHost
 	}
 	if plainHost(h) {
 		return h, nil

@@ -53,7 +53,8 @@ func TestDomainAgainstThePublicSuffixList(t *testing.T) {
 	for in, want := range map[string]string{
 		"example.com": "example.com", "b.example.com": "example.com", "a.b.example.com": "example.com",
 		"b.c.kobe.jp": "b.c.kobe.jp", "a.b.c.kobe.jp": "b.c.kobe.jp", "www.city.kobe.jp": "city.kobe.jp",
-		"test.ac.jp": "test.ac.jp", "www.test.k12.ak.us": "test.k12.ak.us", "www.ck": "www.ck", "b.test.ck": "b.test.ck",
+		"test.ac.jp": "test.ac.jp", "www.test.k12.ak.us": "test.k12.ak.us", "www.ck": "www.ck",
+		"b.test.ck":     "b.test.ck",
 		"www.食狮.com.cn": "xn--85x722f.com.cn", "shishi.xn--55qx5d.cn": "shishi.xn--55qx5d.cn",
 	} {
 		assert.Equal(t, want, Domain("https://"+in+"/"), in)
@@ -112,7 +113,8 @@ func TestShownAndTitle(t *testing.T) {
 }
 
 func FuzzClean(f *testing.F) {
-	for _, s := range []string{"https://a.example/", "a.example;sid=1/x", "http://[::1]", "https://bücher.example/(S(x))"} {
+	for _, s := range []string{"https://a.example/", "a.example;sid=1/x", "http://[::1]",
+		"https://bücher.example/(S(x))"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {

@@ -49,7 +49,8 @@ func ParseAssetLinks(b []byte) ([]string, error) {
 	}
 	var out []string
 	for _, s := range list {
-		if s.Target.Namespace == "android_app" && slices.Contains(s.Relation, "delegate_permission/common.get_login_creds") &&
+		if s.Target.Namespace == "android_app" && slices.Contains(s.Relation,
+			"delegate_permission/common.get_login_creds") &&
 			s.Target.Package != "" && len(s.Target.Package) <= 200 && len(out) < maxApps &&
 			!slices.Contains(out, s.Target.Package) {
 			out = append(out, s.Target.Package)

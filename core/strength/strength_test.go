@@ -25,7 +25,8 @@ func TestMasterPasswords(t *testing.T) {
 	} {
 		assert.ErrorContains(t, CheckMaster(secret.New(p), "maren.tolliver@cormorant.example"), want, p)
 	}
-	for _, p := range []string{"kelp ferry lantern forty", "møde i havnen klokken ni", "vq7RtumKaleW", "海の見える町で会いましょう"} {
+	for _, p := range []string{"kelp ferry lantern forty", "møde i havnen klokken " +
+		"ni", "vq7RtumKaleW", "海の見える町で会いましょう"} {
 		assert.NoError(t, CheckMaster(secret.New(p), "maren.tolliver@cormorant.example"), p)
 	}
 }

@@ -26,13 +26,15 @@ func CSVColumns() []CSVColumn {
 			"name",
 			"title",
 			true,
-		}, {MeansAddress, "url", "address", true}, {MeansUsername, "username", "user name", true}, {MeansPassword, "password", "password", true},
+		}, {MeansAddress, "url", "address", true}, {MeansUsername, "username", "user name", true}, {MeansPassword,
+			"password", "password", true},
 		{
 			MeansNotes,
 			"note",
 			"notes",
 			true,
-		}, {MeansSetup, "otpauth", "setup key of one-time codes", false}, {MeansFolder, "folder", "folder", false}, {MeansTags, "tags", "tags", false},
+		}, {MeansSetup, "otpauth", "setup key of one-time " +
+			"codes", false}, {MeansFolder, "folder", "folder", false}, {MeansTags, "tags", "tags", false},
 		{
 			MeansPinned,
 			"favorite",

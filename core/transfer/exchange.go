@@ -323,7 +323,8 @@ func exchangeTitle(row Row, values map[vault.Field]string) string {
 	if list := vault.View(row.Entry).Addresses; len(list) > 0 {
 		return site.Title(list[0].URL)
 	}
-	for _, f := range []vault.Field{vault.FieldApp, vault.FieldSSID, vault.FieldHolder, "given-name", vault.FieldNotes} {
+	for _, f := range []vault.Field{vault.FieldApp, vault.FieldSSID, vault.FieldHolder, "given-name",
+		vault.FieldNotes} {
 		if v := values[f]; v != "" {
 			return clip(v, 60)
 		}
@@ -344,7 +345,8 @@ func exchangeSetup(c map[string]json.RawMessage) (string, bool) {
 	for _, m := range []struct {
 		name string
 		to   any
-	}{{"secret", &t.Secret}, {"period", &t.Period}, {"digits", &t.Digits}, {"algorithm", &t.Algorithm}, {"issuer", &t.Issuer}, {"username", &t.Username}} {
+	}{{"secret", &t.Secret}, {"period", &t.Period}, {"digits", &t.Digits}, {"algorithm", &t.Algorithm}, {"issuer",
+		&t.Issuer}, {"username", &t.Username}} {
 		if raw := c[m.name]; raw != nil {
 			_ = json.Unmarshal(raw, m.to)
 		}

@@ -130,7 +130,8 @@ func TestExchangeOfOthers(t *testing.T) {
 
 func TestFilesThatCantBeRead(t *testing.T) {
 	for in, want := range map[string]error{
-		"PK\x03\x04....": ErrPacked, "\x1f\x8b\x08.....": ErrPacked, `{"a":1}`: ErrJSON, `[{"a":1}]`: errors.New("can’t be read"), "<!DOCTYPE html><p>": ErrPage,
+		"PK\x03\x04....": ErrPacked, "\x1f\x8b\x08.....": ErrPacked, `{"a":1}`: ErrJSON,
+		`[{"a":1}]`: errors.New("can’t be read"), "<!DOCTYPE html><p>": ErrPage,
 		"age-encryption.org/v1\n-> scrypt": ErrSealed, `{"version":{"major":2},"accounts":[{}]}`: ErrNewer,
 	} {
 		_, err := Read("x", []byte(in), nil)

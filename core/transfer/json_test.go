@@ -122,7 +122,8 @@ func TestJSONThatIsNone(t *testing.T) {
 		`{"format":"redlocket items","version":1,"items":[{"kind":"login","fields":{"title":{"value":"x","set":"yesterday"}}}]}`: "item 1 of the file",
 		strings.Repeat("[", 100000): ErrTooDeep.Error(),
 		"\xff":                      ErrBinary.Error(),
-		`{"format":"redlocket items","version":1,"items":[` + strings.TrimSuffix(strings.Repeat("0,", MaxItems+1), ",") + `]}`: ErrTooMany.Error(),
+		`{"format":"redlocket items","version":1,"items":[` + strings.TrimSuffix(strings.Repeat("0,", MaxItems+1),
+			",") + `]}`: ErrTooMany.Error(),
 	} {
 		_, err := ReadJSON([]byte(in))
 		assert.ErrorContains(t, err, want, in[:min(len(in), 80)])

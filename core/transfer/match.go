@@ -192,7 +192,8 @@ func hasPassword(e vault.Entry, password string) bool {
 		return password != ""
 	}
 	value := e.Fields[vault.FieldPassword].Value
-	if text, err := vault.New("", e.Type, vault.Stamp{At: 1}, vault.Changes{vault.FieldPassword: password}); err == nil {
+	if text, err := vault.New("", e.Type, vault.Stamp{At: 1},
+		vault.Changes{vault.FieldPassword: password}); err == nil {
 		value = text.Fields[vault.FieldPassword].Value
 	}
 	return slices.ContainsFunc(
@@ -319,7 +320,8 @@ func (m *matcher) withPassword(place, password string) (have *vault.Entry) {
 			return 0
 		}
 		if fits &&
-			(have == nil || cmp.Or(away(e)-away(have), strings.Compare(userOf(*e), userOf(*have)), strings.Compare(e.ID, have.ID)) < 0) {
+			(have == nil || cmp.Or(away(e)-away(have), strings.Compare(userOf(*e), userOf(*have)),
+				strings.Compare(e.ID, have.ID)) < 0) {
 			have = e
 		}
 	}

@@ -107,7 +107,8 @@ func shown(entries []vault.Entry) []string {
 func login(t testing.TB, id, title, url, user, password string, at int64) vault.Entry {
 	t.Helper()
 	e, err := vault.New(id, vault.TypeLogin, vault.Stamp{At: at, By: "desk"}, vault.Changes{
-		vault.FieldTitle: title, vault.FieldUsername: user, vault.FieldPassword: secret.New(password), vault.FieldAddresses: []vault.Address{{URL: url}}})
+		vault.FieldTitle: title, vault.FieldUsername: user, vault.FieldPassword: secret.New(password),
+		vault.FieldAddresses: []vault.Address{{URL: url}}})
 	require.NoError(t, err)
 	return e
 }
@@ -137,7 +138,8 @@ func TestThePlan(t *testing.T) {
 	a := read(t, "desk.csv", "name,url,username,password,note\n"+
 		"gullwing.example,https://cards.gullwing.example/in,MAREN@cormorant.example,vq7R,\n"+ // more: another address
 		"ferrylink.example,https://ferrylink.example/,mtolliver,Tolliver85,\n"+ // known
-		"pantryandpier.example,https://www.pantryandpier.example/,maren@cormorant.example,Tolliver85,\n"+ // its user name
+		// its user name
+		"pantryandpier.example,https://www.pantryandpier.example/,maren@cormorant.example,Tolliver85,\n"+
 		"lanternfish.example,https://lanternfish.example/,wren,Cuttle!,Films\n"+ // new
 		"brackish.example,https://brackish.example/,mtolliver,longwave,\n"+ // twins
 		",,someone,x,\n") // broken
@@ -179,7 +181,8 @@ func TestThePlan(t *testing.T) {
 	assert.Equal(
 		t,
 		[]string{"desk.csv", "laptop.csv"},
-		got[slices.IndexFunc(got, func(e vault.Entry) bool { return e.Text(vault.FieldTitle) == "Brackish" })].SourceFiles(),
+		got[slices.IndexFunc(got,
+			func(e vault.Entry) bool { return e.Text(vault.FieldTitle) == "Brackish" })].SourceFiles(),
 	)
 	jetty := got[slices.IndexFunc(got, func(e vault.Entry) bool { return e.Text(vault.FieldTitle) == "Jettycafe" })]
 	assert.Len(t, jetty.Conflicts(), 1, "undecided until it was tried")
@@ -346,14 +349,16 @@ func anyFile(t *rapid.T, name string) Source {
 				"Gull",
 				"Tern & Co",
 				"gull.example",
-			), cell("url", "https://gull.example/", "https://www.gull.example/in", "tern.example", "https://tern.example/a b", "", "android://x@com.gull.app/"),
+			), cell("url", "https://gull.example/", "https://www.gull.example/in", "tern.example",
+				"https://tern.example/a b", "", "android://x@com.gull.app/"),
 			user, password, cell("note", "", "one", "two", "one\n\ntwo"),
 			cell(
 				"tags",
 				"",
 				"a",
 				"b,a",
-			), cell("folder", "", "Bank", "Shops"), cell("otp", "", "", "GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ"), cell("time", "", "", "1690000000000", "1714550400000", "1714550400"), cell("shelf", "", "3", "4"),
+			), cell("folder", "", "Bank", "Shops"), cell("otp", "", "", "GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ"),
+			cell("time", "", "", "1690000000000", "1714550400000", "1714550400"), cell("shelf", "", "3", "4"),
 		})
 	}
 	return read(t, name, b.String())

@@ -104,7 +104,8 @@ func (r record) usable(cells, columns int) error {
 	switch {
 	case title == "" && address == "" && r.get(MeansApp) == "":
 		return fmt.Errorf("it has neither an address nor a name")
-	case r.get(MeansPassword) == "" && r.get(MeansUsername) == "" && len(r.notes) == 0 && len(r.owns) == 0 && r.get(MeansSetup) == "":
+	case r.get(MeansPassword) == "" && r.get(MeansUsername) == "" && len(r.notes) == 0 && len(r.owns) == 0 &&
+		r.get(MeansSetup) == "":
 		return fmt.Errorf("it has neither user name nor password")
 	case cells > columns:
 		return fmt.Errorf("it has %d cells where the others have %d: a quote may be missing", cells, columns)

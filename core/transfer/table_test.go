@@ -135,7 +135,8 @@ func TestEncodings(t *testing.T) {
 	require.NoError(t, err)
 	for name, file := range map[string][]byte{
 		"UTF-8": []byte(text), "UTF-8 with mark": append([]byte("\xef\xbb\xbf"), text...), "Windows-1252": latin,
-		"UTF-16": utf16File(true, false), "UTF-16 ": utf16File(true, true), "UTF-16  ": utf16File(false, false), "UTF-16   ": utf16File(false, true),
+		"UTF-16": utf16File(true, false), "UTF-16 ": utf16File(true, true), "UTF-16  ": utf16File(false, false),
+		"UTF-16   ": utf16File(false, true),
 	} {
 		got, err := ReadTable(file)
 		require.NoError(t, err, name)
@@ -178,7 +179,8 @@ func TestLinesAreCounted(t *testing.T) {
 
 func TestTablesThatAreNone(t *testing.T) {
 	for in, want := range map[string]error{
-		"": ErrEmpty, " \r\n": ErrEmpty, "PK\x03\x04\x00\x00": ErrBinary, "\x89PNG\r\n\x1a\n\xff\xfe\xfd\x01\x02\x03\x04": ErrBinary, "\xef\xbb\xbf\xff": ErrBinary,
+		"": ErrEmpty, " \r\n": ErrEmpty, "PK\x03\x04\x00\x00": ErrBinary,
+		"\x89PNG\r\n\x1a\n\xff\xfe\xfd\x01\x02\x03\x04": ErrBinary, "\xef\xbb\xbf\xff": ErrBinary,
 		strings.Repeat("a,", MaxColumns) + "b": ErrColumns, strings.Repeat("a\n", MaxItems+1): ErrTooMany,
 	} {
 		_, err := ReadTable([]byte(in))
@@ -190,13 +192,16 @@ func TestTablesThatAreNone(t *testing.T) {
 
 func TestParseTime(t *testing.T) {
 	const want = 1714550400000 // 2024-05-01T08:00:00Z
-	for _, s := range []string{"1714550400", "1714550400000", "1714550400000000", "13359024000000000", "1714550400.0", "2024-05-01T08:00:00Z", "2024-05-01T10:00:00+02:00",
-		"2024-05-01 08:00:00", "2024-05-01 08:00", "2024/05/01 08:00:00", "01.05.2024 08:00", "Wed, 01 May 2024 08:00:00 GMT"} {
+	for _, s := range []string{"1714550400", "1714550400000", "1714550400000000", "13359024000000000", "1714550400.0",
+		"2024-05-01T08:00:00Z", "2024-05-01T10:00:00+02:00",
+		"2024-05-01 08:00:00", "2024-05-01 08:00", "2024/05/01 08:00:00", "01.05.2024 08:00", "Wed, 01 May 2024 " +
+			"08:00:00 GMT"} {
 		got, ok := ParseTime(s)
 		assert.True(t, ok, s)
 		assert.Equal(t, int64(want), got, s)
 	}
-	for _, s := range []string{"", "0", "85", "Tolliver85", "1e400", "NaN", "2024-13-01", "19000101", "-1", "99999999999999999999", strings.Repeat("1", 70)} {
+	for _, s := range []string{"", "0", "85", "Tolliver85", "1e400", "NaN", "2024-13-01", "19000101", "-1",
+		"99999999999999999999", strings.Repeat("1", 70)} {
 		_, ok := ParseTime(s)
 		assert.False(t, ok, s)
 	}

@@ -18,9 +18,12 @@ const (
 )
 
 var layouts = []string{
-	time.RFC3339Nano, "2006-01-02T15:04:05.999", "2006-01-02 15:04:05.999", "2006-01-02 15:04:05.999 -0700", "2006-01-02 15:04:05.999 MST",
-	"2006-01-02 15:04", time.DateOnly, "2006/01/02 15:04:05", "2006/01/02", "02.01.2006 15:04:05", "02.01.2006 15:04", "2.1.2006",
-	time.RFC1123, time.RFC1123Z, time.RFC850, time.ANSIC, time.UnixDate, "2 Jan 2006 15:04:05", "2 Jan 2006", "January 2, 2006", "Jan 2, 2006",
+	time.RFC3339Nano, "2006-01-02T15:04:05.999", "2006-01-02 15:04:05.999", "2006-01-02 15:04:05.999 " +
+		"-0700", "2006-01-02 15:04:05.999 MST",
+	"2006-01-02 15:04", time.DateOnly, "2006/01/02 15:04:05", "2006/01/02", "02.01.2006 15:04:05", "02.01.2006 15:04",
+	"2.1.2006",
+	time.RFC1123, time.RFC1123Z, time.RFC850, time.ANSIC, time.UnixDate, "2 Jan 2006 15:04:05", "2 Jan 2006",
+	"January 2, 2006", "Jan 2, 2006",
 }
 
 // ParseTime reads a moment as files write it: seconds, milliseconds or microseconds

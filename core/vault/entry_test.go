@@ -208,7 +208,8 @@ func FuzzDecode(f *testing.F) {
 }
 
 func TestAddressesAreReadEitherWay(t *testing.T) {
-	for _, list := range [][]Address{nil, {}, {{URL: "https://a.example/"}}, {{URL: "https://a.example/", Match: MatchHost}, {URL: "https://b.example/\"<&"}}} {
+	for _, list := range [][]Address{nil, {}, {{URL: "https://a.example/"}}, {{URL: "https://a.example/",
+		Match: MatchHost}, {URL: "https://b.example/\"<&"}}} {
 		e := login(t, Changes{FieldAddresses: list})
 		var slow []Address
 		e.read(FieldAddresses, &slow)
@@ -218,7 +219,8 @@ func TestAddressesAreReadEitherWay(t *testing.T) {
 			assert.Equal(t, slow[i], View(e).Addresses[i])
 		}
 	}
-	for _, text := range []string{`[`, `[{`, `[{"url":1}]`, `{}`, `[{"url":"a"}`, `[{"url":"a"}]x`, `[{"url":"a","new":1}]`, `[]x`, ``} {
+	for _, text := range []string{`[`, `[{`, `[{"url":1}]`, `{}`, `[{"url":"a"}`, `[{"url":"a"}]x`,
+		`[{"url":"a","new":1}]`, `[]x`, ``} {
 		_, ok := scanAddresses(text)
 		assert.False(t, ok, text)
 	}

@@ -37,7 +37,9 @@ func TestHistoryInWords(t *testing.T) {
 }
 
 func TestPlain(t *testing.T) {
-	for text, want := range map[string]string{`"a"`: "a", `true`: "yes", `["a","b"]`: "a, b", `[{"url":"https://a.example/"},{"url":"https://b.example/","match":"host"}]`: "https://a.example/, https://b.example/", `{"n":"Limit","k":"text","v":"300"}`: "300", `null`: "", `7`: ""} {
+	for text, want := range map[string]string{`"a"`: "a", `true`: "yes", `["a","b"]`: "a, b",
+		`[{"url":"https://a.example/"},{"url":"https://b.example/","match":"host"}]`: "https://a.example/, " +
+			"https://b.example/", `{"n":"Limit","k":"text","v":"300"}`: "300", `null`: "", `7`: ""} {
 		assert.Equal(t, want, Plain(secret.New(text)), text)
 	}
 }
@@ -53,7 +55,8 @@ func TestAsOf(t *testing.T) {
 	for ms, want := range map[int64]struct {
 		title, password, notes string
 		archived               bool
-	}{1000: {"A", "one", "n", false}, 1999: {"A", "one", "n", false}, 2000: {"A", "two", "", false}, 3500: {"A", "two", "", true}, 4000: {"B", "two", "", false}, 9000: {"B", "two", "", false}} {
+	}{1000: {"A", "one", "n", false}, 1999: {"A", "one", "n", false}, 2000: {"A", "two", "", false}, 3500: {"A",
+		"two", "", true}, 4000: {"B", "two", "", false}, 9000: {"B", "two", "", false}} {
 		then, ok := e.AsOf(ms)
 		require.True(t, ok)
 		assert.Equal(t, want.title, then.Text(FieldTitle), ms)

@@ -74,7 +74,8 @@ func View(e Entry) Item {
 		Archived: e.Archived(), Undecided: len(e.Conflicts()) > 0,
 		HasPassword: e.Text(
 			FieldPassword,
-		) != "", HasCode: e.Text(FieldSetup) != "", Staged: e.Text(FieldStaged) != "", App: e.Text(FieldApp), Modified: e.Modified(),
+		) != "", HasCode: e.Text(FieldSetup) != "", Staged: e.Text(FieldStaged) != "", App: e.Text(FieldApp),
+		Modified: e.Modified(),
 	}
 	var ok bool
 	if it.Addresses, ok = scanAddresses(e.Fields[FieldAddresses].Value.Reveal()); !ok {

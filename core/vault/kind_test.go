@@ -24,14 +24,19 @@ func TestCheck(t *testing.T) {
 	}{
 		{FormText, "  Maren ", "Maren", ""},
 		{FormHidden, " a b ", " a b ", ""},
-		{FormDate, "31.3.2027", "2027-03-31", ""}, {FormDate, "2027-02-29", "", "a date looks like"}, {FormDate, "2028-02-29", "2028-02-29", ""}, {FormDate, "5 May 2026", "2026-05-05", ""},
-		{FormMonth, "3/27", "2027-03", ""}, {FormMonth, "03 / 2027", "2027-03", ""}, {FormMonth, "1327", "", "a month looks like"}, {FormMonth, "2027-12", "2027-12", ""}, {FormMonth, "0328", "2028-03", ""},
-		{FormPhone, "+44 (0)1632 960117 x3", "+44 (0)1632 960117 x3", ""}, {FormPhone, "call me", "", "digits"}, {FormPhone, "12", "", "3 to 20"},
-		{FormEmail, "maren@cormorant.example", "maren@cormorant.example", ""}, {FormEmail, "maren", "", "looks like"}, {FormEmail, "a b@c.example", "", "looks like"},
+		{FormDate, "31.3.2027", "2027-03-31", ""}, {FormDate, "2027-02-29", "", "a date looks like"}, {FormDate,
+			"2028-02-29", "2028-02-29", ""}, {FormDate, "5 May 2026", "2026-05-05", ""},
+		{FormMonth, "3/27", "2027-03", ""}, {FormMonth, "03 / 2027", "2027-03", ""}, {FormMonth, "1327", "",
+			"a month looks like"}, {FormMonth, "2027-12", "2027-12", ""}, {FormMonth, "0328", "2028-03", ""},
+		{FormPhone, "+44 (0)1632 960117 x3", "+44 (0)1632 960117 x3", ""}, {FormPhone, "call me", "", "digits"},
+		{FormPhone, "12", "", "3 to 20"},
+		{FormEmail, "maren@cormorant.example", "maren@cormorant.example", ""}, {FormEmail, "maren", "", "looks like"},
+		{FormEmail, "a b@c.example", "", "looks like"},
 		{FormCode, "123", "123", ""}, {FormCode, "12a", "", "three or four"}, {FormCode, "12345", "", "three or four"},
 		{FormCountry, "gb", "GB", ""}, {FormCountry, "ZZ", "", "country"}, {FormCountry, "XYZ", "", "country"},
 		{FormYesNo, "Yes", "yes", ""}, {FormYesNo, "maybe", "", "yes or no"},
-		{FormBIC, "deut de ff", "DEUTDEFF", ""}, {FormBIC, "DEUTDEF", "", "8 or 11"}, {FormBIC, "1EUTDEFF", "", "letters"},
+		{FormBIC, "deut de ff", "DEUTDEFF", ""}, {FormBIC, "DEUTDEF", "", "8 or 11"}, {FormBIC, "1EUTDEFF", "",
+			"letters"},
 	} {
 		kept, err := Check(Spec{Form: c.form}, c.typed)
 		if c.complaints != "" {
@@ -60,8 +65,10 @@ func TestCheck(t *testing.T) {
 // their check digits follow ISO/IEC 7812-1, annex B.
 func TestCardNumbers(t *testing.T) {
 	for number, brand := range map[string]string{
-		"4111 1111 1111 1111": "Visa", "4012888888881881": "Visa", "5555-5555-5555-4444": "Mastercard", "2223003122003222": "Mastercard", "378282246310005": "American Express",
-		"6011111111111117": "Discover", "3056930009020004": "Diners Club", "36227206271667": "Diners Club", "3566002020360505": "JCB", "6200000000000005": "UnionPay", "6759649826438453": "Maestro",
+		"4111 1111 1111 1111": "Visa", "4012888888881881": "Visa", "5555-5555-5555-4444": "Mastercard",
+		"2223003122003222": "Mastercard", "378282246310005": "American Express",
+		"6011111111111117": "Discover", "3056930009020004": "Diners Club", "36227206271667": "Diners Club",
+		"3566002020360505": "JCB", "6200000000000005": "UnionPay", "6759649826438453": "Maestro",
 	} {
 		kept, err := Check(Spec{Form: FormCard}, number)
 		require.NoError(t, err, number)
@@ -83,11 +90,13 @@ func TestCardNumbers(t *testing.T) {
 
 // The examples of the IBAN registry (SWIFT, ISO 13616-1; from memory).
 func TestIBAN(t *testing.T) {
-	for _, good := range []string{"GB29 NWBK 6016 1331 9268 19", "DE89370400440532013000", "fr14 2004 1010 0505 0001 3m02 606", "NO9386011117947", "MT84MALT011000012345MTLCAST001S", "BE68539007547034"} {
+	for _, good := range []string{"GB29 NWBK 6016 1331 9268 19", "DE89370400440532013000", "fr14 2004 1010 0505 " +
+		"0001 3m02 606", "NO9386011117947", "MT84MALT011000012345MTLCAST001S", "BE68539007547034"} {
 		_, err := Check(Spec{Form: FormIBAN}, good)
 		assert.NoError(t, err, good)
 	}
-	for _, bad := range []string{"GB29 NWBK 6016 1331 9268 18", "DE8937040044053201300", "GB", "12345678901234567", "GB29 NWBK 6016 1331 9268 1ä"} {
+	for _, bad := range []string{"GB29 NWBK 6016 1331 9268 " +
+		"18", "DE8937040044053201300", "GB", "12345678901234567", "GB29 NWBK 6016 1331 9268 1ä"} {
 		_, err := Check(Spec{Form: FormIBAN}, bad)
 		assert.Error(t, err, bad)
 	}
@@ -119,12 +128,15 @@ func TestKindsHaveDistinctFields(t *testing.T) {
 
 func TestViewOfKinds(t *testing.T) {
 	for want, e := range map[string]Entry{
-		"•••• 1111 · Maren Tolliver": make_(t, TypeCard, Changes{FieldNumber: "4111111111111111", FieldHolder: "Maren Tolliver", FieldExpiry: "2027-03"}),
-		"Passport · Wren":            make_(t, TypePaper, Changes{FieldPaper: "passport", FieldHolder: "Wren"}),
-		"Tolliver Nest":              make_(t, TypeWiFi, Changes{FieldSSID: "Tolliver Nest", FieldPassword: "x"}),
-		"Maren Tolliver · Quay":      make_(t, TypePerson, Changes{"given-name": "Maren", "family-name": "Tolliver", "address-level2": "Quay"}),
-		"mtolliver · Yawl":           make_(t, TypeApp, Changes{FieldUsername: "mtolliver", FieldApp: "Yawl"}),
-		"":                           make_(t, TypeNote, Changes{FieldNotes: "padlock"}),
+		"•••• 1111 · Maren " +
+			"Tolliver": make_(t, TypeCard, Changes{FieldNumber: "4111111111111111", FieldHolder: "Maren Tolliver",
+			FieldExpiry: "2027-03"}),
+		"Passport · Wren": make_(t, TypePaper, Changes{FieldPaper: "passport", FieldHolder: "Wren"}),
+		"Tolliver Nest":   make_(t, TypeWiFi, Changes{FieldSSID: "Tolliver Nest", FieldPassword: "x"}),
+		"Maren Tolliver · Quay": make_(t, TypePerson, Changes{"given-name": "Maren", "family-name": "Tolliver",
+			"address-level2": "Quay"}),
+		"mtolliver · Yawl": make_(t, TypeApp, Changes{FieldUsername: "mtolliver", FieldApp: "Yawl"}),
+		"":                 make_(t, TypeNote, Changes{FieldNotes: "padlock"}),
 	} {
 		it := View(e)
 		assert.Equal(t, want, it.Subtitle)
@@ -147,7 +159,8 @@ func make_(t testing.TB, k Type, c Changes) Entry {
 
 func TestOwnFieldsAndFiles(t *testing.T) {
 	c := Changes{}
-	for i, o := range []CustomField{{ID: "b", Label: "Limit", Form: FormText, Order: 2, Value: secret.New("300")}, {ID: "a", Label: "Gate", Form: FormHidden, Order: 1, Value: secret.New("4711")}} {
+	for i, o := range []CustomField{{ID: "b", Label: "Limit", Form: FormText, Order: 2, Value: secret.New("300")},
+		{ID: "a", Label: "Gate", Form: FormHidden, Order: 1, Value: secret.New("4711")}} {
 		o, err := CheckCustomField(o)
 		require.NoError(t, err, i)
 		f, v := o.Register()
@@ -167,7 +180,9 @@ func TestOwnFieldsAndFiles(t *testing.T) {
 	assert.Empty(t, off.Files())
 	assert.Len(t, off.CustomFields(), 1)
 	assert.Equal(t, []string{"f1"}, off.AllFileIDs(), "the past still names it")
-	for _, bad := range []CustomField{{Label: "", Form: FormText, Value: secret.New("x")}, {Label: "x", Form: "colour"}, {Label: "x", Form: FormDate, Value: secret.New("never")}, {Label: strings.Repeat("x", 81), Form: FormText}} {
+	for _, bad := range []CustomField{{Label: "", Form: FormText, Value: secret.New("x")}, {Label: "x",
+		Form: "colour"}, {Label: "x", Form: FormDate, Value: secret.New("never")}, {Label: strings.Repeat("x", 81),
+		Form: FormText}} {
 		_, err := CheckCustomField(bad)
 		assert.Error(t, err)
 	}

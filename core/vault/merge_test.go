@@ -160,7 +160,8 @@ func TestPurgeLosesToAnEdit(t *testing.T) {
 		assert.True(t, vault.Merge(purged, known).Purged())
 		assert.Equal(t, vault.Merge(purged, known), vault.Merge(known, purged))
 	}
-	for _, order := range [][]vault.Entry{{purged, edited, gone}, {edited, gone, purged}, {gone, purged, edited}, {purged, gone, edited}} {
+	for _, order := range [][]vault.Entry{{purged, edited, gone}, {edited, gone, purged}, {gone, purged, edited},
+		{purged, gone, edited}} {
 		m := vault.Merge(vault.Merge(order[0], order[1]), order[2])
 		assert.False(t, m.Purged())
 		assert.Equal(t, "still used", m.Text(vault.FieldNotes))

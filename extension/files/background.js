@@ -1,3 +1,4 @@
+"use strict";
 (() => {
   // src/line.js
   var api = globalThis.browser ?? chrome;
@@ -305,4 +306,5 @@
     const [tab] = await api.tabs.query({ active: true, currentWindow: true });
     if (command === "fill" && tab?.id) await fillTab(tab.id);
   });
+  Object.assign(globalThis, { fillTab });
 })();

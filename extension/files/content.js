@@ -1,33 +1,13 @@
+"use strict";
 (() => {
-  // src/draw.js
-  var STYLE = `
-:host { all: initial !important; position: fixed !important; inset: 0 !important; width: 100vw !important; height: 100vh !important; margin: 0 !important; padding: 0 !important; border: 0 !important; background: none !important; pointer-events: none !important; overflow: visible !important; display: block !important; opacity: 1 !important; visibility: visible !important; z-index: 2147483647 !important; }
-.paper, .clasp { pointer-events: auto; position: absolute; font: 15px/1.45 system-ui, sans-serif; color: #1c1a1b; }
-.clasp { width: 26px; height: 26px; border: 0; background: none; padding: 2px; cursor: pointer; }
-.clasp path { fill: none; stroke: #8b1a2b; stroke-width: 2.4; stroke-linecap: round; }
-.clasp svg { background: #fff; border-radius: 50%; display: block; }
-.paper { z-index: 1; background: #fff; border: 1px solid #1c1a1b; border-radius: 4px; box-sizing: border-box; }
-button { font: inherit; color: inherit; background: none; border: 0; padding: 0; cursor: pointer; text-align: left; }
-:focus-visible { outline: 2px solid #a9812f; outline-offset: 1px; }
-.offer { max-height: min(340px, 70vh); overflow: auto; }
-.offer button.account { display: flex; justify-content: space-between; gap: 1em; width: 100%; padding: 9px 13px; border-left: 3px solid transparent; border-bottom: 1px solid #d9dbdd; }
-.offer button.account:hover, .offer button.account:focus { background: #f6ebea; border-left-color: #8b1a2b; outline: none; }
-.offer .name { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; } .offer button.account:first-child .name { font-weight: 650; }
-.offer .folder { color: #5f6062; font-size: 13px; white-space: nowrap; }
-.foot { display: flex; gap: 18px; padding: 8px 13px; flex-wrap: wrap; } .act { font-weight: 600; font-size: 14px; text-decoration: underline; text-decoration-color: #b3b6b8; text-underline-offset: 3px; }
-.say { padding: 9px 13px; margin: 0; } .say + .foot { padding-top: 0; }
-.note { right: 26px; bottom: 26px; width: min(372px, calc(100vw - 32px)); padding: 12px 16px; } .note p { margin: 0 0 4px; } .note ul { margin: 4px 0 0; padding-left: 1.2em; } .note li { margin: 2px 0; }
-.slip { top: 26px; right: 26px; width: min(372px, calc(100vw - 32px)); padding: 16px 18px; } .slip::before { content: ""; position: absolute; left: 16px; right: 16px; top: -7px; height: 6px; background: repeating-linear-gradient(90deg, #a9812f 0 14px, transparent 14px 20px); }
-.slip h2, .alarm h2 { font: 400 20px Georgia, serif; margin: 0 0 10px; } .slip p { margin: 0 0 8px; }
-.row { display: grid; grid-template-columns: 84px 1fr auto; gap: 8px; padding: 6px 0; border-top: 1px solid #d9dbdd; align-items: baseline; } .row > span:first-child { color: #5f6062; font-size: 14px; } .row input { font: inherit; color: inherit; border: 0; border-bottom: 1px solid transparent; padding: 0; min-width: 0; background: none; width: 100%; } .row input:focus { outline: none; border-bottom-color: #a9812f; } .row > :nth-child(2) { overflow-wrap: anywhere; min-width: 0; }
-.acts { display: flex; gap: 18px; align-items: center; margin-top: 12px; flex-wrap: wrap; } .main { background: #8b1a2b; color: #fff; border-radius: 4px; padding: 7px 18px; font-weight: 600; }
-.trouble { color: #7a4a00; border-left: 3px solid #b5731b; padding-left: 8px; margin: 8px 0 0; }
-.alarm { top: 26px; left: 50%; transform: translateX(-50%); width: min(560px, calc(100vw - 32px)); padding: 20px 24px; border-left: 10px solid #b5731b; } .alarm p { margin: 0 0 10px; }
-.alarm dl { display: grid; grid-template-columns: auto 1fr; gap: 6px 16px; margin: 0 0 12px; padding: 10px 0; border-top: 1px solid #d9dbdd; border-bottom: 1px solid #d9dbdd; } .alarm dt { color: #5f6062; font-size: 14px; } .alarm dd { margin: 0; font: 17px/1.4 ui-monospace, monospace; overflow-wrap: anywhere; } .alarm mark { background: none; color: inherit; font-weight: 700; border-bottom: 3px solid #b5731b; }
-@media (prefers-color-scheme: dark) { .paper { background: #221e1f; color: #edebea; border-color: #6a686a; } .clasp svg { background: #221e1f; } .clasp path { stroke: #ee9aa4; } .offer button.account:hover, .offer button.account:focus { background: #3a2327; } .folder, .row > span:first-child, .alarm dt { color: #a6a4a5 !important; } .offer button.account, .row, .alarm dl { border-color: #3b3637; } .trouble { color: #f0bf76; } .alarm { border-left-color: #d08a2a; } }
-`;
+  // src/host.js
   var host = document.createElement("div");
   var root = host.attachShadow({ mode: "closed" });
+
+  // src/paper.css
+  var paper_default = '/* What the extension draws in a page: the clasp, the offer, the slip, the alarm and notes. */\n:host {\n  all: initial !important;\n  position: fixed !important;\n  inset: 0 !important;\n  width: 100vw !important;\n  height: 100vh !important;\n  margin: 0 !important;\n  padding: 0 !important;\n  border: 0 !important;\n  background: none !important;\n  pointer-events: none !important;\n  overflow: visible !important;\n  display: block !important;\n  opacity: 1 !important;\n  visibility: visible !important;\n  z-index: 2147483647 !important;\n}\n.paper,\n.clasp {\n  --ink: #1c1a1b;\n  --frame: #1c1a1b;\n  --garnet-line: #8b1a2b;\n  --on-garnet: #fff;\n  --garnet: #8b1a2b;\n  --paper: #fff;\n  --brass: #a9812f;\n  --line: #d9dbdd;\n  --garnet-wash: #f6ebea;\n  --soft: #5f6062;\n  --pale: #b3b6b8;\n  --ochre-text: #7a4a00;\n  --ochre: #b5731b;\n  pointer-events: auto;\n  position: absolute;\n  font:\n    15px/1.45 system-ui,\n    sans-serif;\n  color: var(--ink);\n}\n.clasp {\n  width: 26px;\n  height: 26px;\n  border: 0;\n  background: none;\n  padding: 2px;\n  cursor: pointer;\n}\n.clasp path {\n  fill: none;\n  stroke: var(--garnet-line);\n  stroke-width: 2.4;\n  stroke-linecap: round;\n}\n.clasp svg {\n  background: var(--paper);\n  border-radius: 50%;\n  display: block;\n}\n.paper {\n  z-index: 1;\n  background: var(--paper);\n  border: 1px solid var(--frame);\n  border-radius: 4px;\n  box-sizing: border-box;\n}\nbutton {\n  font: inherit;\n  color: inherit;\n  background: none;\n  border: 0;\n  padding: 0;\n  cursor: pointer;\n  text-align: left;\n}\n:focus-visible {\n  outline: 2px solid var(--brass);\n  outline-offset: 1px;\n}\n.offer {\n  max-height: min(340px, 70vh);\n  overflow: auto;\n}\n.offer button.account {\n  display: flex;\n  justify-content: space-between;\n  gap: 1em;\n  width: 100%;\n  padding: 9px 13px;\n  border-left: 3px solid transparent;\n  border-bottom: 1px solid var(--line);\n}\n.offer button.account:hover,\n.offer button.account:focus {\n  background: var(--garnet-wash);\n  border-left-color: var(--garnet);\n  outline: none;\n}\n.offer .name {\n  overflow: hidden;\n  text-overflow: ellipsis;\n  white-space: nowrap;\n}\n.offer button.account:first-child .name {\n  font-weight: 650;\n}\n.offer .folder {\n  color: var(--soft);\n  font-size: 13px;\n  white-space: nowrap;\n}\n.foot {\n  display: flex;\n  gap: 18px;\n  padding: 8px 13px;\n  flex-wrap: wrap;\n}\n.act {\n  font-weight: 600;\n  font-size: 14px;\n  text-decoration: underline;\n  text-decoration-color: var(--pale);\n  text-underline-offset: 3px;\n}\n.say {\n  padding: 9px 13px;\n  margin: 0;\n}\n.say + .foot {\n  padding-top: 0;\n}\n.note {\n  right: 26px;\n  bottom: 26px;\n  width: min(372px, calc(100vw - 32px));\n  padding: 12px 16px;\n}\n.note p {\n  margin: 0 0 4px;\n}\n.note ul {\n  margin: 4px 0 0;\n  padding-left: 1.2em;\n}\n.note li {\n  margin: 2px 0;\n}\n.slip {\n  top: 26px;\n  right: 26px;\n  width: min(372px, calc(100vw - 32px));\n  padding: 16px 18px;\n}\n.slip::before {\n  content: "";\n  position: absolute;\n  left: 16px;\n  right: 16px;\n  top: -7px;\n  height: 6px;\n  background: repeating-linear-gradient(90deg, var(--brass) 0 14px, transparent 14px 20px);\n}\n.slip h2,\n.alarm h2 {\n  font:\n    400 20px Georgia,\n    serif;\n  margin: 0 0 10px;\n}\n.slip p {\n  margin: 0 0 8px;\n}\n.row {\n  display: grid;\n  grid-template-columns: 84px 1fr auto;\n  gap: 8px;\n  padding: 6px 0;\n  border-top: 1px solid var(--line);\n  align-items: baseline;\n}\n.row > span:first-child {\n  color: var(--soft);\n  font-size: 14px;\n}\n.row input {\n  font: inherit;\n  color: inherit;\n  border: 0;\n  border-bottom: 1px solid transparent;\n  padding: 0;\n  min-width: 0;\n  background: none;\n  width: 100%;\n}\n.row input:focus {\n  outline: none;\n  border-bottom-color: var(--brass);\n}\n.row > :nth-child(2) {\n  overflow-wrap: anywhere;\n  min-width: 0;\n}\n.acts {\n  display: flex;\n  gap: 18px;\n  align-items: center;\n  margin-top: 12px;\n  flex-wrap: wrap;\n}\n.main {\n  background: var(--garnet);\n  color: var(--on-garnet);\n  border-radius: 4px;\n  padding: 7px 18px;\n  font-weight: 600;\n}\n.trouble {\n  color: var(--ochre-text);\n  border-left: 3px solid var(--ochre);\n  padding-left: 8px;\n  margin: 8px 0 0;\n}\n.alarm {\n  top: 26px;\n  left: 50%;\n  transform: translateX(-50%);\n  width: min(560px, calc(100vw - 32px));\n  padding: 20px 24px;\n  border-left: 10px solid var(--ochre);\n}\n.alarm p {\n  margin: 0 0 10px;\n}\n.alarm dl {\n  display: grid;\n  grid-template-columns: auto 1fr;\n  gap: 6px 16px;\n  margin: 0 0 12px;\n  padding: 10px 0;\n  border-top: 1px solid var(--line);\n  border-bottom: 1px solid var(--line);\n}\n.alarm dt {\n  color: var(--soft);\n  font-size: 14px;\n}\n.alarm dd {\n  margin: 0;\n  font:\n    17px/1.4 ui-monospace,\n    monospace;\n  overflow-wrap: anywhere;\n}\n.alarm mark {\n  background: none;\n  color: inherit;\n  font-weight: 700;\n  border-bottom: 3px solid var(--ochre);\n}\n@media (prefers-color-scheme: dark) {\n  .paper,\n  .clasp {\n    --ink: #edebea;\n    --paper: #221e1f;\n    --line: #3b3637;\n    --frame: #6a686a;\n    --garnet-wash: #3a2327;\n    --garnet-line: #ee9aa4;\n    --soft: #a6a4a5;\n    --ochre-text: #f0bf76;\n    --ochre: #d08a2a;\n  }\n}\n';
+
+  // src/draw.js
   var dressed = false;
   var drawnAt = 0;
   var READING = 250;
@@ -45,7 +25,7 @@ button { font: inherit; color: inherit; background: none; border: 0; padding: 0;
     if (!dressed) {
       dressed = true;
       const sheet = new CSSStyleSheet();
-      sheet.replaceSync(STYLE);
+      sheet.replaceSync(paper_default);
       root.adoptedStyleSheets = [sheet];
     }
     if (!host.isConnected || host.parentElement !== ground()) ground().append(host);
@@ -651,12 +631,13 @@ button { font: inherit; color: inherit; background: none; border: 0; padding: 0;
       case "note":
         note(m.text, m.list);
         break;
-      case "chosen":
+      case "chosen": {
         if (!lifted || lifted.mark !== m.mark) break;
         const { what } = lifted;
         lifted = void 0;
         if (m.kind === "account") what.accounts[m.index]?.choose();
         else what.acts[m.index]?.act();
+      }
     }
   }
   if (window === top)

@@ -1,3 +1,4 @@
+"use strict";
 (() => {
   // src/line.js
   var api = globalThis.browser ?? chrome;

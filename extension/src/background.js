@@ -100,7 +100,12 @@ async function fromPage(message, sender) {
   }
 }
 
-/** Tells a frame of a tab something; one that is gone doesn't matter. @param {chrome.tabs.Tab} tab @param {number} frameId @param {any} message */
+/**
+ * Tells a frame of a tab something; one that is gone doesn't matter.
+ * @param {chrome.tabs.Tab} tab
+ * @param {number} frameId
+ * @param {any} message
+ */
 const toFrame = (tab, frameId, message) => api.tabs.sendMessage(tab.id ?? 0, message, { frameId }).catch(() => {});
 
 /** Opens a page of the device app. @param {string} path */
@@ -132,7 +137,8 @@ async function hold(request) {
 async function flush() {
   const held = /** @type {any[]} */ ((await api.storage.session.get(HELD))[HELD] ?? []);
   if (!held.length) return;
-  for (const request of held) if (Date.now() - request.held < 15 * 60 * 1000) await ask(request); // fails as a whole while it is locked
+  // fails as a whole while it is locked
+  for (const request of held) if (Date.now() - request.held < 15 * 60 * 1000) await ask(request);
   await api.storage.session.remove(HELD);
 }
 
@@ -151,7 +157,11 @@ async function fromWindow(message) {
   return ask({ ...message, url: tab?.url ?? "", top: tab?.url ?? "", tab: String(tab?.id ?? "") });
 }
 
-/** Has the frame filled that has a sign-in: the one that is in use, or the first. @param {number} tab @param {string} [id] */
+/**
+ * Has the frame filled that has a sign-in: the one that is in use, or the first.
+ * @param {number} tab
+ * @param {string} [id]
+ */
 async function fillTab(tab, id) {
   const frames = [...(signIns.get(tab) ?? new Map([[0, true]]))];
   const [frame] = frames.find(([, focused]) => focused) ?? frames.sort((a, b) => a[0] - b[0])[0] ?? [0];
@@ -203,10 +213,12 @@ api.alarms.onAlarm.addListener((a) => {
   if (a.name === CLEAR) void clearClipboard();
 });
 
-// A page without fields is looked at only where there is something to tell: that it imitates a kept site, or what became of a form
+// A page without fields is looked at only where there is something to tell: that it imitates a kept site, or what
+// became of a form
 // that was sent before it.
 api.tabs.onUpdated.addListener((id, change, tab) => {
-  if (change.status === "complete" && /^https?:/.test(tab.url ?? "")) void visited(id, tab.url ?? "").catch(() => {}); // locked or away: nobody asked
+  // locked or away: nobody asked
+  if (change.status === "complete" && /^https?:/.test(tab.url ?? "")) void visited(id, tab.url ?? "").catch(() => {});
 });
 
 /** @param {number} id @param {string} url */
@@ -228,3 +240,6 @@ api.commands.onCommand.addListener(async (command) => {
   const [tab] = await api.tabs.query({ active: true, currentWindow: true });
   if (command === "fill" && tab?.id) await fillTab(tab.id);
 });
+
+// Tests start a fill here: no browser lets a test press the keys that it keeps for itself.
+Object.assign(globalThis, { fillTab });

@@ -1,6 +1,7 @@
 // Watches a frame, shows what the device app says fits it, and hands over what
 // was pressed. It decides nothing.
-import { alarm, clasp, follow, host, raise, remove, root } from "./draw.js";
+import { alarm, clasp, follow, raise, remove } from "./draw.js";
+import { host, root } from "./host.js";
 import { away, heard, lifted, present, report, stay, stepAlong } from "./lift.js";
 import { forgetShownSlip, showSlip } from "./slip.js";
 import {
@@ -26,11 +27,20 @@ import {
 
 const ext = globalThis.browser ?? chrome;
 
-/** @typedef {{form: number, kind: string, roles: Record<string, string>, card?: boolean, details?: boolean, elsewhere?: string}} Reading */
-/** @typedef {{id: string, title: string, username: string, folder?: string, code?: boolean, staged?: boolean, joining?: boolean}} Offer */
+/**
+ * @typedef {{form: number, kind: string, roles: Record<string, string>, card?: boolean, details?: boolean,
+ * elsewhere?: string}} Reading
+ */
+/**
+ * @typedef {{id: string, title: string, username: string, folder?: string, code?: boolean, staged?: boolean,
+ * joining?: boolean}} Offer
+ */
 /** @typedef {{reading: Reading, role: string}} Place */
 
-/** @type {{readings: Reading[], offers: Offer[], cards: Offer[], people: Offer[], why?: string, framed?: string, alarm?: any, trouble?: string, open?: string}} */
+/**
+ * @type {{readings: Reading[], offers: Offer[], cards: Offer[], people: Offer[], why?: string, framed?: string,
+ * alarm?: any, trouble?: string, open?: string}}
+ */
 let view = { readings: [], offers: [], cards: [], people: [] };
 /** Whether the frame has fields that couldn't be seen when it was last looked at. */
 let unseen = false;
@@ -60,7 +70,10 @@ function placeOf(f) {
 
 let looking = false,
   again = false;
-/** Whether the page has something to tell even where it has no fields: what became of a form that was sent, or an alarm. */
+/**
+ * Whether the page has something to tell even where it has no fields: what became of a form that was sent, or an
+ * alarm.
+ */
 let telling = false;
 
 /** Asks what fits the frame as it is now. A frame without fields that has nothing to tell costs its page nothing. */
@@ -109,7 +122,10 @@ async function look() {
   }
 }
 
-/** While the vault is locked nobody reads the page: a password box still shows the way to open it. @returns {Reading[]} */
+/**
+ * While the vault is locked nobody reads the page: a password box still shows the way to open it.
+ * @returns {Reading[]}
+ */
 function guess() {
   return fields()
     .filter((f) => f.type === "password" && seen(f))
@@ -156,7 +172,10 @@ let dismissed;
 const keyOf = (f) =>
   JSON.stringify([placeOf(f), view.offers, view.cards.length, view.people.length, view.why, view.framed, [...agreed]]);
 
-/** Leaves an offer standing that is still right: one that is drawn again and again can't be read, nor pressed. @param {Box} f */
+/**
+ * Leaves an offer standing that is still right: one that is drawn again and again can't be read, nor pressed.
+ * @param {Box} f
+ */
 function reopen(f) {
   const p = root.querySelector(".offer");
   const same = opened.f === f && opened.key === keyOf(f);
@@ -459,8 +478,10 @@ function sent(form) {
 /** A press that may send what was typed, where no form will say so itself. @param {Element} b */
 function pressed(b) {
   const inForm = b.closest("form");
-  if (inForm && (b instanceof HTMLButtonElement || b instanceof HTMLInputElement) && b.type === "submit") return; // the form's own event comes
-  if (b.hasAttribute("aria-pressed") || b.hasAttribute("aria-expanded") || textOf(b).length < 2) return; // shows or hides something
+  // the form's own event comes
+  if (inForm && (b instanceof HTMLButtonElement || b instanceof HTMLInputElement) && b.type === "submit") return;
+  // shows or hides something
+  if (b.hasAttribute("aria-pressed") || b.hasAttribute("aria-expanded") || textOf(b).length < 2) return;
   for (let el = /** @type {Element | null} */ (b); el && el !== document.body; el = around(el)) {
     const n = deep(el, "input, select, textarea").filter(isBox).length;
     if (
@@ -550,7 +571,8 @@ for (const what of ["beforetoggle", "fullscreenchange"])
   document.addEventListener(
     what,
     (e) => {
-      if (e.target !== host && root.querySelector(".paper") && !root.activeElement) setTimeout(() => raise(true)); // nothing of the page's stands above
+      // nothing of the page's stands above
+      if (e.target !== host && root.querySelector(".paper") && !root.activeElement) setTimeout(() => raise(true));
     },
     true,
   );

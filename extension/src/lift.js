@@ -1,14 +1,24 @@
-// A frame may be as small as its one field, as a payment company's are: an offer of such a field stands in the page around the
+// A frame may be as small as its one field, as a payment company's are: an offer of such a field stands in the page
+// around the
 // frame. What is chosen there is done in the frame; the page learns neither.
 import { tell } from "./content.js";
-import { along, follow, note, offer, remove, root } from "./draw.js";
+import { along, follow, note, offer, remove } from "./draw.js";
+import { root } from "./host.js";
 import { deep, seen } from "./snapshot.js";
 
-/** @typedef {{say?: string, accounts: {name: string, folder: string, choose: () => void}[], acts: {text: string, act: () => void}[]}} Offering */
+/**
+ * @typedef {{say?: string, accounts: {name: string, folder: string, choose: () => void}[], acts: {text: string, act:
+ * () => void}[]}} Offering
+ */
 
 /** In the frame: its offer that stands outside. @type {{mark: string, what: Offering} | undefined} */
 export let lifted;
-/** In the page around: the offer of a frame. @type {{mark: string, frame: number, rect: {left: number, top: number, width: number, height: number}, say?: string, accounts: {name: string, folder: string}[], acts: string[], anchor?: {getBoundingClientRect: () => DOMRect}} | undefined} */
+/**
+ * In the page around: the offer of a frame.
+ * @type {{mark: string, frame: number, rect: {left: number, top: number, width: number, height: number}, say?:
+ * string, accounts: {name: string, folder: string}[], acts: string[], anchor?: {getBoundingClientRect: () =>
+ * DOMRect}} | undefined}
+ */
 let guest;
 /** Which window a mark came from. Only a frame itself can say that it is it. @type {Map<string, MessageEventSource>} */
 const marks = new Map();
@@ -62,7 +72,8 @@ function welcome() {
   const frame = /** @type {HTMLIFrameElement[]} */ (deep(document.documentElement, "iframe")).find(
     (f) => f.contentWindow === source,
   );
-  if (!frame || !seen(frame) || frame.offsetWidth < 60 || frame.offsetHeight < 18) return; // nobody chooses for what they can't see
+  // nobody chooses for what they can't see
+  if (!frame || !seen(frame) || frame.offsetWidth < 60 || frame.offsetHeight < 18) return;
   g.anchor = {
     getBoundingClientRect: () => {
       const f = frame.getBoundingClientRect();
@@ -107,12 +118,13 @@ export function heard(m) {
     case "note":
       note(m.text, m.list);
       break;
-    case "chosen":
+    case "chosen": {
       if (!lifted || lifted.mark !== m.mark) break;
       const { what } = lifted;
       lifted = undefined;
       if (m.kind === "account") what.accounts[m.index]?.choose();
       else what.acts[m.index]?.act();
+    }
   }
 }
 

@@ -53,7 +53,10 @@ async function post(app, path, body) {
   throw new LineError("away");
 }
 
-/** One value in the extension's own database: a key can be kept there without ever being readable. @returns {Promise<IDBDatabase>} */
+/**
+ * One value in the extension's own database: a key can be kept there without ever being readable.
+ * @returns {Promise<IDBDatabase>}
+ */
 function database() {
   return new Promise((done, fail) => {
     const r = indexedDB.open("red-locket", 1);
@@ -130,7 +133,12 @@ export async function connect(app, name, show) {
   }
 }
 
-/** The words of a digest: five bytes each, modulo the list. @param {Uint8Array} digest @param {number} n @returns {string[]} */
+/**
+ * The words of a digest: five bytes each, modulo the list.
+ * @param {Uint8Array} digest
+ * @param {number} n
+ * @returns {string[]}
+ */
 function wordsOf(digest, n) {
   return Array.from({ length: n }, (_, i) => {
     let v = 0n;

@@ -9,7 +9,10 @@ export function forgetShownSlip() {
   slipShown = "";
 }
 
-/** @typedef {{id: string, kind: string, title: string, username: string, address: string, folder: string, update?: string}} Slip */
+/**
+ * @typedef {{id: string, kind: string, title: string, username: string, address: string, folder: string, update?:
+ * string}} Slip
+ */
 
 const SLIP_HEADS = /** @type {Record<string, string>} */ ({
   keep: "Keep this sign-in?",
@@ -47,7 +50,8 @@ export function showSlip(s) {
     const i = /** @type {HTMLInputElement} */ (make("input"));
     i.value = value;
     i.setAttribute("aria-label", label);
-    for (const e of ["keydown", "keypress", "keyup", "input"]) i.addEventListener(e, (ev) => ev.stopPropagation()); // the page's own keys
+    // the page's own keys
+    for (const e of ["keydown", "keypress", "keyup", "input"]) i.addEventListener(e, (ev) => ev.stopPropagation());
     return i;
   };
   const fresh = s.kind === "keep" || s.kind === "joined";

@@ -1,5 +1,5 @@
 // Describes a frame's fields, without their values, for the device app to read.
-import { host, root } from "./draw.js";
+import { host, root } from "./host.js";
 
 const MAX_FIELDS = 500,
   MAX_DEEP = 200,
@@ -26,7 +26,10 @@ export function numberOf(el) {
 /** @param {string | null | undefined} s */
 const tidy = (s) => (s ?? "").replace(/\s+/g, " ").trim().slice(0, 150);
 
-/** The text of an element as a person sees it, without what stands in its fields. @param {Element | null | undefined} el */
+/**
+ * The text of an element as a person sees it, without what stands in its fields.
+ * @param {Element | null | undefined} el
+ */
 export const textOf = (el) =>
   el
     ? tidy(
@@ -45,7 +48,10 @@ export function around(el) {
 /** @type {(Document | ShadowRoot)[] | undefined} */
 let known;
 
-/** Shadow roots of elements that aren't of a kind of their own, met when somebody came to them. @type {Set<ShadowRoot>} */
+/**
+ * Shadow roots of elements that aren't of a kind of their own, met when somebody came to them.
+ * @type {Set<ShadowRoot>}
+ */
 const met = new Set();
 
 /** Notes the shadow roots that an event came through; says whether there was a new one. @param {Event} e */
@@ -56,7 +62,10 @@ export function meet(e) {
   return met.size > n;
 }
 
-/** The document and every open shadow root in it; looked for once in one turn of the page. @returns {(Document | ShadowRoot)[]} */
+/**
+ * The document and every open shadow root in it; looked for once in one turn of the page.
+ * @returns {(Document | ShadowRoot)[]}
+ */
 export function roots() {
   if (known) return known;
   /** @type {(Document | ShadowRoot)[]} */
@@ -144,7 +153,8 @@ export function seen(el) {
   return true;
 }
 
-/** While a snapshot is taken: the labels of each field, and what was found inside parts of the page. Asked for field by field, both would take seconds on a large page.
+/** While a snapshot is taken: the labels of each field, and what was found inside parts of the page.
+ * Asked for field by field, both would take seconds on a large page.
  * @type {{labels: Map<Element, Element[]>, inside: Map<string, Map<Element, Element[]>>} | undefined} */
 let taking;
 
@@ -238,7 +248,12 @@ function nearOf(el) {
   return tidy([...said, best].filter(Boolean).join(". "));
 }
 
-/** What a field belongs to: its form, or where there is none the smallest part of the page that has a button and all the fields around it. @param {Box} f @returns {Element} */
+/**
+ * What a field belongs to: its form, or where there is none the smallest part of the page that has a button and all
+ * the fields around it.
+ * @param {Box} f
+ * @returns {Element}
+ */
 export function groupOf(f) {
   if (f.form) return f.form;
   /** @type {Element | undefined} */
@@ -252,7 +267,12 @@ export function groupOf(f) {
   return alone ?? document.body;
 }
 
-/** Elements that match inside another one, in its open shadow roots too. @param {Element} el @param {string} what @returns {Element[]} */
+/**
+ * Elements that match inside another one, in its open shadow roots too.
+ * @param {Element} el
+ * @param {string} what
+ * @returns {Element[]}
+ */
 export function deep(el, what) {
   const found = taking?.inside.get(what)?.get(el);
   if (found) return found;

@@ -101,7 +101,11 @@ function line(l) {
   return li;
 }
 
-/** A button that copies what it is given, and clears it after a while. @param {string} words @param {() => Promise<any>} get */
+/**
+ * A button that copies what it is given, and clears it after a while.
+ * @param {string} words
+ * @param {() => Promise<any>} get
+ */
 function copier(words, get) {
   const c = Object.assign(document.createElement("button"), { textContent: words, className: "act" });
   c.onclick = async () => {

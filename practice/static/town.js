@@ -115,7 +115,8 @@ for (const box of /** @type {NodeListOf<HTMLInputElement>} */ (document.querySel
     if (box.value) /** @type {HTMLElement | null} */ (box.nextElementSibling)?.focus();
   });
 
-// A payment company's field in a frame: asked by the shop's page, it tells its own server what was typed, and says when it has.
+// A payment company's field in a frame: asked by the shop's page, it tells its own server what was typed, and says when
+// it has.
 const hosted = /** @type {HTMLInputElement | null} */ (document.querySelector("input[data-basket]"));
 if (hosted)
   addEventListener("message", async (e) => {

@@ -15,7 +15,8 @@ import (
 func rendered(t *testing.T, src string) (out []string) {
 	x, err := template.New("").Parse(src)
 	require.NoError(t, err, src)
-	for _, data := range []map[string]any{{"A": true, "L": []string{"x", "y"}, "S": "text"}, {"A": false, "L": nil, "S": ""}} {
+	for _, data := range []map[string]any{{"A": true, "L": []string{"x", "y"}, "S": "text"}, {"A": false, "L": nil,
+		"S": ""}} {
 		var b strings.Builder
 		require.NoError(t, x.Execute(&b, data), src)
 		out = append(out, strings.TrimSpace(b.String()))

@@ -133,9 +133,16 @@ func (p *printer) node(n *node, indent int) {
 	}
 	switch n.kind {
 	case void, raw:
-		p.tag(n.s, indent)
+		p.tag(n.s, "", indent)
 	case element:
-		p.tag(n.s, indent)
+		behind := ""
+		if !n.hasBlock() {
+			behind = strings.TrimPrefix(n.flat(), n.s)
+		}
+		if !p.fits(n.s+behind, indent) && len([]rune(behind)) > width/2 {
+			behind = "" // it is broken itself
+		}
+		p.tag(n.s, behind, indent)
 		if p.body(n.children, n.tail, n.isBlock(), indent+1) {
 			p.line()
 		}
@@ -145,15 +152,21 @@ func (p *printer) node(n *node, indent int) {
 	}
 }
 
-// tag writes a start tag, with its attributes on lines of their own if it is too long.
-func (p *printer) tag(s string, indent int) {
-	if p.fits(s, indent) || strings.Contains(s, "\n") {
+// tag writes a start tag, with its attributes on further lines if it is too long together with
+// what comes right behind it.
+func (p *printer) tag(s, behind string, indent int) {
+	if p.fits(s+behind, indent) || strings.Contains(s, "\n") {
 		p.put(s, indent)
 		return
 	}
-	for i, part := range p.parts(s) {
+	parts := p.parts(s)
+	for i, part := range parts {
 		if i > 0 {
-			if p.fits(" "+part, indent) {
+			need := " " + part
+			if i == len(parts)-1 {
+				need += behind
+			}
+			if p.fits(need, indent) {
 				part = " " + part
 			} else {
 				p.line()

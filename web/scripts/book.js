@@ -4,9 +4,15 @@ import { askAgain } from "./ask.js";
 import { keepPlace } from "./keys.js";
 import { script } from "./live.js";
 
-/** @typedef {{ajax: (verb: string, path: string, o: object) => Promise<void>, trigger: (el: Element, name: string) => void}} Htmx */
+/**
+ * @typedef {{ajax: (verb: string, path: string, o: object) => Promise<void>, trigger: (el: Element, name: string) =>
+ * void}} Htmx
+ */
 
-/** htmx, unless it couldn't be read. A page on which nothing needs it at once is shown first. @type {Promise<Htmx | undefined>} */
+/**
+ * htmx, unless it couldn't be read. A page on which nothing needs it at once is shown first.
+ * @type {Promise<Htmx | undefined>}
+ */
 export const hx = (async () => {
   if (!("htmx" in window)) {
     await new Promise((shown) => {
@@ -25,10 +31,16 @@ export const hx = (async () => {
 })();
 const list = () => document.getElementById("book-list");
 
-// Parts of the list. A part that wasn't drawn yet takes the height of its lines. Of a long list the page brings the first parts;
+// Parts of the list. A part that wasn't drawn yet takes the height of its lines. Of a long list the page brings the
+// first parts;
 // places for the others are made once those are shown.
 
-/** The height of so many lines, of accounts under sites, and of letters above. @param {number} lines @param {number} under @param {number} heads */
+/**
+ * The height of so many lines, of accounts under sites, and of letters above.
+ * @param {number} lines
+ * @param {number} under
+ * @param {number} heads
+ */
 const heightOf = (lines, under, heads) =>
   `calc(var(--line) * ${lines} + var(--under) * ${under} + var(--head) * ${heads})`;
 
@@ -197,7 +209,10 @@ async function refresh(byItself) {
   addressing = setTimeout(keepAddress, 250);
 }
 
-/** The address of what is looked for, until the browser has it: not at each letter, for it draws its own line anew each time. */
+/**
+ * The address of what is looked for, until the browser has it: not at each letter, for it draws its own line anew
+ * each time.
+ */
 let address = "",
   addressing = 0;
 
@@ -208,7 +223,11 @@ function keepAddress() {
 }
 document.addEventListener("click", keepAddress, true);
 
-/** Gives a list what a fresh one holds. Its count stays the same element: a screen reader follows it. @param {HTMLElement} old @param {HTMLElement} fresh */
+/**
+ * Gives a list what a fresh one holds. Its count stays the same element: a screen reader follows it.
+ * @param {HTMLElement} old
+ * @param {HTMLElement} fresh
+ */
 function takeOver(old, fresh) {
   const count = old.querySelector("#found"),
     said = fresh.querySelector("#found");
@@ -229,7 +248,11 @@ function takeOver(old, fresh) {
   old.dataset.state = fresh.dataset.state;
 }
 
-/** Has parts look as before until they are drawn anew: where the book is scrolled down, nothing goes blank for a moment. @param {Element[]} before */
+/**
+ * Has parts look as before until they are drawn anew: where the book is scrolled down, nothing goes blank for a
+ * moment.
+ * @param {Element[]} before
+ */
 function keepLook(before) {
   if (!before.length) return;
   spread();
@@ -482,7 +505,13 @@ async function doAct(b) {
   if ((await send(`/acts/${b.dataset.act}`, body, b)) && several) setChoosing(false);
 }
 
-/** Sends an act, and shows the line that says what was done. @param {string} path @param {URLSearchParams} body @param {HTMLElement} from @returns {Promise<boolean>} */
+/**
+ * Sends an act, and shows the line that says what was done.
+ * @param {string} path
+ * @param {URLSearchParams} body
+ * @param {HTMLElement} from
+ * @returns {Promise<boolean>}
+ */
 async function send(path, body, from) {
   const resp = await fetch(path, { method: "POST", body, headers: { "HX-Request": "true" } });
   if (resp.status === 401) {
