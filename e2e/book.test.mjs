@@ -29,20 +29,20 @@ const found = () => page.innerText("#found");
 test("a card: checked, masked, named by its brand; its history; made so again", async () => {
   await page.goto(d.desk + "/cards");
   await accessible("cards");
-  assert.match(await page.innerText(".warning"), /passport[\s\S]*runs out in|runs out/);
+  assert.match(await page.innerText(".warning"), /passport[\s\S]*expires in|runs out/);
   await page.click("text=New one");
   await page.waitForSelector("#number");
   await accessible("a card's form");
   await page.fill("#number", "4111 1111 1111 1112");
   await page.fill("#title", "Mooring card");
-  await page.click(".sheet-acts button:has-text('Keep')");
+  await page.click(".sheet-acts button:has-text('Save')");
   await page.waitForSelector("text=This isn’t a card number");
   await page.fill("#number", "4111 1111 1111 1111");
   await page.fill("#emergency", "01632 960 999");
   await page.click("text=A field of your own");
   await page.fill("[name=own_label]", "Daily limit");
   await page.fill("[name=own_value]", "300");
-  await page.click(".sheet-acts button:has-text('Keep')");
+  await page.click(".sheet-acts button:has-text('Save')");
   await page.waitForSelector("#sheet h1:has-text('Mooring card')");
   assert.match(await page.innerText("#sheet"), /•••• 1111[\s\S]*Visa[\s\S]*Ring[\s\S]*Daily limit[\s\S]*300/);
   assert.equal(await page.getAttribute("#sheet a:has-text('Ring')", "href"), "tel:01632960999");
@@ -50,7 +50,7 @@ test("a card: checked, masked, named by its brand; its history; made so again", 
   await page.keyboard.press("e");
   await page.fill("#title", "Mooring credit card");
   await page.fill("#number", "5555 5555 5555 4444");
-  await page.click(".sheet-acts button:has-text('Keep')");
+  await page.click(".sheet-acts button:has-text('Save')");
   await page.waitForSelector("#sheet h1:has-text('Mooring credit card')");
   await page.click("#sheet a:has-text('Read')");
   await page.waitForSelector(".versions");
@@ -59,7 +59,7 @@ test("a card: checked, masked, named by its brand; its history; made so again", 
   await page.locator(".was button:has-text('Show')").first().click();
   await page.waitForSelector(".was .grouped");
   assert.equal((await page.locator(".was .glyphs").allInnerTexts()).join(""), "4111111111111111");
-  await page.click(".versions button:has-text('Make it so again')");
+  await page.click(".versions button:has-text('Restore this version')");
   await page.waitForSelector("#sheet h1:text-is('Mooring card')");
   await page.click("#notices >> text=Undo");
   await page.waitForSelector("#sheet h1:has-text('Mooring credit card')");
@@ -67,7 +67,7 @@ test("a card: checked, masked, named by its brand; its history; made so again", 
 
 test("narrow by presses and words, with Back", async () => {
   await page.goto(d.desk + "/logins");
-  await page.click("summary:has-text('Narrow')");
+  await page.click("summary:has-text('Filter')");
   await page.click(".press:has-text('Wi-Fi networks')");
   await page.waitForSelector("b:has-text('Home Wi-Fi')");
   assert.equal(await page.inputValue("#find"), "kind=wifi");
@@ -80,7 +80,7 @@ test("narrow by presses and words, with Back", async () => {
   await page.goBack();
   assert.equal(await page.inputValue("#find"), "folder=Shops");
   await page.fill("#find", "gulwling");
-  await page.waitForSelector("text=a slip forgiven");
+  await page.waitForSelector("text=with similar spelling");
   assert.match(await page.innerText(".site >> nth=0"), /ullwing/);
   await page.fill("#find", "colour=red");
   await page.waitForSelector("text=narrows nothing");
@@ -109,7 +109,7 @@ test("choose several by keys, tag, archive, delete for good, undo", async () => 
   await page.locator(".line-main").first().click();
   await page.waitForSelector("#sheet [data-act=archive]");
   await page.click("#sheet [data-act=archive]");
-  await page.waitForSelector("#sheet >> text=Bring back");
+  await page.waitForSelector("#sheet >> text=Restore");
   await page.click("#sheet [data-act=purge]");
   await page.click("#sheet >> text=Press again");
   // the vault was opened with the master password just now
@@ -164,7 +164,7 @@ test("files: attached, shown, saved, taken off", async () => {
     buffer: Buffer.alloc(11 << 20),
   });
   await page.waitForSelector("text=larger than 10 MB");
-  await page.locator(".file-list li", { hasText: "note.txt" }).locator("text=Take off").click();
+  await page.locator(".file-list li", { hasText: "note.txt" }).locator("text=Remove").click();
   await page.waitForSelector("#notices >> text=taken off");
 });
 
@@ -246,7 +246,7 @@ test("the picture of a setup key, dropped and pasted", async () => {
     assert.match(await page.inputValue("#setup"), /secret=GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ/, how);
   }
   await page.fill("#title", "Mooring test");
-  await page.click(".sheet-acts button:has-text('Keep')");
+  await page.click(".sheet-acts button:has-text('Save')");
   await page.waitForSelector(".one-time .code");
   assert.match((await page.innerText(".one-time .code >> nth=0")).replace(/\s/g, ""), /^\d{6}$/);
 });
@@ -263,14 +263,14 @@ test("the kind is changed in the form, and nothing typed is lost", async () => {
     ["Reading club", "Thursdays at the Tidewater"],
   );
   await page.fill("#number", "TW-7781");
-  await page.click(".sheet-acts button:has-text('Keep')");
+  await page.click(".sheet-acts button:has-text('Save')");
   await page.waitForSelector("#sheet h1:has-text('Reading club')");
   assert.match(await page.innerText("#sheet"), /membership[\s\S]*TW-7781/);
   await page.keyboard.press("e");
   await page.waitForSelector("#kind");
   await page.selectOption("#kind", "login");
   await page.waitForSelector("#username");
-  await page.click(".sheet-acts button:has-text('Keep')");
+  await page.click(".sheet-acts button:has-text('Save')");
   await page.waitForSelector("#sheet >> text=From before");
   await page.locator(".row-line", { hasText: "Number" }).locator("text=Show").click();
   await page.waitForFunction(
@@ -334,12 +334,12 @@ test("a list of sites from a file: added, used in the form, found, taken out; a 
   await page.locator("[data-site]", { hasText: "Whelk Street Bakery" }).click();
   assert.equal(await page.inputValue("#title"), "Whelk Street Bakery");
   assert.match(await page.inputValue("[name=address]"), /whelk/);
-  await page.click(".sheet-acts button:has-text('Keep')");
+  await page.click(".sheet-acts button:has-text('Save')");
   await page.waitForSelector("#sheet >> text=The same site lives at");
   await page.fill("#find", "whelk-orders");
   await page.waitForSelector(".book-list .line:has-text('Whelk Street Bakery')");
   await page.goto(d.desk + "/settings");
-  await page.locator("li", { hasText: "Whelk Street Bakery" }).locator("text=Take out").click();
+  await page.locator("li", { hasText: "Whelk Street Bakery" }).locator("text=Remove").click();
   await page.waitForFunction(() => !document.body.textContent?.includes("Whelk Street Bakery"));
 });
 

@@ -53,7 +53,7 @@ test("Go opens the sign-in page and fills it; with the login's leave it signs in
   await site.close();
   await desk.goto(`${d.laptop}/items/${id}/edit`);
   await desk.check("#submit");
-  await desk.click("button:has-text('Keep')");
+  await desk.click("button:has-text('Save')");
   await desk.waitForSelector("#sheet h1");
   await desk.goto(`${d.laptop}/items/${id}`);
   [site] = await Promise.all([b.context.waitForEvent("page"), desk.click("[data-key=g]")]);
@@ -64,7 +64,7 @@ test("Go opens the sign-in page and fills it; with the login's leave it signs in
   await change.waitForURL("**/change");
   await change.close();
   await site.close();
-  await desk.click("text=Its programs");
+  await desk.click("text=Find its apps");
   await desk.waitForSelector("text=names 1 program");
   await desk.waitForSelector("text=example.lanternfish.app");
 });
@@ -73,7 +73,7 @@ test("filling without asking is a choice for one login", async () => {
   const id = await sheetOf("gullwing practice");
   await desk.goto(`${d.laptop}/items/${id}/edit`);
   await desk.check("#fill-alone");
-  await desk.click("button:has-text('Keep')");
+  await desk.click("button:has-text('Save')");
   await desk.waitForSelector("#sheet h1");
   const site = await b.page();
   await site.goto(d.site("gullwing", "/sign-in"));
@@ -88,7 +88,7 @@ test("by the key: the likely login, and pressed again the next", async () => {
   await desk.fill("#title", "Wren’s groceries");
   await desk.fill("#username", "wren@x.example");
   await desk.fill("#password", "wren-1");
-  await desk.click("button:has-text('Keep')");
+  await desk.click("button:has-text('Save')");
   await desk.waitForSelector("#sheet h1:has-text('Wren')");
   const site = await b.page();
   await site.goto(d.site("pantryandpier", "/sign-in"));
@@ -132,7 +132,7 @@ test("the one-time code is copied for the page that comes next and cleared; a pr
   await desk.fill("#title", "Tide clock");
   await desk.fill("#username", "maren.tide");
   await desk.fill("#password", "ebb-and-flow-9");
-  await desk.click("button:has-text('Keep')");
+  await desk.click("button:has-text('Save')");
   await desk.waitForSelector("[data-hand]");
   for (const want of ["maren.tide", "ebb-and-flow-9"]) {
     await desk.click("[data-hand]");
@@ -173,13 +173,13 @@ test("a change that the site refuses: one press steps back", async () => {
   await site.bringToFront();
   let y = 400;
   while (y > 100 && !(await shown(site, 1280 - 26 - 372 + 45, y))) y -= 6;
-  await site.mouse.click(1280 - 26 - 372 + 45, y - 26); // Step back
+  await site.mouse.click(1280 - 26 - 372 + 45, y - 26); // Keep the old one
   await site.waitForTimeout(500);
   await desk.bringToFront();
   await desk.reload();
   await desk.waitForSelector("#sheet h1");
   assert.equal(await desk.locator(".staged").count(), 0);
-  await desk.click("text=Read");
+  await desk.click("text=Show all versions");
   await desk.locator(".versions button:has-text('Show')").first().click();
   await desk.waitForSelector(".versions .grouped");
   assert.ok(
@@ -249,7 +249,7 @@ test("the window makes passwords that lie in the drawer, and keeps what is typed
   await w2.waitForTimeout(300);
   await desk.goto(d.laptop + "/devices");
   await desk.waitForSelector("text=nothing is offered");
-  await desk.click("text=As usual again");
+  await desk.click("text=Reset");
   await desk.waitForSelector("text=nothing is offered", { state: "detached" });
   await w2.close();
   await site.close();

@@ -63,13 +63,13 @@ test("two files become a plan; decided, brought in, taken back", async () => {
   const step = page.locator(".step", { hasText: "Brackish Radio" }).locator("select");
   await step.selectOption({ label: "Take that of desk.csv" });
   await page.waitForSelector("text=1 decided");
-  const [mend] = await Promise.all([page.waitForEvent("download"), page.click("text=Save as CSV to mend")]);
+  const [mend] = await Promise.all([page.waitForEvent("download"), page.click("text=Save these rows as CSV")]);
   assert.match(
     readFileSync(await mend.path(), "utf8"),
     /^name,url,username,password,note,line,reason\r\n,,nobody,x,,5,it has neither an address nor a name\r\n$/,
   );
   await page.click("text=Import 3 logins");
-  await page.waitForSelector("text=Brought in");
+  await page.waitForSelector("text=Imported");
   await accessible("what comes next");
   await page.goto(d.desk + "/logins?q=whimbrel");
   await page.locator(".line-main").first().click();
@@ -88,10 +88,10 @@ test("two files become a plan; decided, brought in, taken back", async () => {
   await page.waitForSelector("#sheet[data-id]");
   await page.keyboard.press("e");
   await page.fill("#notes", "edited since");
-  await page.click(".sheet-acts button:has-text('Keep')");
+  await page.click(".sheet-acts button:has-text('Save')");
   await page.waitForSelector("#sheet >> text=edited since");
   await page.goto(d.desk + "/import");
-  await page.click("text=Bring in more");
+  await page.click("text=Import more");
   await page.click(".device-list >> text=Take it back");
   await page.waitForSelector(".done:has-text('What was edited since stays: Skua')");
   await page.goto(d.desk + "/logins?q=whimbrel");
@@ -116,18 +116,18 @@ test("columns without names: guessed, changed by hand, remembered", async () => 
   );
   await page.waitForSelector("#plan");
   typed.push("crust-9-Apple", "hammer-7-Nail");
-  await page.click("text=Columns guessed, have a look");
+  await page.click("text=Columns were guessed: please check");
   assert.doesNotMatch(await page.innerText(".columns"), /crust-9-Apple/, "a password is masked");
   await page.locator(".column select").nth(0).selectOption("notes");
   await page.waitForFunction(() => /Petrelpies/.test(document.getElementById("plan")?.textContent ?? ""));
-  await page.click("text=Put back");
+  await page.click("text=Drop these files");
   await page.setInputFiles(
     "#import-files",
     file("notebook.txt", "Petrel Pies\tpetrelpies.example\tmaren\tcrust-9-Apple\n"),
   );
   await page.waitForSelector("#plan");
   assert.equal(await page.locator(".column select").nth(0).inputValue(), "notes");
-  await page.click("text=Put back");
+  await page.click("text=Drop these files");
 });
 
 test("pasted, dropped, and what can't be read", async () => {
@@ -148,7 +148,7 @@ test("pasted, dropped, and what can't be read", async () => {
   });
   await page.waitForSelector(".trouble:has-text('packed file')");
   assert.match(await page.textContent("#plan"), /Godwit/, "what was read stays");
-  await page.click("text=Put back");
+  await page.click("text=Drop these files");
 });
 
 test("the tab is closed in the middle: all of it is there or nothing", async () => {
@@ -179,7 +179,7 @@ test("the tab is closed in the middle: all of it is there or nothing", async () 
     if (there) {
       await page.click("text=Take it back >> nth=0");
       await page.waitForSelector(".done:has-text('6,000 items gone')", { timeout: 30_000 });
-    } else await page.click("text=Put back");
+    } else await page.click("text=Drop these files");
   }
 });
 
@@ -196,7 +196,7 @@ test("export asks first, and what it writes comes back", async () => {
     ["exchange", /\.exchange\.json$/],
   ]) {
     await page.check(`[value=${format}]`);
-    const press = "text=Write the file",
+    const press = "text=Save the file",
       waits = page.waitForEvent("download");
     if (format === "json") {
       // it is asked for in any case
@@ -222,7 +222,7 @@ test("export asks first, and what it writes comes back", async () => {
     await page.waitForSelector("#plan");
     if (format === "json")
       assert.match(await page.innerText("#plan"), new RegExp(`become 0 logins`), "nothing of it is missing");
-    await page.click("text=Put back");
+    await page.click("text=Drop these files");
     writeFileSync(path, "");
   }
 });
@@ -232,10 +232,10 @@ test("what was chosen in the book is written out, and nothing else", async () =>
   await page.click("[data-choose]");
   await page.locator(".choose").nth(0).check();
   await page.locator(".choose").nth(1).check();
-  await page.click("#choosing >> text=Write out");
+  await page.click("#choosing >> text=Export");
   await page.waitForSelector("text=2 items that you chose");
   await page.check("[value=csv]");
-  const got = await answering("text=Write the file", page.waitForEvent("download"));
+  const got = await answering("text=Save the file", page.waitForEvent("download"));
   const rows = readFileSync(await got.path(), "utf8")
     .trim()
     .split("\r\n");
@@ -246,10 +246,10 @@ test("a backup is written sealed, and comes back on another device's own vault",
   await page.goto(d.desk + "/import");
   await page.fill("#backup-passphrase", "winkles under the pier");
   await page.fill("#backup-again", "winkles over the pier");
-  await answering("text=Write the backup", page.waitForSelector(".bad:has-text('aren’t the same')"));
+  await answering("text=Save the backup", page.waitForSelector(".bad:has-text('aren’t the same')"));
   await page.fill("#backup-passphrase", "winkles under the pier");
   await page.fill("#backup-again", "winkles under the pier");
-  const got = await answering("text=Write the backup", page.waitForEvent("download"));
+  const got = await answering("text=Save the backup", page.waitForEvent("download"));
   const sealed = readFileSync(await got.path());
   assert.ok(sealed.subarray(0, 21).toString() === "age-encryption.org/v1" && !sealed.includes("Gullwing"));
   const other = await browser();
@@ -280,14 +280,14 @@ test("backups by themselves: a folder that can't be written to is refused, one t
   const plan = async (folder, then) => {
     await page.fill("#plan-folder", folder);
     await page.fill("#plan-passphrase", "winkles under the pier");
-    await answering("text=Write the first one", page.waitForSelector(then));
+    await answering("text=Save the first one", page.waitForSelector(then));
   };
   await plan(join(d.dir, "not there"), ".bad:has-text('no backup could be written')");
   assert.equal(await page.inputValue("#plan-folder"), join(d.dir, "not there"), "what was typed is still there");
   mkdirSync(join(d.dir, "backups"));
   await plan(join(d.dir, "backups"), "p:has-text('read back on')");
   assert.equal(readdirSync(join(d.dir, "backups")).length, 1);
-  await page.click("text=No more of them");
+  await page.click("text=Stop automatic backups");
   await page.waitForSelector("#plan-folder");
 });
 
@@ -299,7 +299,7 @@ test("at 390 px", async () => {
   await page.waitForSelector("#plan");
   assert.equal(await page.evaluate(() => document.documentElement.scrollWidth), 390);
   await accessible("a plan at 390");
-  await page.click("text=Put back");
+  await page.click("text=Drop these files");
 });
 
 test("nothing is in clear in any file, and no script went wrong", () => {

@@ -52,7 +52,7 @@ try {
   await page.fill("[name=address]", "https://kelpandcrown.example/sign-in");
   await page.fill("#username", "mtolliver");
   await page.click(".generator summary");
-  await page.click("button:has-text('Make one')");
+  await page.click("button:has-text('Make another')");
   await page.waitForSelector("#made .grouped");
   await page.mouse.move(900, 100);
   await pause(400);
@@ -63,7 +63,7 @@ try {
   await pause(400);
   await shot("cards");
   await page.goto(d.desk + "/logins");
-  await page.click("summary:has-text('Narrow')");
+  await page.click("summary:has-text('Filter')");
   await page.click(".press:has-text('folder=Shops')");
   await page.waitForSelector("text=folder=Shops");
   await page.click("[data-choose]");
@@ -76,7 +76,7 @@ try {
   await page.waitForSelector("#sheet h1");
   await page.keyboard.press("e");
   await page.fill("#title", "Mooring Mutual savings");
-  await page.click(".sheet-acts button:has-text('Keep')");
+  await page.click(".sheet-acts button:has-text('Save')");
   await page.waitForSelector("#notices");
   await page.click("#sheet a:has-text('Read')");
   await page.waitForSelector(".versions");
@@ -116,7 +116,7 @@ try {
   await page.waitForSelector("#plan");
   await pause(400);
   await shot("import-plan");
-  await page.click("text=Put back");
+  await page.click("text=Drop these files");
   await page.goto(d.desk + "/settings");
   await pause(300);
   await shot("settings");

@@ -93,12 +93,12 @@ test("create a vault, check its sheet, make a login, find it, archive it", async
     await page.fill("#username", "wren");
     await page.click(".generator summary");
     await page.fill("[name=length]", "30");
-    await page.click("button:has-text('Make one')");
+    await page.click("button:has-text('Make another')");
     await page.click("text=Use this one");
     const made = await page.inputValue("#password");
     assert.equal(made.length, 30);
     await page.fill("#notes", "<b>beans</b>");
-    await page.dblclick(".sheet-acts button:has-text('Keep')");
+    await page.dblclick(".sheet-acts button:has-text('Save')");
     await page.waitForSelector("#sheet h1:has-text('Kelp & Crown')");
     assert.match(await page.innerText("#sheet"), /kelpandcrown\.example\/in\s/);
     assert.equal(await page.locator(".line").count(), 1, "a double press makes one login");
@@ -115,23 +115,23 @@ test("create a vault, check its sheet, make a login, find it, archive it", async
     await page.waitForSelector("#title");
     await page.fill("#title", "Kelp for Wren");
     await page.fill("#password", "beans-and-tides");
-    await page.click(".sheet-acts button:has-text('Keep')");
+    await page.click(".sheet-acts button:has-text('Save')");
     await page.waitForSelector("#sheet h1:has-text('Kelp for Wren')");
-    await page.click("text=Read");
+    await page.click("text=Show all versions");
     await page.waitForSelector("text=Every version");
     await page.click("#sheet .secret button");
     await page.waitForSelector(".grouped");
     assert.equal((await page.locator(".glyphs").allInnerTexts()).join(""), made, "the earlier password is readable");
     await accessible(page, "earlier values");
     await page.click("text=Back to the sheet");
-    await page.click("text=Put into the archive");
+    await page.click(".sheet-foot >> text=Archive");
     await page.waitForSelector("#sheet >> text=in the archive");
     const put = page.url();
     await page.goto(`${at}/archive`);
     await accessible(page, "archive");
     await page.goto(put);
-    await page.click("text=Bring back");
-    await page.waitForSelector("text=Put into the archive");
+    await page.click("#sheet >> text=Restore");
+    await page.waitForSelector(".sheet-foot >> text=Archive");
 
     // Killed and started again: the vault is locked, and everything is there.
     await own.stop("SIGKILL");
@@ -198,7 +198,7 @@ test("a change shows on another device by itself, and the cloud may be away", as
   await other.click(".thumbs a[data-letter=Z]");
   await page.goto(d.desk + "/items/new");
   await page.fill("#title", "Zebra Crossing Club");
-  await page.click(".sheet-acts button:has-text('Keep')");
+  await page.click(".sheet-acts button:has-text('Save')");
   await other.bringToFront(); // a page in the background draws no new lines
   await other.waitForSelector("b:has-text('Zebra Crossing Club')", { timeout: 3000 });
   await other.click("text=Zebra Crossing Club");
@@ -206,7 +206,7 @@ test("a change shows on another device by itself, and the cloud may be away", as
   await page.bringToFront();
   await page.keyboard.press("e");
   await page.fill("#notes", "meets on Tuesdays");
-  await page.click(".sheet-acts button:has-text('Keep')");
+  await page.click(".sheet-acts button:has-text('Save')");
   await other.waitForSelector("#sheet >> text=meets on Tuesdays", { timeout: 3000 });
 
   const devices = await b.page();
@@ -228,10 +228,10 @@ test("an edit from a stale tab doesn't undo what was changed meanwhile", async (
     await p.waitForSelector("#title");
   }
   await page.fill("#notes", "changed here");
-  await page.click(".sheet-acts button:has-text('Keep')");
+  await page.click(".sheet-acts button:has-text('Save')");
   await page.waitForSelector("#sheet >> text=changed here");
   await stale.fill("#folder", "Ferries");
-  await stale.click(".sheet-acts button:has-text('Keep')");
+  await stale.click(".sheet-acts button:has-text('Save')");
   await stale.waitForSelector("#sheet >> text=Ferries");
   assert.match(await stale.innerText("#sheet"), /changed here/);
   await stale.close();

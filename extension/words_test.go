@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"redlocket/core/keys"
+	"redlocket/core/version"
 )
 
 var write = flag.Bool("write", false, "write src/wordlist.js anew")
@@ -54,4 +55,13 @@ func TestPack(t *testing.T) {
 		_, err := fs.Stat(Files(), f)
 		assert.NoError(t, err)
 	}
+}
+
+// Program and extension are of one version.
+func TestVersionIsThePrograms(t *testing.T) {
+	b, err := fs.ReadFile(Files(), "manifest.json")
+	require.NoError(t, err)
+	var m struct{ Version string }
+	require.NoError(t, json.Unmarshal(b, &m))
+	assert.Equal(t, version.Number, m.Version)
 }

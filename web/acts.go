@@ -117,5 +117,5 @@ func (s *Server) settle(w http.ResponseWriter, r *http.Request) error {
 	if err == nil {
 		err = vaultOf(r).Items.Resolve(r.Context(), chi.URLParam(r, "id"), p)
 	}
-	return s.acted(w, r, err, "Settled. The other password is in the history.", "/items/"+chi.URLParam(r, "id"))
+	return s.acted(w, r, err, "Done. The other password is in the history.", "/items/"+chi.URLParam(r, "id"))
 }

@@ -300,7 +300,7 @@ func (s *Server) saveItem(w http.ResponseWriter, r *http.Request) error {
 	f := readForm(r)
 	err := vaultOf(r).Items.SaveForm(r.Context(), f.ID, f.typed(r))
 	if err == nil {
-		return s.acted(w, r, nil, "Kept.", "/items/"+f.ID+stateOf(r))
+		return s.acted(w, r, nil, "Saved.", "/items/"+f.ID+stateOf(r))
 	}
 	page := View{Bad: map[string]string{}}
 	var bad records.FormErrors

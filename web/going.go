@@ -28,9 +28,9 @@ func (s *Server) goingRoutes(r routes) {
 // staged decides about a new password that waits for its site.
 func (s *Server) staged(w http.ResponseWriter, r *http.Request) error {
 	id := chi.URLParam(r, "id")
-	words, err := "The password before is this login’s own again. The new one stays under “Over time”.", error(nil)
+	words, err := "This login has its old password again. The new one stays under “History”.", error(nil)
 	if r.FormValue("took") != "" {
-		words, err = "The new password is this login’s own. The one before stays under “Over time”.", vaultOf(
+		words, err = "This login has its new password. The old one stays under “History”.", vaultOf(
 			r,
 		).Staged.Confirm(
 			r.Context(),

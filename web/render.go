@@ -18,6 +18,7 @@ import (
 	"redlocket/core/site"
 	"redlocket/core/transfer"
 	"redlocket/core/vault"
+	"redlocket/core/version"
 )
 
 // View is what every template gets.
@@ -65,6 +66,7 @@ func (s *Server) funcs() template.FuncMap {
 		"shownAs":  shownAs,
 		"ownForms": func() []choice { return ownForms },
 		"sentence": sentence,
+		"version":  version.String,
 		"join":     strings.Join,
 		"first":    func(s string) string { f, _, _ := strings.Cut(s, " "); return f },
 		"seconds":  func(d time.Duration) int { return int(d.Seconds()) },

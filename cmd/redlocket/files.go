@@ -3,7 +3,6 @@ package main
 import (
 	"bufio"
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"io"
@@ -12,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/gofrs/flock"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
@@ -51,28 +51,26 @@ func exitCode(err error) int {
 	return exitTrouble
 }
 
+// errNoVault is returned for a data folder that hasn't the vault that was asked for.
+var errNoVault = errors.New("there is no such vault")
+
 // errInUse is returned where another process works on the data.
 var errInUse = errors.New("another Red Locket is running on this data already: use its pages, or end it first")
 
 // holdFolder makes sure that one process at a time works on a data folder. The lock goes
 // with the process, however that ends.
-func holdFolder(ctx context.Context, dir string) (release func(), err error) {
+func holdFolder(dir string) (release func(), err error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
-	db, err := sql.Open("sqlite", "file:"+filepath.ToSlash(filepath.Join(dir, "in-use.db"))+"?_pragma=busy_timeout(0)")
-	if err != nil {
-		return nil, err
+	lock := flock.New(filepath.Join(dir, "in-use.lock"), flock.SetPermissions(0o600))
+	switch held, err := lock.TryLock(); {
+	case err != nil:
+		return nil, fmt.Errorf("failed to lock %s: %w", dir, err)
+	case !held:
+		return nil, exit{exitInUse, errInUse}
 	}
-	db.SetMaxOpenConns(1)
-	if _, err := db.ExecContext(ctx, "BEGIN EXCLUSIVE"); err != nil {
-		_ = db.Close()
-		if strings.Contains(err.Error(), "locked") || strings.Contains(err.Error(), "BUSY") {
-			return nil, exit{exitInUse, errInUse}
-		}
-		return nil, fmt.Errorf("failed to open %s: %w", dir, err)
-	}
-	return func() { _ = db.Close() }, nil
+	return func() { _ = lock.Close() }, nil
 }
 
 // terminal asks for what must not be seen, and shows how far work is.
@@ -159,7 +157,7 @@ func (o *fileOptions) open(ctx context.Context, t *terminal) (v *app.Vault, done
 				"there are several vaults here; say which one with --profile and its e-mail address",
 			)
 		}
-		return nil, nil, fmt.Errorf("there is no such vault in %s", o.device.dir)
+		return nil, nil, fmt.Errorf("%w in %s", errNoVault, o.device.dir)
 	}
 	password, err := t.secret("Master password of " + card.Email)
 	if err == nil {
@@ -176,7 +174,7 @@ func (o *fileOptions) hold(ctx context.Context) (*deviceApp, func(), error) {
 	if err := o.device.ownFolder(); err != nil {
 		return nil, nil, err
 	}
-	release, err := holdFolder(ctx, o.device.dir)
+	release, err := holdFolder(o.device.dir)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -201,7 +199,7 @@ Where files disagree about a password the newer one becomes current if its date 
 known; else all stay at hand until one was tried. Nothing is lost, and the
 import can be taken back in the pages, under Import.
 
-Exit codes: 0 all was brought in; 1 nothing was, because something failed; 2 wrong
+Exit codes: 0 all was imported; 1 nothing was, because something failed; 2 wrong
 master password; 3 some rows or files couldn't be used; 4 Red Locket is running.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return runImport(cmd.Context(), o, args, dry, keep, cmd.OutOrStdout())
@@ -284,7 +282,7 @@ func carryOut(ctx context.Context, t *terminal, i *importing.Job, keep bool, out
 		i.View(func(_ *transfer.Plan, s importing.State) { st = s })
 		if !st.Running {
 			if st.Err == nil {
-				fmt.Fprintf(out, "brought in: %d new, %d changed\n", st.Result.Made, st.Result.Changed)
+				fmt.Fprintf(out, "imported: %d new, %d changed\n", st.Result.Made, st.Result.Changed)
 			}
 			return st.Err
 		}
@@ -379,7 +377,7 @@ with a passphrase in the age format. It is read back before it counts as written
 			if err != nil {
 				return err
 			}
-			again, err := t.secret("The same again")
+			again, err := t.secret("Again, to confirm")
 			if err != nil {
 				return err
 			}
@@ -481,7 +479,7 @@ func runRestore(ctx context.Context, o fileOptions, file, name, email string, ou
 func (o *fileOptions) target(ctx context.Context, t *terminal, name, email string) (*app.Vault, func(), error) {
 	if email == "" {
 		v, done, err := o.open(ctx, t)
-		if err != nil && strings.Contains(err.Error(), "there is no such vault") {
+		if errors.Is(err, errNoVault) {
 			err = errors.New("there is no vault here yet: give --email for the new one")
 		}
 		return v, done, err
@@ -497,7 +495,7 @@ func (o *fileOptions) target(ctx context.Context, t *terminal, name, email strin
 	p, err := t.secret("Master password of the new vault")
 	if err == nil {
 		var again secret.Text
-		if again, err = t.secret("The same again"); err == nil {
+		if again, err = t.secret("Again, to confirm"); err == nil {
 			var v *app.Vault
 			if v, err = d.device.Create(ctx, app.NewVault{Name: name, Email: email, Password: p,
 				Repeat: again}); err == nil {

@@ -77,9 +77,9 @@ func TestFilesByCommandLine(t *testing.T) {
 	out = run(exitRows, []string{masterPassword}, "import", at("a.csv"), "--data", at("one"), "--dry-run")
 	assert.Contains(t, out, "2 rows, 2 logins: new")
 	assert.Contains(t, out, "a.csv, line 4: it has neither an address nor a name")
-	assert.NotContains(t, out, "brought in")
+	assert.NotContains(t, out, "imported")
 	out = run(exitRows, []string{masterPassword}, "import", at("a.csv"), "--data", at("one"))
-	assert.Contains(t, out, "brought in: 2 new, 0 changed")
+	assert.Contains(t, out, "imported: 2 new, 0 changed")
 	run(exitPassword, []string{"not it"}, "import", at("a.csv"), "--data", at("one"))
 	run(exitTrouble, []string{masterPassword}, "import", at("nothing.csv"), "--data", at("one"))
 
@@ -151,7 +151,7 @@ func TestFilesByCommandLine(t *testing.T) {
 		assert.NoFileExists(t, at("none.csv"))
 	}
 
-	release, err := holdFolder(t.Context(), at("two"))
+	release, err := holdFolder(at("two"))
 	require.NoError(t, err)
 	out = run(exitInUse, []string{masterPassword}, "export", at("again.json"), "--data", at("two"))
 	assert.Contains(t, out, "running on this data already")

@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"redlocket/core/version"
 	"redlocket/practice"
 )
 
@@ -34,8 +35,9 @@ func root() *cobra.Command {
 	var o deviceOptions
 	var noBrowser bool
 	cmd := &cobra.Command{
-		Use:   "redlocket",
-		Short: "Keeps website and app logins in a vault that only you can open",
+		Use:     "redlocket",
+		Version: version.String(),
+		Short:   "Keeps website and app logins in a vault that only you can open",
 		Long: `Red Locket keeps website and app logins in an encrypted vault, on each of your
 computers and in your browsers.
 

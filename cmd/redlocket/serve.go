@@ -176,7 +176,7 @@ func runDevice(ctx context.Context, o deviceOptions, open bool) error {
 	if err != nil {
 		return err
 	}
-	release, err := holdFolder(ctx, o.dir)
+	release, err := holdFolder(o.dir)
 	if err != nil {
 		return err
 	}

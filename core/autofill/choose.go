@@ -8,6 +8,7 @@ import (
 	"unicode"
 
 	"github.com/goodsign/monday"
+	"github.com/nyaruka/phonenumbers"
 	"golang.org/x/text/language"
 	"golang.org/x/text/language/display"
 	"golang.org/x/text/unicode/norm"
@@ -126,18 +127,17 @@ var countryLanguages = []language.Tag{
 // alsoCalled are names of countries that lists use beside those of the Unicode CLDR
 // (common practice; from memory).
 var alsoCalled = map[string][]string{
-	"GB": {
-		"UK",
-		"Great Britain",
-		"United Kingdom of Great Britain and Northern Ireland",
-		"Britain",
-	}, "US": {"USA", "United States of America", "U.S.A.", "America"},
-	"NL": {
-		"The Netherlands",
-		"Holland",
-	}, "CZ": {"Czech Republic"}, "RU": {"Russian Federation"}, "KR": {"South Korea", "Korea, Republic of"},
+	"GB": {"UK", "Great Britain", "United Kingdom of Great Britain and Northern Ireland", "Britain"},
+	"US": {"USA", "United States of America", "U.S.A.", "America"},
+	"NL": {"The Netherlands", "Holland"},
+	"CZ": {"Czech Republic"},
+	"RU": {"Russian Federation"},
+	"KR": {"South Korea", "Korea, Republic of"},
 	"IE": {"Republic of Ireland", "Eire"},
-	"TR": {"Turkey"}, "VN": {"Viet Nam"}, "CN": {"People's Republic of China"}, "DE": {"BRD"},
+	"TR": {"Turkey"},
+	"VN": {"Viet Nam"},
+	"CN": {"People's Republic of China"},
+	"DE": {"BRD"},
 }
 
 // countryNames returns an ISO 3166-1 code, in two and three letters, and the country's
@@ -184,37 +184,6 @@ func countryName(code, lang string) string {
 	return code
 }
 
-// dialCodes are telephone country codes (ITU-T E.164; from memory) and what is dialled
-// before a number within the country.
-var dialCodes = map[string]struct{ code, trunk string }{
-	"GB": {
-		"44",
-		"0",
-	}, "IE": {"353", "0"}, "US": {"1", ""}, "CA": {"1", ""}, "DE": {"49", "0"}, "AT": {"43", "0"}, "CH": {"41", "0"},
-	"FR": {"33", "0"}, "BE": {"32", "0"},
-	"NL": {
-		"31",
-		"0",
-	}, "LU": {"352", ""}, "ES": {"34", ""}, "PT": {"351", ""}, "IT": {"39", ""}, "DK": {"45", ""}, "SE": {"46", "0"},
-	"NO": {"47", ""}, "FI": {"358", "0"},
-	"IS": {
-		"354",
-		"",
-	}, "PL": {"48", ""}, "CZ": {"420", ""}, "SK": {"421", "0"}, "HU": {"36", "06"}, "RO": {"40", "0"}, "BG": {"359",
-		"0"}, "GR": {"30", ""}, "TR": {"90", "0"},
-	"RU": {
-		"7",
-		"8",
-	}, "UA": {"380", "0"}, "EE": {"372", ""}, "LV": {"371", ""}, "LT": {"370", "8"}, "HR": {"385", "0"}, "SI": {"386",
-		"0"}, "RS": {"381", "0"},
-	"AU": {
-		"61",
-		"0",
-	}, "NZ": {"64", "0"}, "JP": {"81", "0"}, "KR": {"82", "0"}, "CN": {"86", "0"}, "TW": {"886", "0"}, "HK": {"852",
-		""}, "SG": {"65", ""}, "IN": {"91", "0"},
-	"BR": {"55", "0"}, "MX": {"52", ""}, "AR": {"54", "0"}, "ZA": {"27", "0"}, "IL": {"972", "0"}, "AE": {"971", "0"},
-}
-
 // telephone parts a number into country code, trunk prefix and the rest; code is empty
 // where the number is written as within its country. groups are the rest as its owner
 // wrote it, by spaces and the like.
@@ -223,40 +192,32 @@ type telephone struct {
 	groups            []string
 }
 
+// readTelephone reads a number by the rules of its country, or of the person's where it names
+// none. A number that fits no country's rules is kept as its digits.
 func readTelephone(tel, country string) telephone {
-	home, known := dialCodes[strings.ToUpper(country)]
-	digits := onlyDigits(tel)
-	t := telephone{rest: digits}
-	groups := strings.FieldsFunc(tel, func(r rune) bool { return !unicode.IsDigit(r) && r != '+' })
+	international := strings.HasPrefix(strings.TrimSpace(tel), "+")
+	groups := slices.DeleteFunc(
+		strings.FieldsFunc(tel, func(r rune) bool { return r < '0' || r > '9' }),
+		func(g string) bool { return g == "" },
+	)
+	n, err := phonenumbers.Parse(tel, strings.ToUpper(country))
+	if err != nil {
+		t := telephone{rest: onlyDigits(tel), groups: groups}
+		if international && len(groups) > 1 { // the owner set the country's code apart
+			t.code, t.groups = groups[0], groups[1:]
+			t.rest = strings.Join(t.groups, "")
+		}
+		return t
+	}
+	t := telephone{code: strconv.Itoa(int(n.GetCountryCode())), rest: phonenumbers.GetNationalSignificantNumber(n)}
+	t.trunk, _ = strings.CutSuffix(onlyDigits(phonenumbers.Format(n, phonenumbers.NATIONAL)), t.rest)
 	switch {
-	case strings.HasPrefix(strings.TrimSpace(tel), "+"):
-		if !known || !strings.HasPrefix(digits, home.code) {
-			known = false
-			for _, d := range dialCodes {
-				if strings.HasPrefix(digits, d.code) && len(d.code) > len(t.code) {
-					t.code, t.trunk, known = d.code, d.trunk, true
-				}
-			}
-			if !known && len(groups) > 1 { // the owner parted it
-				t.code = onlyDigits(groups[0])
-			}
-		} else {
-			t.code, t.trunk = home.code, home.trunk
-		}
-		t.rest = strings.TrimPrefix(digits, t.code)
-		if len(groups) > 0 && onlyDigits(groups[0]) == t.code {
-			groups = groups[1:]
-		} else {
-			groups = []string{t.rest}
-		}
-	case known:
-		t.code, t.trunk = home.code, home.trunk
-		if t.trunk != "" {
-			t.rest = strings.TrimPrefix(digits, t.trunk)
-			if len(groups) > 0 {
-				groups[0] = strings.TrimPrefix(groups[0], t.trunk)
-			}
-		}
+	case international && len(groups) > 0 && groups[0] == t.code:
+		groups = groups[1:]
+	case international:
+		groups = []string{t.rest}
+	case len(groups) > 0:
+		groups[0] = strings.TrimPrefix(groups[0], t.trunk)
 	}
 	t.groups = slices.DeleteFunc(groups, func(g string) bool { return g == "" })
 	return t

@@ -63,19 +63,21 @@ func (m Meaning) words() string {
 func (m Meaning) Known() bool { return m.words() != "" }
 
 var meanings = []MeaningWords{
-	{
-		MeansTitle,
-		"title",
-	}, {MeansAddress, "address"}, {MeansUsername, "user name"}, {MeansPassword, "password"}, {MeansNotes, "notes"},
-	{
-		MeansSetup,
-		"setup key of one-time codes",
-	}, {MeansFolder, "folder"}, {MeansTags, "tags"}, {MeansPinned, "pinned"}, {MeansKind, "kind"}, {MeansApp,
-		"program"},
-	{
-		MeansChanged,
-		"when the password was set",
-	}, {MeansMade, "when it was made"}, {MeansOwn, "a field of your own"}, {MeansNothing, "leave it out"},
+	{MeansTitle, "title"},
+	{MeansAddress, "address"},
+	{MeansUsername, "user name"},
+	{MeansPassword, "password"},
+	{MeansNotes, "notes"},
+	{MeansSetup, "setup key of one-time codes"},
+	{MeansFolder, "folder"},
+	{MeansTags, "tags"},
+	{MeansPinned, "pinned"},
+	{MeansKind, "kind"},
+	{MeansApp, "app"},
+	{MeansChanged, "when the password was set"},
+	{MeansMade, "when it was made"},
+	{MeansOwn, "a field of your own"},
+	{MeansNothing, "leave it out"},
 }
 
 // Column is what a table's column is taken for.

@@ -130,22 +130,23 @@ var brands = []struct {
 	from, to string // prefixes of the same length
 	name     string
 }{
-	{
-		"34",
-		"34",
-		"American Express",
-	}, {"37", "37", "American Express"}, {"300", "305", "Diners Club"}, {"309", "309", "Diners Club"},
-	{"36", "36", "Diners Club"}, {"38", "39", "Diners Club"}, {"3528", "3589", "JCB"}, {"2200", "2204", "Mir"},
-	{
-		"2221",
-		"2720",
-		"Mastercard",
-	}, {"51", "55", "Mastercard"}, {"6011", "6011", "Discover"}, {"644", "649", "Discover"},
-	{
-		"65",
-		"65",
-		"Discover",
-	}, {"62", "62", "UnionPay"}, {"81", "81", "UnionPay"}, {"50", "50", "Maestro"}, {"56", "58", "Maestro"},
+	{"34", "34", "American Express"},
+	{"37", "37", "American Express"},
+	{"300", "305", "Diners Club"},
+	{"309", "309", "Diners Club"},
+	{"36", "36", "Diners Club"},
+	{"38", "39", "Diners Club"},
+	{"3528", "3589", "JCB"},
+	{"2200", "2204", "Mir"},
+	{"2221", "2720", "Mastercard"},
+	{"51", "55", "Mastercard"},
+	{"6011", "6011", "Discover"},
+	{"644", "649", "Discover"},
+	{"65", "65", "Discover"},
+	{"62", "62", "UnionPay"},
+	{"81", "81", "UnionPay"},
+	{"50", "50", "Maestro"},
+	{"56", "58", "Maestro"},
 	{"63", "63", "Maestro"}, {"67", "67", "Maestro"}, {"4", "4", "Visa"},
 }
 

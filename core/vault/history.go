@@ -139,7 +139,7 @@ func (e Entry) describeChange(f Field, from, to Register) (c Change, ok bool) {
 		return c, false
 	}
 	if f == fieldArchived {
-		c.Label = "Put into the archive"
+		c.Label = "Archived"
 		if c.Removed {
 			c.Label = "Brought back from the archive"
 		}

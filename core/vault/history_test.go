@@ -22,7 +22,7 @@ func TestHistoryInWords(t *testing.T) {
 	h := e.History()
 	require.Len(t, h, 5)
 	assert.Equal(t, "Brought back from the archive", h[0].Changes[0].Label)
-	assert.Equal(t, "Put into the archive", h[1].Changes[0].Label)
+	assert.Equal(t, "Archived", h[1].Changes[0].Label)
 	assert.Equal(t, "laptop", h[2].By)
 	assert.Equal(t, []Change{
 		{Field: FieldFolder, Label: "Folder", From: "Travel", Past: h[2].Changes[0].Past, Removed: true},

@@ -138,7 +138,7 @@ var kinds = []Kind{
 	{TypeCard, "payment card", "payment cards", SectionCards, []Spec{
 		{Field: FieldHolder, Label: "Name on it", Form: FormText, Token: "cc-name"},
 		{Field: FieldNumber, Label: "Number", Form: FormCard, Max: 40, Token: "cc-number", Masked: true},
-		{Field: FieldExpiry, Label: "Good until", Form: FormMonth, Token: "cc-exp", Warns: true},
+		{Field: FieldExpiry, Label: "Expires", Form: FormMonth, Token: "cc-exp", Warns: true},
 		{Field: FieldCode, Label: "Security code", Form: FormCode, Max: 4, Token: "cc-csc"},
 		{Field: FieldPIN, Label: "PIN", Form: FormHidden, Max: 20},
 		{Field: FieldIssuer, Label: "Issued by", Form: FormText},
@@ -191,7 +191,7 @@ var kinds = []Kind{
 		{Field: FieldIssuer, Label: "Issued by", Form: FormText},
 		{Field: FieldCountry, Label: "Country", Form: FormCountry},
 		{Field: FieldIssued, Label: "Issued on", Form: FormDate},
-		{Field: FieldExpiry, Label: "Runs out on", Form: FormDate, Warns: true},
+		{Field: FieldExpiry, Label: "Expires on", Form: FormDate, Warns: true},
 		{Field: FieldPhone, Label: "Telephone", Form: FormPhone},
 	}},
 	{TypeMembership, "membership", "memberships", SectionCards, []Spec{
@@ -200,7 +200,7 @@ var kinds = []Kind{
 		{Field: FieldNumber, Label: "Number", Form: FormText, Max: 60},
 		{Field: FieldPIN, Label: "PIN", Form: FormHidden, Max: 40},
 		{Field: FieldIssued, Label: "Since", Form: FormDate},
-		{Field: FieldExpiry, Label: "Runs out on", Form: FormDate, Warns: true},
+		{Field: FieldExpiry, Label: "Expires on", Form: FormDate, Warns: true},
 		{Field: FieldPhone, Label: "Telephone", Form: FormPhone},
 	}},
 	{TypeNote, "note", "notes", SectionNotes, nil},
@@ -222,7 +222,7 @@ var kinds = []Kind{
 		{Field: FieldEmail, Label: "E-mail", Form: FormEmail},
 		{Field: FieldOrder, Label: "Order number", Form: FormText},
 		{Field: FieldBought, Label: "Bought on", Form: FormDate},
-		{Field: FieldExpiry, Label: "Runs out on", Form: FormDate, Warns: true},
+		{Field: FieldExpiry, Label: "Expires on", Form: FormDate, Warns: true},
 	}},
 }
 
@@ -278,7 +278,7 @@ func Label(t Type, f Field) string {
 	case FieldKind:
 		return "Kind"
 	case FieldFrom:
-		return "Brought in from"
+		return "Imported from"
 	case fieldArchived:
 		return "Archive"
 	case FieldStaged:

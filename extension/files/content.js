@@ -668,8 +668,8 @@
   var SLIP_SAYS = (
     /** @type {Record<string, string>} */
     {
-      confirmed: "The site took it. The one before stays under “Over time”.",
-      joined: "The site took it. Name it as you like, or put it where it belongs.",
+      confirmed: "The site accepted it. The old one stays under “History”.",
+      joined: "The site accepted it. You can change its name or folder.",
       waiting: "Sign in with it once, and it becomes this login’s own. Until then both are at hand.",
       refused: "The password before is still the right one. The new one stays at hand until you step back."
     }
@@ -730,13 +730,13 @@
       case "confirmed":
         acts.append(
           later2(),
-          button("Step back", "act", () => void answer({ act: "step-back", slip: s }))
+          button("Keep the old one", "act", () => void answer({ act: "step-back", slip: s }))
         );
         break;
       case "joined":
         acts.append(
           button(
-            "Keep it so",
+            "Keep it",
             "main",
             () => void answer({
               act: "keep",
@@ -749,7 +749,7 @@
         break;
       case "refused":
         acts.append(
-          button("Step back", "main", () => void answer({ act: "step-back", slip: s })),
+          button("Keep the old one", "main", () => void answer({ act: "step-back", slip: s })),
           button("It did take it", "act", () => void answer({ act: "took", slip: s })),
           later2()
         );
@@ -757,8 +757,8 @@
       case "waiting":
         acts.append(
           later2(),
-          button("It took it", "act", () => void answer({ act: "took", slip: s })),
-          button("Step back", "act", () => void answer({ act: "step-back", slip: s }))
+          button("It worked", "act", () => void answer({ act: "took", slip: s })),
+          button("Keep the old one", "act", () => void answer({ act: "step-back", slip: s }))
         );
         break;
       default:

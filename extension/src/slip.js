@@ -23,8 +23,8 @@ const SLIP_HEADS = /** @type {Record<string, string>} */ ({
   refused: "The site didn’t take it",
 });
 const SLIP_SAYS = /** @type {Record<string, string>} */ ({
-  confirmed: "The site took it. The one before stays under “Over time”.",
-  joined: "The site took it. Name it as you like, or put it where it belongs.",
+  confirmed: "The site accepted it. The old one stays under “History”.",
+  joined: "The site accepted it. You can change its name or folder.",
   waiting: "Sign in with it once, and it becomes this login’s own. Until then both are at hand.",
   refused: "The password before is still the right one. The new one stays at hand until you step back.",
 });
@@ -89,13 +89,13 @@ export function showSlip(s) {
     case "confirmed":
       acts.append(
         later(),
-        button("Step back", "act", () => void answer({ act: "step-back", slip: s })),
+        button("Keep the old one", "act", () => void answer({ act: "step-back", slip: s })),
       );
       break;
     case "joined":
       acts.append(
         button(
-          "Keep it so",
+          "Keep it",
           "main",
           () =>
             void answer({
@@ -109,7 +109,7 @@ export function showSlip(s) {
       break;
     case "refused":
       acts.append(
-        button("Step back", "main", () => void answer({ act: "step-back", slip: s })),
+        button("Keep the old one", "main", () => void answer({ act: "step-back", slip: s })),
         button("It did take it", "act", () => void answer({ act: "took", slip: s })),
         later(),
       );
@@ -117,8 +117,8 @@ export function showSlip(s) {
     case "waiting":
       acts.append(
         later(),
-        button("It took it", "act", () => void answer({ act: "took", slip: s })),
-        button("Step back", "act", () => void answer({ act: "step-back", slip: s })),
+        button("It worked", "act", () => void answer({ act: "took", slip: s })),
+        button("Keep the old one", "act", () => void answer({ act: "step-back", slip: s })),
       );
       break;
     default:

@@ -19,7 +19,7 @@ document.addEventListener("click", (e) => {
   const second = b.dataset.copy === "username";
   b.dataset.of = b.dataset.hand;
   b.dataset.copy = second ? "password" : "username";
-  b.dataset.label = second ? "Hand over" : "Now the password";
+  b.dataset.label = second ? "Copy both in turn" : "Now the password";
   void copyOf(b).then(() => {
     if (second) delete b.dataset.copy;
   });
