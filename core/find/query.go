@@ -52,12 +52,17 @@ type State struct{ Name, Words string }
 // States are the states that can be asked for.
 func States() []State {
 	return []State{
-		{"pinned", "pinned"}, {"archived", "in the archive"}, {"no-password", "without a password"}, {"never-used", "never used on " +
-			"this device"},
+		{"pinned", "pinned"},
+		{"archived", "in the archive"},
+		{"no-password", "without a password"},
+		{"never-used", "never used on this device"},
 		{"reused", "with a password used elsewhere too"},
 		{"suspect", "that may be there twice"},
-		{"staged", "whose new password waits"}, {"undecided", "undecided"}, {"code", "with one-time codes"}, {"file", "with files"}, {"runs-out",
-			"that expire soon"},
+		{"staged", "whose new password waits"},
+		{"undecided", "undecided"},
+		{"code", "with one-time codes"},
+		{"file", "with files"},
+		{"runs-out", "that expire soon"},
 	}
 }
 

@@ -21,10 +21,14 @@ type CSVColumn struct {
 // are those that every program takes (common practice).
 func CSVColumns() []CSVColumn {
 	return []CSVColumn{
-		{MeansTitle, "name", "title", true}, {MeansAddress, "url", "address", true}, {MeansUsername, "username", "user name", true}, {MeansPassword,
-			"password", "password", true},
-		{MeansNotes, "note", "notes", true}, {MeansSetup, "otpauth", "setup key of one-time " +
-			"codes", false}, {MeansFolder, "folder", "folder", false}, {MeansTags, "tags", "tags", false},
+		{MeansTitle, "name", "title", true},
+		{MeansAddress, "url", "address", true},
+		{MeansUsername, "username", "user name", true},
+		{MeansPassword, "password", "password", true},
+		{MeansNotes, "note", "notes", true},
+		{MeansSetup, "otpauth", "setup key of one-time codes", false},
+		{MeansFolder, "folder", "folder", false},
+		{MeansTags, "tags", "tags", false},
 		{MeansPinned, "favorite", "pinned", false},
 		{MeansChanged, "password changed", "when the password was set", false},
 		{MeansKind, "type", "kind", false},
