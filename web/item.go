@@ -203,7 +203,7 @@ func (d *itemData) row(v *app.Vault, e vault.Entry, spec vault.Spec) (row fieldR
 	}
 	if value.IsEmpty() {
 		// What a login lives by is named even where it is missing.
-		return row, (d.Type == vault.TypeLogin || d.Type == vault.TypeApp) &&
+		return row, d.Type.IsAccount() &&
 			(spec.Field == vault.FieldUsername || spec.Field == vault.FieldPassword && !d.SigningUp())
 	}
 	switch {
@@ -218,7 +218,7 @@ func (d *itemData) row(v *app.Vault, e vault.Entry, spec vault.Spec) (row fieldR
 		if spec.Form == vault.FormCard {
 			row.Brand = vault.Brand(value.Reveal())
 		}
-	case spec.Field == vault.FieldPassword && (d.Type == vault.TypeLogin || d.Type == vault.TypeApp):
+	case spec.Field == vault.FieldPassword && d.Type.IsAccount():
 		domain := ""
 		if len(d.Addresses) > 0 {
 			domain = site.Domain(d.Addresses[0].URL)

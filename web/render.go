@@ -67,6 +67,7 @@ func (s *Server) funcs() template.FuncMap {
 		"ownForms": func() []choice { return ownForms },
 		"sentence": sentence,
 		"version":  version.String,
+		"dated":    transfer.Dated,
 		"join":     strings.Join,
 		"first":    func(s string) string { f, _, _ := strings.Cut(s, " "); return f },
 		"seconds":  func(d time.Duration) int { return int(d.Seconds()) },

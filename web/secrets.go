@@ -12,7 +12,6 @@ import (
 	"redlocket/core/generator"
 	"redlocket/core/otp"
 	"redlocket/core/secret"
-	"redlocket/core/site"
 	"redlocket/core/strength"
 	"redlocket/core/vault"
 )
@@ -167,11 +166,8 @@ func (s *Server) generate(w http.ResponseWriter, r *http.Request) error {
 	}
 	var d madeData
 	for _, a := range r.Form["address"] {
-		known, ok := vaultOf(r).Sites.Directory().Lookup(site.Domain(a))
-		if ok && known.Rules != "" && r.FormValue("own_rules") == "" {
-			if with, err := known.Rules.Options(o); err == nil {
-				o, d.For = with, known.Name
-			}
+		if r.FormValue("own_rules") == "" {
+			o, d.For = vaultOf(r).Sites.Directory().Obey(a, o)
 		}
 	}
 	var p secret.Text

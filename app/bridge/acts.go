@@ -131,13 +131,7 @@ func secrets(values map[int]string) map[int]secret.Text {
 
 // make makes a password for the window; it lies in the drawer from then on.
 func (b *Bridge) make(ctx context.Context, v *app.Vault, q request) (any, error) {
-	o := generator.Default()
-	name := ""
-	if known, ok := v.Sites.Directory().Lookup(site.Domain(q.URL)); ok && known.Rules != "" {
-		if with, err := known.Rules.Options(o); err == nil {
-			o, name = with, known.Name
-		}
-	}
+	o, name := v.Sites.Directory().Obey(q.URL, generator.Default())
 	p, err := generator.Password(v.Rand(), o)
 	if err == nil {
 		err = v.Generated.Keep(ctx, filling.GeneratedPassword{Password: p.Reveal(), Site: site.Host(q.URL), URL: q.URL})
@@ -217,7 +211,7 @@ func (b *Bridge) window(v *app.Vault, q request) (any, error) {
 	sites := v.Sites.Directory()
 	for _, s := range book.Sites {
 		for _, it := range s.Accounts {
-			if it.Archived || it.Type != vault.TypeLogin && it.Type != vault.TypeApp || len(out.List) >= most {
+			if it.Archived || !it.Type.IsAccount() || len(out.List) >= most {
 				continue
 			}
 			f := found{

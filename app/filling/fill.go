@@ -8,7 +8,6 @@ import (
 	"redlocket/core/autofill"
 	"redlocket/core/generator"
 	"redlocket/core/secret"
-	"redlocket/core/site"
 	"redlocket/core/vault"
 )
 
@@ -235,10 +234,8 @@ func (s *Pages) FillNew(ctx context.Context, p Page, n NewPasswordRequest) (Valu
 		}
 		values.Username, values.Password = e.Secret(vault.FieldUsername), e.SignsInWith()
 	}
-	demands := autofill.DemandsOf(p.Snapshot, reading)
-	if known, ok := s.core.Set.Sites.Directory().Lookup(site.Domain(p.URL)); ok {
-		demands = demands.With(known.Rules)
-	}
+	rules, _ := s.core.Set.Sites.Directory().RulesFor(p.URL)
+	demands := autofill.DemandsOf(p.Snapshot, reading).With(rules)
 	values.NewPassword, err = autofill.MakePassword(s.core.Rand, generator.Default(), demands)
 	if err != nil {
 		return Values{}, err

@@ -256,3 +256,22 @@ func place(s Site, typed string) (best int) {
 	}
 	return best
 }
+
+// RulesFor returns what an address's site demands of passwords, and the site's name; both are
+// empty where the directory doesn't know.
+func (d *Directory) RulesFor(address string) (rules generator.Rules, name string) {
+	if known, ok := d.Lookup(site.Domain(address)); ok && known.Rules != "" {
+		return known.Rules, known.Name
+	}
+	return "", ""
+}
+
+// Obey returns the options as an address's site demands, and the site's name; where the directory
+// doesn't know the site, or its demands can't be met, the options as they are.
+func (d *Directory) Obey(address string, o generator.Options) (obeyed generator.Options, name string) {
+	rules, name := d.RulesFor(address)
+	if with, err := rules.Options(o); err == nil && name != "" {
+		return with, name
+	}
+	return o, ""
+}

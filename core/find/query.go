@@ -191,7 +191,7 @@ func (n Narrow) holds(it *vault.Item, used map[string]int64) bool {
 	case "archived":
 		return it.Archived
 	case "no-password":
-		return !it.HasPassword && (it.Type == vault.TypeLogin || it.Type == vault.TypeApp)
+		return !it.HasPassword && it.Type.IsAccount()
 	case "never-used":
 		return used[it.ID] == 0
 	case "reused":

@@ -98,7 +98,7 @@ func csvCell(e vault.Entry, m Meaning) string {
 			return "1"
 		}
 	case MeansChanged:
-		if at := e.Fields[vault.FieldPassword].Stamp.At; at > givenByFile {
+		if at := e.Fields[vault.FieldPassword].Stamp.At; Dated(at) {
 			b, _ := jsonTime(at).MarshalJSON()
 			return strings.Trim(string(b), `"`)
 		}

@@ -13,6 +13,10 @@ import (
 // made from the address, and nothing else.
 const givenByFile = Unknown + 1
 
+// Dated reports whether a moment is one that a file gave or that an edit was made at. What came
+// without one is older than everything, and nobody knows of when it is.
+func Dated(ms int64) bool { return ms > givenByFile }
+
 // What a file brings is joined with what the vault holds as two devices' edits are:
 // register by register the later one stays, and what loses is kept in the past. A
 // value of which nobody knows when it was set loses against every other. So the order

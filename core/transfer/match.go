@@ -113,7 +113,7 @@ func (m *matcher) place(a vault.Address) string {
 
 func (m *matcher) keys(e vault.Entry, it vault.Item) []string {
 	places := m.places(e, it)
-	if it.Type == vault.TypeLogin || it.Type == vault.TypeApp {
+	if it.Type.IsAccount() {
 		for i := range places {
 			places[i] += "\x00" + userOf(e)
 		}
@@ -139,7 +139,7 @@ func (m *matcher) add(r Row) {
 		m.file("new "+r.Entry.ID, nil, r)
 		return
 	}
-	login := it.Type == vault.TypeLogin || it.Type == vault.TypeApp
+	login := it.Type.IsAccount()
 	if login && userOf(r.Entry) == "" {
 		m.blank = append(m.blank, r)
 		return

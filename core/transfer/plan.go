@@ -210,7 +210,7 @@ func candidates(c *cluster) (out []Candidate) {
 		if password == "" {
 			return
 		}
-		if at <= givenByFile {
+		if !Dated(at) {
 			at = 0
 		}
 		for i := range out {

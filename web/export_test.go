@@ -1,0 +1,22 @@
+package web
+
+import (
+	"net/http"
+
+	"github.com/go-chi/chi/v5"
+)
+
+// Pages lists the routes that a browser may open by address.
+func (s *Server) Pages() (out []string) {
+	mux, ok := s.Handler.(chi.Routes)
+	if !ok {
+		return nil
+	}
+	_ = chi.Walk(mux, func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
+		if method == http.MethodGet {
+			out = append(out, route)
+		}
+		return nil
+	})
+	return out
+}
