@@ -98,10 +98,6 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 		err = v.Sites.SetRule(ctx, r)
 	case "window":
 		out, err = b.window(v, q)
-	case "usernames":
-		var names []string
-		names, err = v.Usernames()
-		out = map[string][]string{"usernames": names[:min(len(names), 8)]}
 	case "make":
 		out, err = b.make(ctx, v, q)
 	case "made":

@@ -241,7 +241,7 @@ func TestConnectedBrowserFills(t *testing.T) {
 	var view filling.PageView
 	code, _ := e.ask(page("look", "https://lanternfish.example/in", "https://lanternfish.example/in"), &view)
 	require.Equal(t, 200, code)
-	require.Len(t, view.Offers, 1)
+	require.Len(t, view.Menus[1].Lines, 1)
 	var values filling.Values
 	e.ask(page("fill", "https://lanternfish.example/in", "https://lanternfish.example/in"), &values)
 	assert.Equal(

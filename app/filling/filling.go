@@ -31,7 +31,8 @@ type Config struct {
 	Sites     Asker                // nil without a network
 	Clipboard func() time.Duration // until what was copied is cleared; 0 for never
 	Used      func()               // the vault was used just now
-	Steps     gate.Steps           // for tests
+	Usernames func() ([]string, error)
+	Steps     gate.Steps // for tests
 }
 
 // Filling is all of it, as its parts.

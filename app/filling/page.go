@@ -100,20 +100,23 @@ func offersOf(items []vault.Item) []Offer {
 type FormView struct {
 	autofill.Reading
 	Elsewhere string `json:"elsewhere,omitempty"`
+	Typed     []int  `json:"typed"` // fields whose values are wanted once the form is sent
 }
 
 // PageView is what the extension gets to know of a page.
 type PageView struct {
-	Readings []FormView  `json:"readings"`
-	Offers   []Offer     `json:"offers"`
-	Cards    []Offer     `json:"cards,omitempty"`
-	People   []Offer     `json:"people,omitempty"`
-	Why      string      `json:"why,omitempty"`    // why nothing is offered
-	Framed   string      `json:"framed,omitempty"` // the frame's site, in a page of another one
-	Slip     *SavePrompt `json:"slip,omitempty"`
-	Up       bool        `json:"up,omitempty"` // the page around this frame has a prompt to show
-	Alarm    *Alarm      `json:"alarm,omitempty"`
-	Go       *FillNow    `json:"go,omitempty"`
+	Readings []FormView    `json:"readings"`
+	Menus    map[int]*Menu `json:"menus"` // what is offered, by field
+	Key      *KeyFill      `json:"key,omitempty"`
+	Offers   []Offer       `json:"-"`
+	Cards    []Offer       `json:"-"`
+	People   []Offer       `json:"-"`
+	Why      string        `json:"why,omitempty"`    // why nothing is offered
+	Framed   string        `json:"framed,omitempty"` // the frame's site, in a page of another one
+	Slip     *SavePrompt   `json:"slip,omitempty"`
+	Up       bool          `json:"up,omitempty"` // the page around this frame has a prompt to show
+	Alarm    *Alarm        `json:"alarm,omitempty"`
+	Go       *FillNow      `json:"go,omitempty"`
 }
 
 // Pages reads pages and fills them.
@@ -127,7 +130,7 @@ type Pages struct {
 // Read says what fits a page, whether it imitates a kept site, and whether a sign-in made on
 // the page before should be kept.
 func (s *Pages) Read(ctx context.Context, p Page) (PageView, error) {
-	out := PageView{Readings: []FormView{}, Offers: []Offer{}, Framed: p.elsewhere()}
+	out := PageView{Readings: []FormView{}, Menus: map[int]*Menu{}, Offers: []Offer{}, Framed: p.elsewhere()}
 	readings := autofill.Read(p.Snapshot)
 	if !p.Frame {
 		var err error
@@ -157,7 +160,7 @@ func (s *Pages) Read(ctx context.Context, p Page) (PageView, error) {
 		return out, nil
 	}
 	for _, r := range readings {
-		out.Readings = append(out.Readings, FormView{r, p.sendsElsewhere(r.Form)})
+		out.Readings = append(out.Readings, FormView{r, p.sendsElsewhere(r.Form), typedFields(r)})
 	}
 	out.Offers = offersOf(items)
 	if len(items) == 0 {
@@ -166,10 +169,30 @@ func (s *Pages) Read(ctx context.Context, p Page) (PageView, error) {
 	if err := s.offerDetails(&out); err != nil {
 		return out, err
 	}
+	if err := s.makeMenus(&out, p, readings); err != nil {
+		return out, err
+	}
 	if !p.Frame {
 		out.Go, err = s.fillNow(p, items, out.Readings)
 	}
 	return out, err
+}
+
+// makeMenus decides what is offered at each field.
+func (s *Pages) makeMenus(out *PageView, p Page, readings []autofill.Reading) error {
+	var names []string
+	if wantsNames(readings) {
+		var err error
+		if names, err = s.core.Usernames(); err != nil {
+			return err
+		}
+	}
+	maxLength := make(map[int]int, len(p.Snapshot.Fields))
+	for _, f := range p.Snapshot.Fields {
+		maxLength[f.ID] = f.MaxLength
+	}
+	out.Menus, out.Key = menus(out, maxLength, names), keyFill(out)
+	return nil
 }
 
 // offerDetails offers cards and personal details where a form asks for them.

@@ -126,8 +126,7 @@
     "step-back",
     "took",
     "put-away",
-    "never",
-    "usernames"
+    "never"
   ]);
   var signIns = /* @__PURE__ */ new Map();
   function trouble(e) {
@@ -215,7 +214,7 @@
     return {};
   }
   function noteFrame(tab, frame, focused, v) {
-    const has = v.readings?.some((r) => r.kind === "sign-in" || r.kind === "first-step");
+    const has = Boolean(v.key);
     const frames = signIns.get(tab) ?? /* @__PURE__ */ new Map();
     signIns.set(tab, frames);
     if (frame === 0) frames.clear();

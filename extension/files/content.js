@@ -100,8 +100,8 @@
     for (const el of root.querySelectorAll(`.${cls}`)) el.remove();
   }
   var SVG = "http://www.w3.org/2000/svg";
-  function clasp(field, press) {
-    const b = button("", "clasp", press);
+  function clasp(field, press2) {
+    const b = button("", "clasp", press2);
     b.setAttribute("aria-label", "Red Locket: fill in");
     b.tabIndex = -1;
     const svg = document.createElementNS(SVG, "svg");
@@ -698,22 +698,22 @@
       for (const e of ["keydown", "keypress", "keyup", "input"]) i.addEventListener(e, (ev) => ev.stopPropagation());
       return i;
     };
-    const fresh2 = s.kind === "keep" || s.kind === "joined";
+    const fresh = s.kind === "keep" || s.kind === "joined";
     const title = input(s.title, "Name"), folder = input(s.folder, "Folder"), works = input(s.address, "Address"), user = input(s.username, "User name");
     folder.placeholder = "none";
-    row("Name", fresh2 ? title : make("span", "", s.title));
-    row("User name", fresh2 && !s.username ? user : make("span", "", s.username || "none"));
+    row("Name", fresh ? title : make("span", "", s.title));
+    row("User name", fresh && !s.username ? user : make("span", "", s.username || "none"));
     const dots = make("span", "", "● ● ● ● ● ●");
     row(
-      fresh2 ? "Password" : "New one",
+      fresh ? "Password" : "New one",
       dots,
       button("Show", "act", async () => {
         const v = await tell({ act: "slip-password", id: s.id });
         dots.textContent = v.password ?? v.error ?? words(v.trouble);
       })
     );
-    if (fresh2) row("Folder", folder);
-    row("Works at", fresh2 ? works : make("span", "", s.address));
+    if (fresh) row("Folder", folder);
+    row("Works at", fresh ? works : make("span", "", s.address));
     const answer = async (m) => {
       const v = await tell(m);
       if (!v.error && !v.trouble) return p.remove();
@@ -764,7 +764,7 @@
       default:
         acts.append(
           button(
-            fresh2 ? "Keep" : "Update it",
+            fresh ? "Keep" : "Update it",
             "main",
             () => void answer({
               act: "keep",
@@ -782,7 +782,7 @@
 
   // src/content.js
   var ext = globalThis.browser ?? chrome;
-  var view = { readings: [], offers: [], cards: [], people: [] };
+  var view = { readings: [], menus: {} };
   var unseen = false;
   var filling = false;
   var alarmed = "";
@@ -797,7 +797,7 @@
   })[kind] ?? "";
   function placeOf(f) {
     const n = String(numbers.get(f));
-    for (const reading of view.readings) if (n in reading.roles) return { reading, role: reading.roles[n] };
+    for (const reading of view.readings) if (n in reading.roles) return { reading, menu: view.menus[n] };
     return void 0;
   }
   var looking = false;
@@ -806,7 +806,7 @@
   async function look() {
     if (!telling && !fields().length) {
       if (view.readings.length) {
-        view = { readings: [], offers: [], cards: [], people: [] };
+        view = { readings: [], menus: {} };
         draw();
       }
       return;
@@ -820,18 +820,9 @@
     unseen = s.fields.some((f) => !f.visible);
     if (s.fields.length || telling) {
       const v = await tell({ act: "look", snapshot: s, focused: document.hasFocus() });
-      view = {
-        readings: v.readings ?? [],
-        offers: v.offers ?? [],
-        cards: v.cards ?? [],
-        people: v.people ?? [],
-        why: v.why,
-        framed: v.framed,
-        alarm: v.alarm,
-        trouble: v.trouble ?? (v.error ? "away" : void 0),
-        open: v.open
-      };
-      if (view.trouble === "locked") view.readings = guess();
+      view = { ...v, readings: v.readings ?? [], menus: v.menus ?? {} };
+      view.trouble = v.trouble ?? (v.error ? "away" : void 0);
+      if (view.trouble === "locked") lockedMenus();
       draw();
       if (v.slip) showSlip(v.slip);
       if (v.alarm) sound(v.alarm);
@@ -847,8 +838,13 @@
       void look();
     }
   }
-  function guess() {
-    return fields().filter((f) => f.type === "password" && seen(f)).map((f) => ({ form: 0, kind: "locked", roles: { [numberOf(f)]: "locked" } }));
+  function lockedMenus() {
+    for (const f of fields()) {
+      if (f.type !== "password" || !seen(f)) continue;
+      const n = String(numberOf(f));
+      view.readings.push({ form: 0, kind: "locked", roles: { [n]: "locked" }, typed: [] });
+      view.menus[n] = { say: words("locked"), lines: [], acts: [{ text: "Open it", do: "open-vault" }] };
+    }
   }
   function sound(a) {
     if (alarmed === a.kept) return;
@@ -861,23 +857,20 @@
   }
   function draw() {
     remove("clasp");
-    const seen2 = /* @__PURE__ */ new Set();
+    const marked = /* @__PURE__ */ new Set();
     const now = focused();
     if (view.readings.length)
       for (const f of fields()) {
-        const at = placeOf(f);
-        if (!at || !offers(at) || /** @type {HTMLInputElement} */
-        f.maxLength === 1) continue;
-        const kind = isLogin(at.role) || at.role === "locked" || at.role === "cc-csc" ? "" : `${at.reading.form} ${isCard(at.role) ? "card" : "details"}`;
-        if (kind && seen2.has(kind) && f !== now) continue;
-        seen2.add(kind);
+        const menu = placeOf(f)?.menu;
+        if (!menu || menu.group && marked.has(menu.group) && f !== now) continue;
+        if (menu.group) marked.add(menu.group);
         clasp(f, () => open(f, true));
       }
     if (now && !filling) reopen(now);
   }
   var opened = { key: "" };
   var dismissed;
-  var keyOf = (f) => JSON.stringify([placeOf(f), view.offers, view.cards.length, view.people.length, view.why, view.framed, [...agreed]]);
+  var keyOf = (f) => JSON.stringify([placeOf(f), [...agreed]]);
   function reopen(f) {
     const p = root.querySelector(".offer");
     const same = opened.f === f && opened.key === keyOf(f);
@@ -893,146 +886,48 @@
     while (el?.shadowRoot?.activeElement) el = el.shadowRoot.activeElement;
     return el && isBox(el) ? el : void 0;
   }
-  var isCard = (role) => role.startsWith("cc-");
-  var isLogin = (role) => ["username", "current-password", "new-password", "one-time-code"].includes(role);
-  function offers({ reading, role }) {
-    if (role === "locked" || role === "new-password") return true;
-    if (role === "one-time-code") return view.offers.some((o) => o.code);
-    if (role === "username" && reading.kind === "sign-up") return true;
-    if (isCard(role)) return view.cards.length > 0;
-    if (!isLogin(role)) return view.people.length > 0;
-    return view.offers.length > 0 || Boolean(view.why);
-  }
   var agreed = /* @__PURE__ */ new Set();
   function open(f, asked = false) {
     const at = placeOf(f);
-    if (!at || !offers(at) || !asked && (f === dismissed || f.value && f.tagName !== "SELECT")) {
+    const menu = at?.menu;
+    if (!at || !menu || !asked && (f === dismissed || f.value && f.tagName !== "SELECT")) {
       away();
       return;
     }
     opened = { f, key: keyOf(f) };
-    const { reading, role } = at;
-    if (role === "locked") {
-      present(f, {
-        say: words("locked"),
-        accounts: [],
-        acts: [{ text: "Open it", act: () => void tell({ act: "open-vault" }) }]
-      });
-      return;
-    }
-    const to = view.framed || reading.elsewhere;
+    const to = menu.elsewhere;
     if (to && !agreed.has(to)) {
-      const say = view.framed ? `This part of the page belongs to ${to}.` : `This form sends what is typed to ${to}.`;
-      present(f, {
-        say,
-        accounts: [],
-        acts: [
-          {
-            text: "Fill here all the same",
-            act: () => {
-              agreed.add(to);
-              if (view.framed) void tell({ act: "agreed", to });
-              open(f, asked);
-            }
-          }
-        ]
-      });
+      const agree = () => {
+        agreed.add(to);
+        if (menu.framed) void tell({ act: "agreed", to });
+        open(f, asked);
+      };
+      const say = menu.framed ? `This part of the page belongs to ${to}.` : `This form sends what is typed to ${to}.`;
+      present(f, { say, accounts: [], acts: [{ text: "Fill here all the same", act: agree }] });
       return;
     }
-    const line = (o, choose, folder = o.folder ?? "") => ({
-      name: o.username || o.title,
-      folder,
-      choose
-    });
-    const another = { text: "Find another", act: () => void tell({ act: "find" }) };
-    if (role === "one-time-code") {
-      present(f, {
-        say: "One-time code of",
-        accounts: view.offers.filter((o) => o.code).map((o) => line(o, () => void fill(o.id, reading, "code"))),
-        acts: []
-      });
-    } else if (role === "cc-csc") {
-      present(f, {
-        say: "The security code is filled by a press of its own.",
-        accounts: view.cards.map((o) => ({
-          name: o.title,
-          folder: o.username,
-          choose: () => void fill(o.id, reading, "csc")
-        })),
-        acts: []
-      });
-    } else if (isCard(role)) {
-      present(f, {
-        accounts: view.cards.map((o) => ({
-          name: o.title,
-          folder: o.username,
-          choose: () => void fill(o.id, reading, "card")
-        })),
-        acts: []
-      });
-    } else if (!isLogin(role)) {
-      present(f, {
-        accounts: view.people.map((o) => ({
-          name: o.title,
-          folder: o.username,
-          choose: () => void fill(o.id, reading, "details")
-        })),
-        acts: []
-      });
-    } else if (role === "new-password") {
-      fresh(f, reading);
-    } else if (role === "username" && reading.kind === "sign-up") {
-      void names(f, reading);
-    } else {
-      const accounts = view.offers.flatMap((o) => {
-        const now = line(
-          o,
-          () => void fill(o.id, reading, "login"),
-          o.joining ? "not confirmed yet" : o.staged ? "the password until now" : o.folder
-        );
-        return o.staged && !o.joining ? [now, line(o, () => void fill(o.id, reading, "staged"), "the new one, not confirmed yet")] : [now];
-      });
-      const details = view.offers.length === 1 ? [{ text: "Details", act: () => void tell({ act: "details", id: view.offers[0].id }) }] : [];
-      present(f, { say: accounts.length ? void 0 : view.why, accounts, acts: [another, ...details] });
-    }
-  }
-  function fresh(f, reading) {
-    const change = reading.kind === "change" || reading.kind === "reset";
-    if (change && view.offers.length > 1) {
-      present(f, {
-        say: "Make a new password for",
-        accounts: view.offers.map((o) => ({
-          name: o.username || o.title,
-          folder: o.folder ?? "",
-          choose: () => void fillNew(reading, o.id)
-        })),
-        acts: []
-      });
-      return;
-    }
-    const only = change ? view.offers[0] : void 0;
-    const say = only ? `A new password for ${only.username || only.title}. The present one stays at hand until the site has taken it.` : "A new password, made for this site and kept until you decide.";
     present(f, {
-      say,
-      accounts: [],
-      acts: [{ text: "Make and fill it", act: () => void fillNew(reading, only?.id ?? "") }]
+      say: menu.say,
+      accounts: menu.lines.map((l) => ({ name: l.text, folder: l.note ?? "", choose: () => press(f, at.reading, l) })),
+      acts: menu.acts.map((l) => ({ text: l.text, act: () => press(f, at.reading, l) }))
     });
   }
-  async function names(f, reading) {
-    const v = await tell({ act: "usernames" });
-    if (focused() !== f || f.value || !v.usernames?.length) return;
-    const use = (name) => {
-      filling = true;
-      type(f, name);
-      mark(f);
-      away();
-      filling = false;
-    };
-    const people = reading.details ? view.people.map((o) => ({ text: `All of ${o.title}`, act: () => void fill(o.id, reading, "details") })).slice(0, 2) : [];
-    present(f, {
-      accounts: v.usernames.slice(0, 4).map((name) => ({ name, folder: "", choose: () => use(name) })),
-      acts: people
-    });
+  function press(f, reading, l) {
+    switch (l.do) {
+      case "fill":
+        return void fill(l.id ?? "", reading, l.part ?? "");
+      case "fill-new":
+        return void fillNew(reading, l.id ?? "");
+      case "type":
+        filling = true;
+        type(f, l.text);
+        mark(f);
+        away();
+        filling = false;
+        return void 0;
+      default:
+        return void tell({ act: l.do, id: l.id });
+    }
   }
   function put(v, reading) {
     if (v.error || v.trouble) {
@@ -1110,7 +1005,7 @@
     let mine = false;
     for (const f of fields()) {
       const n = String(numbers.get(f));
-      if (!(n in reading.roles) || !f.value || !isLogin(reading.roles[n])) continue;
+      if (!f.value || !reading.typed.includes(Number(n))) continue;
       values[n] = f.value;
       mine ||= form === null || groupOf(f) === form;
     }
@@ -1258,8 +1153,9 @@
   ext.runtime.onMessage.addListener((m, sender, reply) => {
     if (sender.id !== ext.runtime.id) return void 0;
     if (m.act === "fill") {
-      const reading = view.readings.find((r) => r.kind === "sign-in") ?? view.readings.find((r) => r.kind === "first-step" || r.kind === "forgot");
-      const id = m.id ?? view.offers[turn++ % Math.max(1, view.offers.length)]?.id;
+      const reading = view.readings.find((r) => r.form === view.key?.form);
+      const ids = view.key?.ids ?? [];
+      const id = m.id ?? ids[turn++ % Math.max(1, ids.length)];
       if (!reading || !id)
         reply({
           error: view.alarm ? "This page imitates a site that you keep." : "There is no sign-in on this page that can be filled."

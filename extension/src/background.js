@@ -16,7 +16,6 @@ const FROM_PAGES = new Set([
   "took",
   "put-away",
   "never",
-  "usernames",
 ]);
 
 /** Frames in which there is a sign-in, by tab. @type {Map<number, Map<number, boolean>>} */
@@ -117,7 +116,7 @@ async function openApp(path) {
 
 /** @param {number} tab @param {number} frame @param {boolean} focused @param {any} v */
 function noteFrame(tab, frame, focused, v) {
-  const has = v.readings?.some((/** @type {any} */ r) => r.kind === "sign-in" || r.kind === "first-step");
+  const has = Boolean(v.key);
   const frames = signIns.get(tab) ?? new Map();
   signIns.set(tab, frames);
   if (frame === 0) frames.clear();

@@ -1,5 +1,5 @@
-// Watches a frame, shows what the device app says fits it, and hands over what
-// was pressed. It decides nothing.
+// Watches a frame, shows what the device app says is offered at its fields, and hands over what was
+// pressed. What is offered, and what pressing it does, is the app's to say.
 import { alarm, clasp, follow, raise, remove } from "./draw.js";
 import { host, root } from "./host.js";
 import { away, heard, lifted, present, report, stay, stepAlong } from "./lift.js";
@@ -28,20 +28,20 @@ import {
 const ext = globalThis.browser ?? chrome;
 
 /**
- * @typedef {{form: number, kind: string, roles: Record<string, string>, card?: boolean, details?: boolean,
- * elsewhere?: string}} Reading
+ * @typedef {{form: number, kind: string, roles: Record<string, string>, elsewhere?: string, typed: number[]}} Reading
  */
+/** @typedef {{text: string, note?: string, do: string, id?: string, part?: string}} Line */
 /**
- * @typedef {{id: string, title: string, username: string, folder?: string, code?: boolean, staged?: boolean,
- * joining?: boolean}} Offer
+ * What the device app offers at a field.
+ * @typedef {{group?: string, elsewhere?: string, framed?: boolean, say?: string, lines: Line[], acts: Line[]}} Menu
  */
-/** @typedef {{reading: Reading, role: string}} Place */
+/** @typedef {{reading: Reading, menu?: Menu}} Place */
 
 /**
- * @type {{readings: Reading[], offers: Offer[], cards: Offer[], people: Offer[], why?: string, framed?: string,
- * alarm?: any, trouble?: string, open?: string}}
+ * @type {{readings: Reading[], menus: Record<string, Menu>, key?: {form: number, ids: string[]}, why?: string,
+ * framed?: string, alarm?: any, trouble?: string}}
  */
-let view = { readings: [], offers: [], cards: [], people: [] };
+let view = { readings: [], menus: {} };
 /** Whether the frame has fields that couldn't be seen when it was last looked at. */
 let unseen = false;
 let filling = false,
@@ -64,7 +64,7 @@ export const words = (kind) =>
 /** @param {Element} f @returns {Place | undefined} */
 function placeOf(f) {
   const n = String(numbers.get(f));
-  for (const reading of view.readings) if (n in reading.roles) return { reading, role: reading.roles[n] };
+  for (const reading of view.readings) if (n in reading.roles) return { reading, menu: view.menus[n] };
   return undefined;
 }
 
@@ -80,7 +80,7 @@ let telling = false;
 async function look() {
   if (!telling && !fields().length) {
     if (view.readings.length) {
-      view = { readings: [], offers: [], cards: [], people: [] };
+      view = { readings: [], menus: {} };
       draw();
     }
     return;
@@ -94,18 +94,9 @@ async function look() {
   unseen = s.fields.some((f) => !f.visible);
   if (s.fields.length || telling) {
     const v = await tell({ act: "look", snapshot: s, focused: document.hasFocus() });
-    view = {
-      readings: v.readings ?? [],
-      offers: v.offers ?? [],
-      cards: v.cards ?? [],
-      people: v.people ?? [],
-      why: v.why,
-      framed: v.framed,
-      alarm: v.alarm,
-      trouble: v.trouble ?? (v.error ? "away" : undefined),
-      open: v.open,
-    };
-    if (view.trouble === "locked") view.readings = guess();
+    view = { ...v, readings: v.readings ?? [], menus: v.menus ?? {} };
+    view.trouble = v.trouble ?? (v.error ? "away" : undefined);
+    if (view.trouble === "locked") lockedMenus();
     draw();
     if (v.slip) showSlip(v.slip);
     if (v.alarm) sound(v.alarm);
@@ -122,14 +113,14 @@ async function look() {
   }
 }
 
-/**
- * While the vault is locked nobody reads the page: a password box still shows the way to open it.
- * @returns {Reading[]}
- */
-function guess() {
-  return fields()
-    .filter((f) => f.type === "password" && seen(f))
-    .map((f) => ({ form: 0, kind: "locked", roles: { [numberOf(f)]: "locked" } }));
+/** While the vault is locked nobody reads the page: a password box still shows the way to open it. */
+function lockedMenus() {
+  for (const f of fields()) {
+    if (f.type !== "password" || !seen(f)) continue;
+    const n = String(numberOf(f));
+    view.readings.push({ form: 0, kind: "locked", roles: { [n]: "locked" }, typed: [] });
+    view.menus[n] = { say: words("locked"), lines: [], acts: [{ text: "Open it", do: "open-vault" }] };
+  }
 }
 
 /** Shows the alarm, once for a page. @param {any} a */
@@ -143,21 +134,16 @@ function sound(a) {
   );
 }
 
-/** Sets a clasp at every field of a login that something fits, and at the first one of a card or of details. */
+/** Sets a clasp at every field that has a menu; of a group, at the first one and where the keyboard is. */
 function draw() {
   remove("clasp");
-  const seen = new Set();
+  const marked = new Set();
   const now = focused();
   if (view.readings.length)
     for (const f of fields()) {
-      const at = placeOf(f);
-      if (!at || !offers(at) || /** @type {HTMLInputElement} */ (f).maxLength === 1) continue;
-      const kind =
-        isLogin(at.role) || at.role === "locked" || at.role === "cc-csc"
-          ? ""
-          : `${at.reading.form} ${isCard(at.role) ? "card" : "details"}`;
-      if (kind && seen.has(kind) && f !== now) continue;
-      seen.add(kind);
+      const menu = placeOf(f)?.menu;
+      if (!menu || (menu.group && marked.has(menu.group) && f !== now)) continue;
+      if (menu.group) marked.add(menu.group);
       clasp(f, () => open(f, true));
     }
   if (now && !filling) reopen(now);
@@ -169,8 +155,7 @@ let opened = { key: "" };
 let dismissed;
 
 /** What an offer at a field would be made of. @param {Box} f */
-const keyOf = (f) =>
-  JSON.stringify([placeOf(f), view.offers, view.cards.length, view.people.length, view.why, view.framed, [...agreed]]);
+const keyOf = (f) => JSON.stringify([placeOf(f), [...agreed]]);
 
 /**
  * Leaves an offer standing that is still right: one that is drawn again and again can't be read, nor pressed.
@@ -196,20 +181,6 @@ function focused() {
   return el && isBox(el) ? el : undefined;
 }
 
-const isCard = (/** @type {string} */ role) => role.startsWith("cc-");
-const isLogin = (/** @type {string} */ role) =>
-  ["username", "current-password", "new-password", "one-time-code"].includes(role);
-
-/** Whether something fits a field. @param {Place} at */
-function offers({ reading, role }) {
-  if (role === "locked" || role === "new-password") return true;
-  if (role === "one-time-code") return view.offers.some((o) => o.code);
-  if (role === "username" && reading.kind === "sign-up") return true;
-  if (isCard(role)) return view.cards.length > 0;
-  if (!isLogin(role)) return view.people.length > 0;
-  return view.offers.length > 0 || Boolean(view.why);
-}
-
 /** Sites to which what is typed would go that its user said yes to. @type {Set<string>} */
 const agreed = new Set();
 
@@ -219,150 +190,47 @@ const agreed = new Set();
  */
 function open(f, asked = false) {
   const at = placeOf(f);
-  if (!at || !offers(at) || (!asked && (f === dismissed || (f.value && f.tagName !== "SELECT")))) {
+  const menu = at?.menu;
+  if (!at || !menu || (!asked && (f === dismissed || (f.value && f.tagName !== "SELECT")))) {
     away();
     return;
   }
   opened = { f, key: keyOf(f) };
-  const { reading, role } = at;
-  if (role === "locked") {
-    present(f, {
-      say: words("locked"),
-      accounts: [],
-      acts: [{ text: "Open it", act: () => void tell({ act: "open-vault" }) }],
-    });
-    return;
-  }
-  const to = view.framed || reading.elsewhere;
+  const to = menu.elsewhere;
   if (to && !agreed.has(to)) {
-    const say = view.framed ? `This part of the page belongs to ${to}.` : `This form sends what is typed to ${to}.`;
-    present(f, {
-      say,
-      accounts: [],
-      acts: [
-        {
-          text: "Fill here all the same",
-          act: () => {
-            agreed.add(to);
-            if (view.framed) void tell({ act: "agreed", to });
-            open(f, asked);
-          },
-        },
-      ],
-    });
+    const agree = () => {
+      agreed.add(to);
+      if (menu.framed) void tell({ act: "agreed", to });
+      open(f, asked);
+    };
+    const say = menu.framed ? `This part of the page belongs to ${to}.` : `This form sends what is typed to ${to}.`;
+    present(f, { say, accounts: [], acts: [{ text: "Fill here all the same", act: agree }] });
     return;
   }
-  const line = (/** @type {Offer} */ o, /** @type {() => void} */ choose, folder = o.folder ?? "") => ({
-    name: o.username || o.title,
-    folder,
-    choose,
-  });
-  const another = { text: "Find another", act: () => void tell({ act: "find" }) };
-  if (role === "one-time-code") {
-    present(f, {
-      say: "One-time code of",
-      accounts: view.offers.filter((o) => o.code).map((o) => line(o, () => void fill(o.id, reading, "code"))),
-      acts: [],
-    });
-  } else if (role === "cc-csc") {
-    present(f, {
-      say: "The security code is filled by a press of its own.",
-      accounts: view.cards.map((o) => ({
-        name: o.title,
-        folder: o.username,
-        choose: () => void fill(o.id, reading, "csc"),
-      })),
-      acts: [],
-    });
-  } else if (isCard(role)) {
-    present(f, {
-      accounts: view.cards.map((o) => ({
-        name: o.title,
-        folder: o.username,
-        choose: () => void fill(o.id, reading, "card"),
-      })),
-      acts: [],
-    });
-  } else if (!isLogin(role)) {
-    present(f, {
-      accounts: view.people.map((o) => ({
-        name: o.title,
-        folder: o.username,
-        choose: () => void fill(o.id, reading, "details"),
-      })),
-      acts: [],
-    });
-  } else if (role === "new-password") {
-    fresh(f, reading);
-  } else if (role === "username" && reading.kind === "sign-up") {
-    void names(f, reading);
-  } else {
-    const accounts = view.offers.flatMap((o) => {
-      const now = line(
-        o,
-        () => void fill(o.id, reading, "login"),
-        o.joining ? "not confirmed yet" : o.staged ? "the password until now" : o.folder,
-      );
-      return o.staged && !o.joining
-        ? [now, line(o, () => void fill(o.id, reading, "staged"), "the new one, not confirmed yet")]
-        : [now];
-    });
-    const details =
-      view.offers.length === 1
-        ? [{ text: "Details", act: () => void tell({ act: "details", id: view.offers[0].id }) }]
-        : [];
-    present(f, { say: accounts.length ? undefined : view.why, accounts, acts: [another, ...details] });
-  }
-}
-
-/** Offers to make a new password. @param {Box} f @param {Reading} reading */
-function fresh(f, reading) {
-  const change = reading.kind === "change" || reading.kind === "reset";
-  if (change && view.offers.length > 1) {
-    present(f, {
-      say: "Make a new password for",
-      accounts: view.offers.map((o) => ({
-        name: o.username || o.title,
-        folder: o.folder ?? "",
-        choose: () => void fillNew(reading, o.id),
-      })),
-      acts: [],
-    });
-    return;
-  }
-  const only = change ? view.offers[0] : undefined;
-  const say = only
-    ? `A new password for ${only.username || only.title}. The present one stays at hand until the site has taken it.`
-    : "A new password, made for this site and kept until you decide.";
   present(f, {
-    say,
-    accounts: [],
-    acts: [{ text: "Make and fill it", act: () => void fillNew(reading, only?.id ?? "") }],
+    say: menu.say,
+    accounts: menu.lines.map((l) => ({ name: l.text, folder: l.note ?? "", choose: () => press(f, at.reading, l) })),
+    acts: menu.acts.map((l) => ({ text: l.text, act: () => press(f, at.reading, l) })),
   });
 }
 
-/** Offers the user names used before. @param {Box} f @param {Reading} reading */
-async function names(f, reading) {
-  const v = await tell({ act: "usernames" });
-  if (focused() !== f || f.value || !v.usernames?.length) return;
-  const use = (/** @type {string} */ name) => {
-    filling = true;
-    type(f, name);
-    mark(f);
-    away();
-    filling = false;
-  };
-  const people = reading.details
-    ? view.people
-        .map((o) => ({ text: `All of ${o.title}`, act: () => void fill(o.id, reading, "details") }))
-        .slice(0, 2)
-    : [];
-  present(f, {
-    accounts: v.usernames
-      .slice(0, 4)
-      .map((/** @type {string} */ name) => ({ name, folder: "", choose: () => use(name) })),
-    acts: people,
-  });
+/** Does what a line of a menu says. @param {Box} f @param {Reading} reading @param {Line} l */
+function press(f, reading, l) {
+  switch (l.do) {
+    case "fill":
+      return void fill(l.id ?? "", reading, l.part ?? "");
+    case "fill-new":
+      return void fillNew(reading, l.id ?? "");
+    case "type":
+      filling = true;
+      type(f, l.text);
+      mark(f);
+      away();
+      filling = false;
+      return undefined;
+    default:
+      return void tell({ act: l.do, id: l.id });
+  }
 }
 
 /** @param {any} v @param {Reading} reading */
@@ -457,7 +325,7 @@ function typedIn(reading, form) {
   let mine = false;
   for (const f of fields()) {
     const n = String(numbers.get(f));
-    if (!(n in reading.roles) || !f.value || !isLogin(reading.roles[n])) continue;
+    if (!f.value || !reading.typed.includes(Number(n))) continue;
     values[n] = f.value;
     mine ||= form === null || groupOf(f) === form;
   }
@@ -626,10 +494,9 @@ watch();
 ext.runtime.onMessage.addListener((m, sender, reply) => {
   if (sender.id !== ext.runtime.id) return undefined;
   if (m.act === "fill") {
-    const reading =
-      view.readings.find((r) => r.kind === "sign-in") ??
-      view.readings.find((r) => r.kind === "first-step" || r.kind === "forgot");
-    const id = m.id ?? view.offers[turn++ % Math.max(1, view.offers.length)]?.id; // pressed again: the next
+    const reading = view.readings.find((r) => r.form === view.key?.form);
+    const ids = view.key?.ids ?? [];
+    const id = m.id ?? ids[turn++ % Math.max(1, ids.length)]; // pressed again: the next
     if (!reading || !id)
       reply({
         error: view.alarm

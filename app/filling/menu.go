@@ -1,0 +1,240 @@
+package filling
+
+import (
+	"slices"
+	"strconv"
+
+	"redlocket/core/autofill"
+)
+
+// Menu is what is offered at one field of a page. The extension draws it and does what is
+// pressed; what is in it is decided here.
+type Menu struct {
+	Group     string     `json:"group,omitempty"`     // fields of one group share a mark
+	Elsewhere string     `json:"elsewhere,omitempty"` // the other site that its user has to agree to first
+	Framed    bool       `json:"framed,omitempty"`    // the frame belongs to it, not the form's target
+	Say       string     `json:"say,omitempty"`
+	Lines     []MenuLine `json:"lines"` // one below the other
+	Acts      []MenuLine `json:"acts"`  // side by side at the foot
+}
+
+// MenuLine is one thing that can be pressed.
+type MenuLine struct {
+	Text string `json:"text"`
+	Note string `json:"note,omitempty"` // beside it, quieter
+	Do   Do     `json:"do"`
+	ID   string `json:"id,omitempty"`
+	Part Part   `json:"part,omitempty"`
+}
+
+// Do says what pressing a line does.
+type Do string
+
+// What can be done.
+const (
+	DoFill    Do = "fill"     // Fill with ID and Part
+	DoFillNew Do = "fill-new" // FillNew for the login with ID, or for a new one
+	DoType    Do = "type"     // type the line's text into the field
+	DoFind    Do = "find"     // open the extension's window
+	DoDetails Do = "details"  // open the item's sheet
+)
+
+// KeyFill is what the key for filling does on a page: the form, and the logins, one at each
+// press.
+type KeyFill struct {
+	Form int      `json:"form"`
+	IDs  []string `json:"ids"`
+}
+
+// mostNames bounds how many user names used before are offered.
+const mostNames = 4
+
+// menus are what is offered at each field, by its number. names are the user names used before.
+func menus(view *PageView, maxLength map[int]int, names []string) map[int]*Menu {
+	out := map[int]*Menu{}
+	for _, form := range view.Readings {
+		for field, role := range form.Roles {
+			if maxLength[field] == 1 {
+				continue // one box of several: the first of them stands for all
+			}
+			m := menuFor(view, form, role, names)
+			if m == nil {
+				continue
+			}
+			m.Elsewhere, m.Framed = view.Framed, view.Framed != ""
+			if m.Elsewhere == "" {
+				m.Elsewhere = form.Elsewhere
+			}
+			if m.Lines == nil {
+				m.Lines = []MenuLine{}
+			}
+			if m.Acts == nil {
+				m.Acts = []MenuLine{}
+			}
+			out[field] = m
+		}
+	}
+	return out
+}
+
+// menuFor is what is offered at a field with a role; nil for nothing.
+func menuFor(view *PageView, form FormView, role autofill.Role, names []string) *Menu {
+	switch {
+	case role == autofill.OneTimeCode:
+		return codeMenu(view.Offers)
+	case role == autofill.NewPassword:
+		return newPasswordMenu(view, form)
+	case role == autofill.Username && form.Kind == autofill.SignUp:
+		return namesMenu(view, form, names)
+	case role.Login():
+		return loginMenu(view)
+	case role == autofill.CardCode:
+		m := itemsMenu(view.Cards, PartSafety, "")
+		if m != nil {
+			m.Say = "The security code is filled by a press of its own."
+		}
+		return m
+	case role.Card():
+		return itemsMenu(view.Cards, PartCard, groupName(form, "card"))
+	}
+	return itemsMenu(view.People, PartDetails, groupName(form, "details"))
+}
+
+func groupName(form FormView, what string) string {
+	return what + " of form " + strconv.Itoa(form.Form)
+}
+
+// itemsMenu offers cards or personal details; nil where there are none.
+func itemsMenu(items []Offer, part Part, group string) *Menu {
+	if len(items) == 0 {
+		return nil
+	}
+	m := &Menu{Group: group}
+	for _, o := range items {
+		m.Lines = append(m.Lines, MenuLine{Text: o.Title, Note: o.Username, Do: DoFill, ID: o.ID, Part: part})
+	}
+	return m
+}
+
+func codeMenu(offers []Offer) *Menu {
+	m := &Menu{Say: "One-time code of"}
+	for _, o := range offers {
+		if o.Code {
+			m.Lines = append(m.Lines, MenuLine{Text: o.name(), Note: o.Folder, Do: DoFill, ID: o.ID, Part: PartCode})
+		}
+	}
+	if len(m.Lines) == 0 {
+		return nil
+	}
+	return m
+}
+
+// name is what tells an account from others of its site.
+func (o Offer) name() string {
+	if o.Username != "" {
+		return o.Username
+	}
+	return o.Title
+}
+
+// loginMenu offers the accounts of the site. Where a new password waits for the site, both are.
+func loginMenu(view *PageView) *Menu {
+	if len(view.Offers) == 0 && view.Why == "" {
+		return nil
+	}
+	m := &Menu{Acts: []MenuLine{{Text: "Find another", Do: DoFind}}}
+	for _, o := range view.Offers {
+		line := MenuLine{Text: o.name(), Note: o.Folder, Do: DoFill, ID: o.ID, Part: PartLogin}
+		switch {
+		case o.Joining:
+			line.Note = "not confirmed yet"
+		case o.Staged:
+			line.Note = "the password until now"
+			fresh := MenuLine{Text: o.name(), Note: "the new one, not confirmed yet", Do: DoFill, ID: o.ID, Part: PartStaged}
+			m.Lines = append(m.Lines, line, fresh)
+			continue
+		}
+		m.Lines = append(m.Lines, line)
+	}
+	switch len(view.Offers) {
+	case 0:
+		m.Say = view.Why
+	case 1:
+		m.Acts = append(m.Acts, MenuLine{Text: "Details", Do: DoDetails, ID: view.Offers[0].ID})
+	}
+	return m
+}
+
+// newPasswordMenu offers to make a password: for a new login, for the one whose password is
+// being changed, or for one of several.
+func newPasswordMenu(view *PageView, form FormView) *Menu {
+	change := form.Kind == autofill.Change || form.Kind == autofill.Reset
+	if change && len(view.Offers) > 1 {
+		m := &Menu{Say: "Make a new password for"}
+		for _, o := range view.Offers {
+			m.Lines = append(m.Lines, MenuLine{Text: o.name(), Note: o.Folder, Do: DoFillNew, ID: o.ID})
+		}
+		return m
+	}
+	act := MenuLine{Text: "Make and fill it", Do: DoFillNew}
+	m := &Menu{Say: "A new password, made for this site and kept until you decide."}
+	if change && len(view.Offers) == 1 {
+		o := view.Offers[0]
+		act.ID = o.ID
+		m.Say = "A new password for " + o.name() + ". The present one stays at hand until the site has accepted it."
+	}
+	m.Acts = []MenuLine{act}
+	return m
+}
+
+// namesMenu offers the user names used before, and whose details the form wants all of.
+func namesMenu(view *PageView, form FormView, names []string) *Menu {
+	m := &Menu{}
+	for _, name := range names[:min(len(names), mostNames)] {
+		m.Lines = append(m.Lines, MenuLine{Text: name, Do: DoType})
+	}
+	if form.Details {
+		for _, o := range view.People[:min(len(view.People), 2)] {
+			m.Acts = append(m.Acts, MenuLine{Text: "All of " + o.Title, Do: DoFill, ID: o.ID, Part: PartDetails})
+		}
+	}
+	if len(m.Lines)+len(m.Acts) == 0 {
+		return nil
+	}
+	return m
+}
+
+// keyFill is what the key for filling does; nil where there is nothing to fill.
+func keyFill(view *PageView) *KeyFill {
+	for _, kinds := range [][]autofill.Kind{{autofill.SignIn}, {autofill.FirstStep, autofill.Forgot}} {
+		i := slices.IndexFunc(view.Readings, func(r FormView) bool { return slices.Contains(kinds, r.Kind) })
+		if i < 0 {
+			continue
+		}
+		k := &KeyFill{Form: view.Readings[i].Form, IDs: []string{}}
+		for _, o := range view.Offers {
+			k.IDs = append(k.IDs, o.ID)
+		}
+		return k
+	}
+	return nil
+}
+
+// typedFields are the fields of a form whose values are wanted once it is sent.
+func typedFields(r autofill.Reading) []int {
+	out := []int{}
+	for field, role := range r.Roles {
+		if role.Login() {
+			out = append(out, field)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// wantsNames reports whether user names used before are to be offered on a page.
+func wantsNames(readings []autofill.Reading) bool {
+	return slices.ContainsFunc(readings, func(r autofill.Reading) bool {
+		return r.Kind == autofill.SignUp && r.Has(autofill.Username)
+	})
+}
