@@ -221,7 +221,7 @@ func (a *Account) JoinCloud(ctx context.Context, url string) error {
 }
 
 // create makes the account. One that an earlier attempt made, and whose answer got lost, is
-// taken up again.
+// continued.
 func (a *Account) create(ctx context.Context, c Cloud, p Profile) (session wire.Session, err error) {
 	signIn, err1 := a.vault.Local.Get(ctx, localSignIn)
 	recovery, err2 := a.vault.Local.Get(ctx, localRecoverySignIn)

@@ -112,7 +112,7 @@ func crashRole(role, dir, addr, carried string) error {
 // importedRows is how many logins one import of the crash test has.
 const importedRows = 2500
 
-// crashImport brings files in, one after the other, and takes every second one back.
+// crashImport imports files, one after the other, and takes every second one back.
 func crashImport(ctx context.Context, v *app.Vault) error {
 	for n := 0; ; n++ {
 		var rows bytes.Buffer

@@ -14,7 +14,7 @@ import (
 type KnownDevice struct {
 	ID, Name, Platform string
 	Added              time.Time
-	Seen               time.Time // by the cloud's word; zero if it doesn't say
+	Seen               time.Time // as the cloud says; zero if it doesn't say
 	This               bool
 	SignedIn           bool // the cloud still takes its session
 }

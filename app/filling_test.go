@@ -338,7 +338,7 @@ func TestASignUpIsStagedUntilTheSiteTookIt(t *testing.T) {
 		return items
 	}
 	made := fresh("wren")
-	logins(0) // nothing was sent yet: it lies in the drawer
+	logins(0) // nothing was sent yet: it lies in the generated passwords
 	require.NoError(t, v.Prompts.Submitted(ctx, signUpPage, 1, typed("wren", made, made)))
 	it := logins(1)[0]
 	now, staged := passwords(t, v, it.ID)
@@ -391,7 +391,7 @@ func TestASignUpIsStagedUntilTheSiteTookIt(t *testing.T) {
 	now, _ = passwords(t, v, slip.Update)
 	assert.Equal(t, second, now)
 
-	// Where slips aren't wanted the login is kept all the same; a typed password is asked about.
+	// Where prompts aren't wanted the login is kept all the same; a typed password is asked about.
 	require.NoError(t, v.Prompts.NeverAsk(ctx, ferry))
 	third := fresh("third")
 	require.NoError(t, v.Prompts.Submitted(ctx, signUpPage, 1, typed("third", third, third)))

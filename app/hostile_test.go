@@ -25,7 +25,7 @@ import (
 
 // The cloud turns hostile: a proxy between it and the laptop changes what the
 // laptop pulls. Whatever it does is detected and named, nothing on the laptop is
-// overwritten, its user can go on working, and once the cloud behaves again both
+// overwritten, the user can go on working, and once the cloud behaves again both
 // devices agree.
 func TestHostileCloud(t *testing.T) {
 	if testing.Short() {

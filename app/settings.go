@@ -113,7 +113,7 @@ func (s *Preferences) Get() Settings {
 	return out
 }
 
-// policy is how its user wants to be asked for the master password again.
+// policy is how the user wants to be asked for the master password again.
 func (s *Preferences) policy() (reauth.Policy, error) {
 	if err := s.vault.Ready(); err != nil { // what is set for all devices is in a record
 		return reauth.Policy{}, err

@@ -157,16 +157,16 @@ test("a sign-up that isn't wanted after all goes into the archive by the slip", 
   await desk.waitForSelector(".line-main:has-text('petrel.t')");
 });
 
-/** Presses the slip's main act by the keyboard: it is the only thing drawn there. */
+/** Presses the prompt's main act by the keyboard: it is the only thing drawn there. */
 async function keepSlip(page, act = 0) {
   await page.waitForTimeout(300);
-  // Keep stands at the slip's lower left: found by its place in the window.
+  // Keep stands at the prompt's lower left: found by its place in the window.
   const y = await slipFoot(page);
   await press(page, 1280 - 26 - 372 + 40 + [0, 80, 160, 215][act], y);
   await page.waitForTimeout(300);
 }
 
-/** The height of the slip's line of acts, found by the pointer that the browser shows there. */
+/** The height of the prompt's line of acts, found by the pointer that the browser shows there. */
 async function slipFoot(page) {
   for (let y = 420; y > 150; y -= 6) {
     const hit = await page.evaluate(

@@ -22,7 +22,7 @@ after(async () => {
 const worker = () => b.context.serviceWorkers()[0];
 const shown = (page, x, y) =>
   page.evaluate(([x, y]) => document.elementFromPoint(x, y)?.matches(":popover-open") ?? false, [x, y]);
-/** Waits until something is drawn at the place where slips stand. */
+/** Waits until something is drawn at the place where prompts stand. */
 async function slip(page) {
   await page.waitForFunction(() => document.elementFromPoint(1280 - 200, 60)?.matches(":popover-open"));
   await page.waitForTimeout(400);

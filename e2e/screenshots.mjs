@@ -1,4 +1,4 @@
-// Takes the pictures of docs/screenshots anew, from the demo data: node e2e/screenshots.mjs
+// Takes the pictures of docs/screenshots again, from the demo data: node e2e/screenshots.mjs
 import { mkdirSync } from "node:fs";
 import { join } from "node:path";
 import { browser, build, connect, demo, maren, root, start, unlock } from "./harness.mjs";

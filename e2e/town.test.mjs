@@ -131,7 +131,7 @@ for (const name of Object.keys(sites)) {
   });
 }
 
-/** The height of the line of acts at the foot of the slip, found by where the page is covered there. */
+/** The height of the line of acts at the foot of the prompt, found by where the page is covered there. */
 async function slipFoot(page) {
   for (let i = 0; i < 40; i++) {
     for (let y = 460; y > 120; y -= 6) {
@@ -146,7 +146,7 @@ async function slipFoot(page) {
   assert.fail("no slip is shown");
 }
 
-/** Presses the slip's main act. */
+/** Presses the prompt's main act. */
 async function keep(page) {
   await slipFoot(page);
   await page.waitForTimeout(450);

@@ -141,7 +141,7 @@ func thumbs(list []chunk) (out []thumb) {
 	return out
 }
 
-// press is a narrowing word that can be pressed.
+// press is a filter that can be pressed.
 type press struct {
 	Words string
 	Query string // what the search line is after the press
@@ -274,7 +274,7 @@ func (d bookData) State() string {
 	return "?" + v.Encode()
 }
 
-// presses offers narrowing words: those in force, the states, the kinds, and the
+// presses offers filters: those in force, the states, the kinds, and the
 // folders and tags that most items have.
 func presses(x *find.Index, q find.Query) (out []press) {
 	add := func(words string, n find.Narrow) {
@@ -408,7 +408,7 @@ func (s *Server) ids(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-// archive leads to what is put away.
+// archive leads to what is archived.
 func (s *Server) archive(w http.ResponseWriter, r *http.Request) error {
 	redirect(w, r, "/logins?q="+url.QueryEscape("=archived"))
 	return nil

@@ -31,7 +31,7 @@ func (s *Server) formRoutes(r routes) {
 }
 
 // formData is an item's form. Was holds what each field was when the form was
-// opened, as a keyed digest: what its user didn't change isn't written. Values of
+// opened, as a keyed digest: what the user didn't change isn't written. Values of
 // hidden fields aren't in the form; Has says which there are.
 type formData struct {
 	ID           string
@@ -263,7 +263,7 @@ func readForm(r *http.Request) *formData {
 	return f
 }
 
-// changeKind draws the form anew for another kind, with what was typed.
+// changeKind draws the form again for another kind, with what was typed.
 func (s *Server) changeKind(w http.ResponseWriter, r *http.Request) error {
 	f := readForm(r)
 	return s.formAgain(w, r, f, nil)

@@ -99,7 +99,7 @@ func (s *Server) askApps(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-// madeBefore hands out one password of the drawer.
+// madeBefore hands out one password of the generated passwords.
 func (s *Server) madeBefore(w http.ResponseWriter, r *http.Request) error {
 	at, _ := strconv.ParseInt(r.FormValue("at"), 10, 64) // nonsense is a moment at which nothing was made
 	p, err := vaultOf(r).Generated.At(at)

@@ -18,7 +18,7 @@ import (
 //
 // The result is an SVG of 100 by 100 units; with a rim, its circle of class
 // medallion-rim has a length of 100, for the time left, and its lines can be engraved
-// once more on the page.
+// again on the page.
 func medallion(seed []byte, rim bool) template.HTML {
 	rnd := drawFrom(seed)
 	var b strings.Builder

@@ -125,7 +125,7 @@ func secrets(values map[int]string) map[int]secret.Text {
 	return out
 }
 
-// make makes a password for the window; it lies in the drawer from then on.
+// make makes a password for the window; it lies in the generated passwords from then on.
 func (b *Bridge) make(ctx context.Context, v *app.Vault, q request) (any, error) {
 	o, name := v.Sites.Directory().Obey(q.URL, generator.Default())
 	p, err := generator.Password(v.Rand(), o)
@@ -170,7 +170,7 @@ type found struct {
 }
 
 // window is what the extension's window shows: the logins of the page's site, or those
-// that a search finds, the drawer, and what is set for the site.
+// that a search finds, the generated passwords, and what is set for the site.
 func (b *Bridge) window(v *app.Vault, q request) (any, error) {
 	out := struct {
 		Person string                      `json:"person"`

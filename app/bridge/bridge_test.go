@@ -270,7 +270,7 @@ func TestConnectedBrowserFills(t *testing.T) {
 		assert.Empty(t, view.Offers, name)
 	}
 
-	// A frame in another site's page: nothing until its user was told whose it is, and said yes.
+	// A frame in another site's page: nothing until the user was told whose it is, and said yes.
 	framed := page("fill", "https://lanternfish.example/in", "https://trickster.example/")
 	framed["frame"] = true
 	for _, to := range []string{"", "trickster.example", "lanternfish.example"} {

@@ -66,7 +66,7 @@ func (m *matcher) imitates(url string) *Alarm {
 	return &Alarm{ID: it.ID, Title: it.Title, Kept: l.Kept, URL: to, Why: l.Why, Here: l.Here, There: l.There}
 }
 
-// Vouch adds a page's address to a login, although it looks like an imitation: its user says
+// Vouch adds a page's address to a login, although it looks like an imitation: the user says
 // that it is right. The master password is asked for first.
 func (s *Pages) Vouch(ctx context.Context, id, url string) error {
 	if err := s.core.Guard.Require(reauth.Vouch); err != nil {

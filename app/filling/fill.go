@@ -40,15 +40,15 @@ const (
 	PartDetails Part = "details"
 )
 
-// Request is what is to be filled into one form of a page, by its user's press.
+// Request is what is to be filled into one form of a page, by the user's press.
 type Request struct {
 	ID   string
 	Form int
 	Part Part
 	// Elsewhere is the other site that the form sends to, or that the frame belongs to, as
-	// its user was told and said yes to.
+	// the user was told and said yes to.
 	Elsewhere string
-	Submit    bool // its user chose, in the book, that the form is sent
+	Submit    bool // the user chose, in the book, that the form is sent
 }
 
 // Errors of filling.
@@ -58,7 +58,7 @@ var (
 )
 
 // ElsewhereError is returned where a form or frame has to do with another site than the
-// page's, and its user hasn't said yes to that one.
+// page's, and the user hasn't said yes to that one.
 type ElsewhereError struct{ Site string }
 
 func (e *ElsewhereError) Error() string {
@@ -102,7 +102,7 @@ func (s *Pages) Fill(ctx context.Context, p Page, r Request) (Values, error) {
 }
 
 // allowed returns what the form was found to be, if it may be filled at all. elsewhere is the
-// other site that its user said yes to.
+// other site that the user said yes to.
 func (s *Pages) allowed(p Page, form int, elsewhere string) (autofill.Reading, error) {
 	alarm, err := s.core.alarm(p.URL)
 	if err != nil {

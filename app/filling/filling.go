@@ -56,7 +56,7 @@ type core struct {
 type state struct {
 	prompts   map[string]*prompt // by tab and site
 	lastUsed  map[string]string  // by tab and site: the login that was last used there
-	pending   pendingFill        // where its user was sent from the book
+	pending   pendingFill        // where the user was sent from the book
 	generated []GeneratedPassword
 }
 

@@ -46,7 +46,7 @@ func (g *Generated) List() (out []GeneratedPassword, err error) {
 var ErrNoGenerated = errors.New("this password isn’t kept any longer")
 
 // At returns the password that was made at the moment. The master password is asked for first,
-// if its user wants that for showing.
+// if the user wants that for showing.
 func (g *Generated) At(at int64) (secret.Text, error) {
 	if err := g.core.Guard.Require(reauth.Show); err != nil {
 		return secret.Text{}, err

@@ -13,7 +13,7 @@ import (
 )
 
 // matcher says quickly what fits a page, and which page imitates a kept site. It is made
-// of one index of the book and one directory of sites, and made anew when they change.
+// of one index of the book and one directory of sites, and made again when they change.
 type matcher struct {
 	index  *find.Index
 	sites  *directory.Directory

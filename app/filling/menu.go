@@ -150,7 +150,8 @@ func loginMenu(view *PageView) *Menu {
 			line.Note = "not confirmed yet"
 		case o.Staged:
 			line.Note = "the password until now"
-			fresh := MenuLine{Text: o.name(), Note: "the new one, not confirmed yet", Do: DoFill, ID: o.ID, Part: PartStaged}
+			fresh := line
+			fresh.Note, fresh.Part = "the new one, not confirmed yet", PartStaged
 			m.Lines = append(m.Lines, line, fresh)
 			continue
 		}

@@ -110,7 +110,7 @@ func (s *Prompts) signInAddress(held prompt) string {
 }
 
 // settleAddress makes the sign-in page the address of a login that was kept with its site's
-// front page only. A page that asks for the password alone is none: it asks once more.
+// front page only. A page that asks for the password alone is none: it asks again.
 func (s *Prompts) settleAddress(ctx context.Context, it vault.Item, held prompt) error {
 	page, err := site.Clean(held.from.url)
 	if err != nil || held.submission.Kind != autofill.SignIn || !held.submission.Named || len(it.Addresses) != 1 {

@@ -22,7 +22,7 @@ type Page struct {
 func (p Page) key() string { return p.Tab + " " + site.Domain(p.URL) }
 
 // elsewhere is the site of a frame that belongs to another one than its tab; empty for
-// all others. What is typed there is out of its user's sight.
+// all others. What is typed there is out of the user's sight.
 func (p Page) elsewhere() string {
 	if here := site.Domain(p.URL); here != site.Domain(p.Top) {
 		return here
@@ -218,7 +218,7 @@ func (s *Pages) offerDetails(out *PageView) error {
 	return nil
 }
 
-// whyNothing says why a page gets no offer although its user might expect one.
+// whyNothing says why a page gets no offer although the user might expect one.
 func (s *Pages) whyNothing(url string) string {
 	rest, plain := strings.CutPrefix(url, "http://")
 	if !plain {

@@ -7,7 +7,7 @@ import (
 	"redlocket/core/vault"
 )
 
-// FillNow is a login that is to be filled into the page without asking: its user came from
+// FillNow is a login that is to be filled into the page without asking: the user came from
 // the book, or chose so for this login.
 type FillNow struct {
 	ID     string `json:"id"`
@@ -21,7 +21,7 @@ type pendingFill struct {
 	until time.Time
 }
 
-// pendingFor is how long a page has to come up after its user was sent there.
+// pendingFor is how long a page has to come up after the user was sent there.
 const pendingFor = 2 * time.Minute
 
 // ExpectFill notes that a login's site was opened from the book, so that its page is filled.
@@ -45,7 +45,7 @@ func signInForm(readings []FormView) (form FormView, ok bool) {
 	return form, false
 }
 
-// fillNow says whether a page is to be filled without asking: because its user came from the
+// fillNow says whether a page is to be filled without asking: because the user came from the
 // book, or wants so for the likely login. A form that came back isn't filled again.
 func (s *Pages) fillNow(p Page, items []vault.Item, readings []FormView) (*FillNow, error) {
 	form, ok := signInForm(readings)

@@ -44,11 +44,11 @@ type prompt struct {
 	from       origin
 	since      time.Time
 	sent       bool
-	byHand     bool                // its user asked for it
+	byHand     bool                // the user asked for it
 	ready      *SavePrompt         // what a frame found out, for the page around it to show
 	login      string              // that was filled here, whose password is being changed, or that is staged
 	made       secret.Text         // the password made for a form of this page
-	shown      PromptKind          // what its user has seen of it
+	shown      PromptKind          // what the user has seen of it
 	submission autofill.Submission // what was typed
 }
 

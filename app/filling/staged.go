@@ -11,7 +11,7 @@ import (
 
 // Staged is about new passwords that a site has yet to take. A new password changes nothing
 // at the site by being made. So it is staged: it stands beside the present one until the site
-// has taken it, or its user steps back. Neither is lost whatever happens: both are in the
+// has taken it, or the user steps back. Neither is lost whatever happens: both are in the
 // entry's past.
 type Staged struct{ core *core }
 

@@ -153,7 +153,7 @@ var (
 	ErrKnown        = errors.New("the vault has this sign-in already")
 )
 
-// ByHand makes a prompt of what stands in a page's form now, because its user asked for it.
+// ByHand makes a prompt of what stands in a page's form now, because the user asked for it.
 func (s *Prompts) ByHand(ctx context.Context, p Page, form int, values map[int]secret.Text) (*SavePrompt, error) {
 	var a autofill.Submission
 	for _, r := range autofill.Read(p.Snapshot) {

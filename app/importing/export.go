@@ -28,7 +28,7 @@ const (
 type Selection struct {
 	Format   Format
 	IDs      []string           // nil for everything
-	Archived bool               // what is put away too, where everything is
+	Archived bool               // what is archived too, where everything is
 	Columns  []transfer.Meaning // of a CSV
 }
 

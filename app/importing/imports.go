@@ -15,7 +15,7 @@ import (
 	"redlocket/core/vault"
 )
 
-// Imports brings files in.
+// Imports imports files.
 type Imports struct {
 	cfg  Config
 	gate *gate.Gate[current]
@@ -141,7 +141,7 @@ func (s *Imports) keepColumns(ctx context.Context, t transfer.Table, columns []t
 }
 
 // apply writes what a plan says, in one transaction: all of it or nothing. Where
-// something may have been edited since the plan was made, it is made anew.
+// something may have been edited since the plan was made, it is made again.
 func (s *Imports) apply(
 	ctx context.Context, plan *transfer.Plan, at int64, progress func(string) func(done, of int),
 ) (r Result, err error) {

@@ -29,7 +29,7 @@ type Job struct {
 type File struct {
 	Name  string
 	Bytes []byte
-	// Columns are what its user said about its columns; nil leaves them to guessing.
+	// Columns are what the user said about its columns; nil leaves them to guessing.
 	Columns []transfer.Meaning
 }
 
@@ -51,7 +51,7 @@ type Result struct {
 	Kept    bool // the originals are kept sealed
 }
 
-// add reads files into the job, and plans anew.
+// add reads files into the job, and plans again.
 func (j *Job) add(ctx context.Context, files []File) (bad []*FileError, err error) {
 	columns := j.imports.columns(ctx)
 	j.mu.Lock()
@@ -103,7 +103,7 @@ func (f File) read(columns map[string][]transfer.Meaning) (transfer.Source, erro
 	return transfer.Read(f.Name, f.Bytes, choose)
 }
 
-// replan plans anew and keeps the decisions that still fit. j.mu is held.
+// replan plans again and keeps the decisions that still fit. j.mu is held.
 func (j *Job) replan() error {
 	at := j.imports.cfg.Set.Book.Revision()
 	p, err := j.imports.planOf(slices.Clone(j.sources))
@@ -134,7 +134,7 @@ var (
 	ErrDecision = errors.New("that can’t be done with this one")
 )
 
-// SetColumns says what the columns of a file are, and plans anew. It is remembered
+// SetColumns says what the columns of a file are, and plans again. It is remembered
 // for files with the same columns.
 func (j *Job) SetColumns(ctx context.Context, file int, columns []transfer.Meaning) error {
 	j.mu.Lock()

@@ -21,7 +21,7 @@ const (
 	Export              // and what else comes out in clear
 	Settings            // that would ask less often
 	Vouch               // that a page which looks like an imitation is right
-	Show                // a password, if its user wants that
+	Show                // a password, if the user wants that
 )
 
 // ErrNeeded is returned for an act that the master password must be given for first.
@@ -33,7 +33,7 @@ const atLeast = 20 * time.Second
 // grantLife is how long an act may follow after it was granted.
 const grantLife = 15 * time.Second
 
-// Policy says how its user wants to be asked.
+// Policy says how the user wants to be asked.
 type Policy struct {
 	AskToShow bool          // before any password is shown or copied
 	For       time.Duration // how long one answer counts; 0 for each time

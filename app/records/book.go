@@ -180,14 +180,14 @@ func (b *Book) DeviceNames() (map[string]string, error) {
 	return out, err
 }
 
-// Expiry says how an item stands to the day it runs out.
+// Expiry says how an item stands to the day it expires.
 type Expiry struct {
 	Item vault.Item
 	Over bool
-	Days int // until it runs out, counted up
+	Days int // until it expires, counted up
 }
 
-// Expiring says how an item stands to the day it runs out; ok is false while that is further
+// Expiring says how an item stands to the day it expires; ok is false while that is further
 // away than [vault.Warning].
 func (b *Book) Expiring(it vault.Item) (e Expiry, ok bool) {
 	end, dated := vault.Expiry(it.Expires)
@@ -199,7 +199,7 @@ func (b *Book) Expiring(it vault.Item) (e Expiry, ok bool) {
 	return Expiry{it, left <= 0, int((left + day - 1) / day)}, left <= vault.Warning
 }
 
-// ExpiringSoon lists what runs out soon or has, the first first.
+// ExpiringSoon lists what expires soon or has, the first first.
 func (b *Book) ExpiringSoon() ([]Expiry, error) {
 	x, err := b.Index()
 	if err != nil {
@@ -219,7 +219,7 @@ func (b *Book) ExpiringSoon() ([]Expiry, error) {
 }
 
 // uses are the moments at which items were last used on this device. They aren't synced: the
-// cloud would learn when its user signs in somewhere.
+// cloud would learn when the user signs in somewhere.
 type uses struct {
 	at      map[string]int64 // milliseconds since 1970, by item; replaced, never changed
 	unsaved bool

@@ -20,13 +20,13 @@ import (
 // Form is what a person typed into an item's form, with what the form has to know of the
 // item as it was when it was opened.
 //
-// Two devices may edit one item at once. So a form writes only what its user changed: what is
+// Two devices may edit one item at once. So a form writes only what the user changed: what is
 // as it was is left out ([Form.Opened]), and a hidden value whose place stayed empty stays
 // ([Form.Cleared], [Form.KeepHidden]).
 type Form struct {
 	Kind         vault.Type
 	Title        string
-	Values       map[vault.Field]string // of the kind's own fields
+	Values       map[vault.Field]string // of the kind's custom fields
 	Addresses    []vault.Address
 	Aliases      string // one name a line, or separated by commas
 	Folder       string
@@ -62,7 +62,7 @@ var (
 	ErrCustomFields = errors.New("an item has 50 fields of your own at most")
 )
 
-// SaveForm checks a form and writes what its user changed. The error is [FormErrors] where
+// SaveForm checks a form and writes what the user changed. The error is [FormErrors] where
 // something typed can't be kept; nothing is written then.
 func (s *Items) SaveForm(ctx context.Context, id string, f *Form) error {
 	c, err := s.Check(f)

@@ -7,7 +7,7 @@ import (
 	"redlocket/core/keys"
 )
 
-// Local keeps named bytes on this device alone, sealed. What a name holds is its user's
+// Local keeps named bytes on this device alone, sealed. What a name holds is the user's
 // affair; names must differ between them.
 type Local struct{ core *core }
 

@@ -8,7 +8,7 @@
 //   - [Items]: one item read, written, and its past
 //   - [Acts]: several items at once, and undoing
 //   - [Files]: what is attached
-//   - [Sites]: the directory of sites, and what its user set for a site
+//   - [Sites]: the directory of sites, and what the user set for a site
 //   - [Local]: what is sealed for this device alone
 //   - [Replica]: the set as the cloud's line sees it: heads, pulls and commits
 //

@@ -35,7 +35,7 @@ func (r *Replica) Waiting() (n int) {
 // Pull is what a cloud offers beyond the head with the number Since.
 type Pull struct {
 	Since   uint64
-	Latest  uint64 // number of the newest head, by the cloud's word
+	Latest  uint64 // number of the newest head, as the cloud says
 	Heads   []ledger.SealedHead
 	Records []ledger.SealedRecord
 }
@@ -128,7 +128,7 @@ type Commit struct {
 	edits map[string]uint64 // which edit of each entry is in it
 }
 
-// Prepare makes the commit of what waits, of so many records at most; nil if nothing does.
+// Prepare makes the commit of what waits, of at most so many records; nil if nothing does.
 func (r *Replica) Prepare(ctx context.Context, most int) (*Commit, error) {
 	var out *Commit
 	err := r.core.gate.Read(func(in *content) error {
@@ -168,7 +168,7 @@ func (r *Replica) Prepare(ctx context.Context, most int) (*Commit, error) {
 	return out, err
 }
 
-// Committed notes that the cloud took a commit. Entries edited meanwhile are sealed anew on
+// Committed notes that the cloud took a commit. Entries edited meanwhile are sealed again on
 // top of it. If the set was closed meanwhile, the next opening finds the commit as its own, by
 // its hash.
 func (r *Replica) Committed(ctx context.Context, c *Commit) error {

@@ -12,7 +12,7 @@ import (
 	"redlocket/core/vault"
 )
 
-// Sites is the directory of sites, and what its user set for single ones.
+// Sites is the directory of sites, and what the user set for single ones.
 type Sites struct{ core *core }
 
 // shippedList is read once: it doesn't change while the program runs.

@@ -2,7 +2,7 @@
 // which of one site may be the same login kept twice.
 //
 // Both are found by comparison alone. Nothing here says what a password is, and
-// a suspect is a question to its user, never an answer.
+// a suspect is a question to the user, never an answer.
 package audit
 
 import (
@@ -20,7 +20,7 @@ type Login struct {
 	Password secret.Text
 }
 
-// Reused returns the ids of logins whose password, to the letter, another login
+// Reused returns the ids of logins whose password, exactly, another login
 // of another site or user name has too.
 func Reused(list []Login) map[string]bool {
 	first := map[secret.Text]string{}

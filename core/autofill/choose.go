@@ -14,7 +14,7 @@ import (
 	"golang.org/x/text/unicode/norm"
 )
 
-// fold brings a choice's text to what is compared: without case, accents, punctuation.
+// fold normalises a choice's text for comparison: without case, accents, punctuation.
 func fold(s string) string {
 	var b strings.Builder
 	for _, r := range norm.NFKD.String(strings.ToLower(s)) {
@@ -184,7 +184,7 @@ func countryName(code, lang string) string {
 	return code
 }
 
-// telephone parts a number into country code, trunk prefix and the rest; code is empty
+// telephone splits a number into country code, trunk prefix and the rest; code is empty
 // where the number is written as within its country. groups are the rest as its owner
 // wrote it, by spaces and the like.
 type telephone struct {

@@ -32,7 +32,7 @@ type Card struct {
 }
 
 // Person is what a plan may fill of personal details: by role, as they are kept.
-// Birthday is 2006-01-02, country an ISO 3166-1 code, street lines parted by line ends.
+// Birthday is 2006-01-02, country an ISO 3166-1 code, street lines separated by line ends.
 type Person map[Role]string
 
 // Values are what a plan may draw on. What is empty is not planned.

@@ -119,7 +119,7 @@ func expiryText(f Field, mm, yy, yyyy string) string {
 	return mm + "/" + yy
 }
 
-// cutLast parts a name before its last word.
+// cutLast splits a name before its last word.
 func cutLast(s string) (before, last string, ok bool) {
 	s = strings.Join(strings.Fields(s), " ")
 	i := strings.LastIndexByte(s, ' ')

@@ -72,7 +72,7 @@ func (p *planner) person(i int, f Field, role Role) {
 	}
 }
 
-// houseNumber parts a street's first line: "7 Ropewalk", "Ropewalk 7".
+// houseNumber splits a street's first line: "7 Ropewalk", "Ropewalk 7".
 func houseNumber(line string) (street, number string) {
 	if m := numberFirst.FindStringSubmatch(line); m != nil {
 		return m[2], m[1]

@@ -42,7 +42,7 @@ const (
 
 // loginWords are the words by which pages name what has to do with logins, in
 // more than ten languages (common practice; from memory). "~" marks those that are
-// found inside of longer words, as in languages that join words or don't part them.
+// found inside of longer words, as in languages that join words or don't separate them.
 var loginWords = map[class]string{
 	saysUser: `username|user name|userid|user id|user|usr|uname|login|login name|loginid|login id|logon|account|
 		account id|account name|account number|member|member id|member number|membership number|customer id|
@@ -294,8 +294,8 @@ func equal(a, b []string) bool {
 	return true
 }
 
-// normal brings a page's text to words parted by single spaces, with one at
-// either end: camelCase and snake_case parted, letters and digits too, lower case,
+// normal brings a page's text to words separated by single spaces, with one at
+// either end: camelCase and snake_case split, letters and digits too, lower case,
 // punctuation dropped.
 func normal(parts ...string) string {
 	var b strings.Builder

@@ -7,13 +7,13 @@ import (
 	"redlocket/core/vault"
 )
 
-// ErrShelf is returned for bytes that [Index.Encode] didn't write.
-var ErrShelf = errors.New("not an index of this version")
+// ErrIndexCache is returned for bytes that [Index.Encode] didn't write.
+var ErrIndexCache = errors.New("not an index of this version")
 
 const shelfVersion = 3
 
 // Encode writes the index down in the order of the book, without anything that
-// can be made anew from it. A device keeps it sealed, so that the book of a large
+// can be made again from it. A device keeps it sealed, so that the book of a large
 // vault is there before its records are opened.
 func (x *Index) Encode() []byte {
 	b := append(make([]byte, 0, 256*len(x.rows)+8), shelfVersion)
@@ -59,7 +59,7 @@ func (x *Index) Encode() []byte {
 func DecodeIndex(b []byte, o Options) (*Index, error) {
 	r := cacheReader{s: string(b)}
 	if r.byte() != shelfVersion {
-		return nil, ErrShelf
+		return nil, ErrIndexCache
 	}
 	n := r.count()
 	x := &Index{rows: make([]*row, 0, n), opt: o}
@@ -94,13 +94,13 @@ func DecodeIndex(b []byte, o Options) (*Index, error) {
 			}
 		}
 		if r.bad {
-			return nil, ErrShelf
+			return nil, ErrIndexCache
 		}
 		w.name(f)
 		x.rows = append(x.rows, w)
 	}
 	if r.bad || r.i != len(r.s) {
-		return nil, ErrShelf
+		return nil, ErrIndexCache
 	}
 	return x, nil
 }

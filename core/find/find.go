@@ -4,7 +4,7 @@
 // alphabetical order, by the rules of a language rather than by bytes, with the
 // accounts of one site under it. [Index.Find] looks in every section: each word typed
 // must occur somewhere in an item, and the better the place, the higher it
-// stands. Where nothing fits, a slip of one letter is forgiven.
+// stands. Where nothing fits, one typing error is allowed.
 //
 // An index doesn't change; make another when items do. It is safe for concurrent use.
 package find
@@ -59,7 +59,7 @@ type Book struct {
 	Sites []Site
 	Items int  // of all that fit, also where the list was cut
 	More  int  // sites that fit and aren't in the list
-	Fuzzy bool // nothing fitted until a slip was forgiven
+	Fuzzy bool // nothing fitted until one typing error was allowed
 }
 
 // Options say how an index is made. Zero means English, and no other names.
@@ -75,7 +75,7 @@ type Index struct {
 	fold  sync.Once // of what only a search needs, by row and close together:
 	all   string    // every row's parts, in order, with a zero byte behind each
 	ends  []ends    // where they end in all
-	group []int32   // rows with the same number are set together
+	group []int32   // rows with the same number are grouped
 	live  []bool    // those that aren't archived
 	pins  []int     // rows that are pinned
 	byID  map[string]int32
@@ -88,14 +88,14 @@ type Index struct {
 type row struct {
 	item    vault.Item
 	section vault.Section
-	site    string // what accounts are set together by
+	site    string // what accounts are grouped by
 	domain  string
 	letter  string
 	sortKey []byte
 	title   string // folded
 }
 
-// The parts of a row that are searched: folded text whose words are parted by single
+// The parts of a row that are searched: folded text whose words are separated by single
 // bytes that aren't letters.
 const (
 	partTitle = iota
@@ -103,7 +103,7 @@ const (
 	partHosts
 	partSubtitle
 	partOrder // folder and tags
-	partRest  // notes and names of own fields and files
+	partRest  // notes and names of custom fields and files
 	partCount
 )
 
@@ -220,7 +220,7 @@ func (x *Index) text(row, part int) string {
 	return x.all[x.ends[row][part-1]+1 : x.ends[row][part]]
 }
 
-// Warm gets the index ready for the first search. It may be called beside anything.
+// Warm gets the index ready for the first search. It may be called at any time.
 func (x *Index) Warm() { x.fold.Do(x.foldAll) }
 
 // Len is the number of items in a section; of all sections if it is empty.
@@ -309,7 +309,7 @@ type Now struct {
 }
 
 // Find returns the sites with an item that has every word of the query and is
-// within its narrowing words, best first; equal ones stay in the order of the book.
+// within its filters, best first; equal ones stay in the order of the book.
 // It lists the first sites only, as many as most says; 0 is all.
 func (x *Index) Find(q Query, now Now, most int) *Book {
 	if q.Empty() {
@@ -319,7 +319,7 @@ func (x *Index) Find(q Query, now Now, most int) *Book {
 	extra := x.extra(now)
 	hits := x.everywhere(func(from, to int) []hit { return x.search(&q, now, extra, from, to) })
 	out := &Book{}
-	if len(hits) == 0 && slices.ContainsFunc(q.Words, func(w string) bool { return len(w) >= minSlip }) {
+	if len(hits) == 0 && slices.ContainsFunc(q.Words, func(w string) bool { return len(w) >= minFuzzy }) {
 		hits = x.everywhere(func(from, to int) []hit { return x.searchFuzzy(&q, now, extra, from, to) })
 		out.Fuzzy = len(hits) > 0
 	}
@@ -402,7 +402,7 @@ func (x *Index) searchFuzzy(q *Query, now Now, extra []uint8, from, to int) (hit
 	return hits
 }
 
-// fits reports whether a row is within a query's narrowing words.
+// fits reports whether a row is within a query's filters.
 func (x *Index) fits(q *Query, row int, used map[string]int64) bool {
 	if len(q.Narrows) == 0 {
 		return x.live[row]
@@ -410,7 +410,7 @@ func (x *Index) fits(q *Query, row int, used map[string]int64) bool {
 	return q.fits(&x.rows[row].item, used)
 }
 
-// gather sets hits together: a site stands where its best account stands, with
+// gather groups hits: a site stands where its best account stands, with
 // its other hits under it. Beyond the first sites it only counts.
 func (x *Index) gather(hits []hit, most int) (out []Site, more int) {
 	slices.Sort(hits)
@@ -529,11 +529,11 @@ func (x *Index) scoreWord(row int, w string, at int) (best int) {
 	}
 }
 
-// minSlip is the shortest word in which a slip is forgiven, in bytes: shorter ones
-// are the slip of half the book.
-const minSlip = 4
+// minFuzzy is the shortest word in which a typing error is allowed, in bytes: shorter ones
+// are a typing error away from half the book.
+const minFuzzy = 4
 
-// scoreFuzzy scores words of which each may have a slip. Notes are left out: among
+// scoreFuzzy scores words of which each may have a typing error. Notes are left out: among
 // so many words some fit by chance.
 func (x *Index) scoreFuzzy(words []string, row int) (total int, ok bool) {
 	begin, end := x.begin(row), x.ends[row][partCount-1]
@@ -546,7 +546,7 @@ func (x *Index) scoreFuzzy(words []string, row int) (total int, ok bool) {
 		}
 		best := 0
 		for p, s := range partScores[:partRest] {
-			best = max(best, s.slip(x.text(row, p), w))
+			best = max(best, s.fuzzy(x.text(row, p), w))
 		}
 		if best == 0 {
 			return 0, false
@@ -556,8 +556,8 @@ func (x *Index) scoreFuzzy(words []string, row int) (total int, ok bool) {
 	return total, true
 }
 
-func (s scores) slip(text, word string) int {
-	if len(word) < minSlip {
+func (s scores) fuzzy(text, word string) int {
+	if len(word) < minFuzzy {
 		return 0
 	}
 	for i := 0; i < len(text); {
@@ -565,7 +565,7 @@ func (s scores) slip(text, word string) int {
 		for j < len(text) && !boundary(text[j]) {
 			j++
 		}
-		if j > i && mayslip(text[i:], word) && slips(text[i:], word) {
+		if j > i && mayBeTypo(text[i:], word) && isTypo(text[i:], word) {
 			if i == 0 {
 				return s.start / 2
 			}

@@ -239,10 +239,10 @@ func TestShelf(t *testing.T) {
 	b := x.Encode()
 	for i := range b {
 		_, err := DecodeIndex(b[:i], Options{})
-		assert.ErrorIs(t, err, ErrShelf)
+		assert.ErrorIs(t, err, ErrIndexCache)
 	}
 	_, err = DecodeIndex(append(b, 0), Options{})
-	assert.ErrorIs(t, err, ErrShelf)
+	assert.ErrorIs(t, err, ErrIndexCache)
 }
 
 func FuzzDecodeIndex(f *testing.F) {

@@ -68,7 +68,7 @@ type Piece struct {
 	Hit  bool
 }
 
-// Pieces parts a text so that what matched can be marked.
+// Pieces splits a text so that what matched can be marked.
 func (q Query) Pieces(text string) []Piece {
 	if len(q.Words) == 0 || text == "" {
 		return []Piece{{text, false}}
@@ -110,7 +110,7 @@ func (q Query) Pieces(text string) []Piece {
 	return out
 }
 
-// bestPlace is where a word begins in a text: at the begin of a word, if it does
+// bestPlace is where a word begins in a text: at the start of a word, if it does
 // so anywhere.
 func bestPlace(text, word string) int {
 	first := strings.Index(text, word)
@@ -130,15 +130,15 @@ func next(text, word string, i int) int {
 	return i + 1 + j
 }
 
-// boundary reports whether a byte parts words.
+// boundary reports whether a byte separates words.
 func boundary(c byte) bool {
 	return c < utf8.RuneSelf && (c < '0' || c > '9') && (c < 'a' || c > 'z')
 }
 
-// slips reports whether word is the begin of token but for one slip: a letter
+// isTypo reports whether word is the start of token but for one typing error: a letter
 // wrong, missing, too many, or two of them swapped. The edit distance is that of
 // Damerau, restricted to one.
-func slips(token, word string) bool {
+func isTypo(token, word string) bool {
 	i := 0
 	for i < len(word) && i < len(token) && word[i] == token[i] {
 		i++
@@ -162,8 +162,8 @@ func slips(token, word string) bool {
 	return first == b && a == second && strings.HasPrefix(t[tn+bn:], w[wn+an:])
 }
 
-// mayslip is a quick look at the first two letters that rules most tokens out.
-func mayslip(t, w string) bool {
+// mayBeTypo is a quick look at the first two letters that rules most tokens out.
+func mayBeTypo(t, w string) bool {
 	if len(t) < 2 || len(w) < 2 || t[0]|t[1]|w[0]|w[1] >= utf8.RuneSelf {
 		return true
 	}

@@ -12,7 +12,7 @@ import (
 
 // Query is what was typed into the search line, read.
 //
-// Words are looked for anywhere. A word with an equals sign narrows instead:
+// Words are looked for anywhere. A word with an equals sign filters instead:
 //
 //	kind=card            items of one kind
 //	folder=Bank          items in a folder, or in one inside it
@@ -23,12 +23,12 @@ type Query struct {
 	Text    string   // as typed
 	Words   []string // folded
 	Narrows []Narrow
-	Strange []string // narrowing words that mean nothing
+	Strange []string // filters that mean nothing
 
 	joined string // the words with a space between
 }
 
-// Narrow is one narrowing word.
+// Narrow is one filter.
 type Narrow struct {
 	By    string // "kind", "folder", "tag", or empty for a state
 	Value string
@@ -98,7 +98,7 @@ func Parse(text string) Query {
 	return q
 }
 
-// split parts text at spaces that aren't in quotes.
+// split splits text at spaces that aren't in quotes.
 func split(text string) []string {
 	quoted := false
 	return strings.FieldsFunc(text, func(r rune) bool {
@@ -126,7 +126,7 @@ func (n *Narrow) known() bool {
 // Empty reports whether the query asks for nothing: the book as it is.
 func (q Query) Empty() bool { return len(q.Words) == 0 && len(q.Narrows) == 0 }
 
-// Has reports whether the query narrows by n.
+// Has reports whether the query filters by n.
 func (q Query) Has(n Narrow) bool {
 	return slices.ContainsFunc(q.Narrows, func(m Narrow) bool {
 		return m.By == n.By && m.Not == n.Not && strings.EqualFold(m.Value, n.Value)
@@ -162,7 +162,7 @@ func (q Query) Trouble() string {
 	)
 }
 
-// fits reports whether an item is within the query's narrowing words.
+// fits reports whether an item is within the query's filters.
 func (q *Query) fits(it *vault.Item, used map[string]int64) bool {
 	archived := false
 	for _, n := range q.Narrows {

@@ -60,7 +60,7 @@ type name struct {
 // Likeness says which kept site a page imitates, and how.
 type Likeness struct {
 	Kept  string // the registrable domain that is kept
-	Why   string // in words, for its user
+	Why   string // in words, for the user
 	Here  []Part // the page's host, what gives it away marked
 	There []Part // the kept domain, likewise
 }

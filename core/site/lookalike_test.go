@@ -90,7 +90,7 @@ func TestLookalikes(t *testing.T) {
 	assert.False(t, ok, "a domain that is known to be a site of its own")
 }
 
-// Names of made-up towns' sites: two words of the EFF's list (CC BY 3.0), set together.
+// Names of made-up towns' sites: two words of the EFF's list (CC BY 3.0), grouped.
 func madeUp(r *rand.Rand, words []string) string {
 	w := func() string { return words[r.IntN(len(words))] }
 	switch r.IntN(4) {
@@ -212,7 +212,7 @@ func TestLookalikesMeasured(t *testing.T) {
 	require.GreaterOrEqual(t, unrelated, 2000)
 	assert.LessOrEqual(t, float64(false_), 0.005*float64(unrelated))
 
-	// What its user meets is one page against a whole vault.
+	// What the user meets is one page against a whole vault.
 	vault := make([]string, 600)
 	for i := range vault {
 		vault[i] = madeUp(r, words) + "." + endings[r.IntN(len(endings))]

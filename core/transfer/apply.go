@@ -26,7 +26,7 @@ type Done struct {
 // Apply carries the plan out: it returns the entries that are new or changed, and
 // those that remember the import for [Undo]. They carry the given stamp, and are to be
 // written all or not at all. newID makes an id for each call. Entries of the vault that were edited
-// since the plan was made must be planned for anew.
+// since the plan was made must be planned for again.
 func (p *Plan) Apply(by vault.Stamp, newID func() string, progress func(done, of int)) (Done, error) {
 	var d Done
 	rec := recorder{by: by, id: newID(), newID: newID}
@@ -70,7 +70,7 @@ type edit struct {
 }
 
 // apply returns what a step does: to one entry, or to several where passwords are to be
-// logins of their own, or where logins without user name are put away.
+// logins of their own, or where logins without user name are archived.
 func (s Step) apply(by vault.Stamp, newID func() string, sources []Source) ([]edit, error) {
 	switch s.Decision {
 	case DecideSkip:

@@ -19,7 +19,7 @@ import (
 // Meaning says what a column holds.
 type Meaning string
 
-// The meanings. MeansOwn columns become fields of the user's own; MeansNothing ones are
+// The meanings. MeansOwn columns become custom fields; MeansNothing ones are
 // left out because the user said so, or because they tell only of the program they
 // come from.
 const (
@@ -291,7 +291,7 @@ func guessByContent(t Table, out []Column, used map[Meaning]bool, take func(int,
 		}
 	}
 	if len(t.Header) > 0 && used[MeansPassword] {
-		return // what its header doesn't say is a field of the user's own
+		return // what its header doesn't say is a custom field
 	}
 	best := func(m Meaning, score func(look) float64) {
 		at, most := -1, 0.0

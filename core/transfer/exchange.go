@@ -487,7 +487,7 @@ func toExchange(e vault.Entry) exchangeItem {
 	return out
 }
 
-// exchangeOwns are an item's own fields, and those that the format has no place for.
+// exchangeOwns are an item's custom fields, and those that the format has no place for.
 func exchangeOwns(e vault.Entry, written map[vault.Field]bool) (list []exchangeField) {
 	k, _ := vault.KindOf(e.Kind())
 	for _, s := range k.Specs {

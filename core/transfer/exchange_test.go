@@ -67,7 +67,7 @@ func everyKind(t testing.TB) (out []vault.Entry) {
 }
 
 // TestExchangeKeepsEverything writes an item of every kind and reads it back: no value is
-// lost, though what the format has no place for comes back as a field of the user's own.
+// lost, though what the format has no place for comes back as a custom field.
 func TestExchangeKeepsEverything(t *testing.T) {
 	have := everyKind(t)
 	var b bytes.Buffer

@@ -14,7 +14,7 @@ import (
 const givenByFile = Unknown + 1
 
 // Dated reports whether a moment is one that a file gave or that an edit was made at. What came
-// without one is older than everything, and nobody knows of when it is.
+// without one is older than everything, and without a date it is.
 func Dated(ms int64) bool { return ms > givenByFile }
 
 // What a file brings is joined with what the vault holds as two devices' edits are:

@@ -17,7 +17,7 @@ import (
 	"redlocket/core/vault"
 )
 
-// anyEntry draws an entry of any kind with edits, own fields, files, a changed kind,
+// anyEntry draws an entry of any kind with edits, custom fields, files, a changed kind,
 // an archive, and keys of a newer version.
 func anyEntry(t *rapid.T) vault.Entry {
 	must := func(e vault.Entry, err error) vault.Entry {

@@ -18,7 +18,7 @@ type cluster struct {
 	have *vault.Entry
 	rows []Row
 	// The vault's logins without user name that have a password of this one: they are
-	// the same login, and are put away once it has what they have.
+	// the same login, and are archived once it has what they have.
 	nameless []*vault.Entry
 }
 
@@ -65,7 +65,7 @@ func userOf(e vault.Entry) string {
 	return strings.ToLower(strings.TrimSpace(e.Text(vault.FieldUsername)))
 }
 
-// places are what an item can be recognised by, beside its user name.
+// places are what an item can be recognised by, beside the user name.
 func (m *matcher) places(e vault.Entry, it vault.Item) (out []string) {
 	switch it.Type {
 	case vault.TypeLogin, vault.TypeApp:

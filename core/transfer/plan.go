@@ -62,7 +62,7 @@ type Candidate struct {
 
 // Step is one login or other item of the plan, with the rows that it is made of.
 type Step struct {
-	Key        string // names the step, also in a plan that is made anew; it has nothing secret in it
+	Key        string // names the step, also in a plan that is made again; it has nothing secret in it
 	Group      Group
 	Type       vault.Type
 	Title      string
@@ -320,7 +320,7 @@ func (p *Plan) Adopt(old *Plan) {
 }
 
 // Count is how many steps and rows a group has, and how many of its steps are to
-// be brought in.
+// be imported.
 type Count struct{ Steps, Rows, In, Undecided int }
 
 // Count counts a group.

@@ -138,7 +138,7 @@ func TestThePlan(t *testing.T) {
 	a := read(t, "desk.csv", "name,url,username,password,note\n"+
 		"gullwing.example,https://cards.gullwing.example/in,MAREN@cormorant.example,vq7R,\n"+ // more: another address
 		"ferrylink.example,https://ferrylink.example/,mtolliver,Tolliver85,\n"+ // known
-		// its user name
+		// the user name
 		"pantryandpier.example,https://www.pantryandpier.example/,maren@cormorant.example,Tolliver85,\n"+
 		"lanternfish.example,https://lanternfish.example/,wren,Cuttle!,Films\n"+ // new
 		"brackish.example,https://brackish.example/,mtolliver,longwave,\n"+ // twins
@@ -409,7 +409,7 @@ func TestNothingDependsOnTheOrder(t *testing.T) {
 	})
 }
 
-// TestUndoneIsAsBefore takes back what was just brought in.
+// TestUndoneIsAsBefore takes back what was just imported.
 func TestUndoneIsAsBefore(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		have := bring(t, nil, vault.Stamp{At: now.At - 1000, By: "desk"}, anyFile(t, "before.csv"))

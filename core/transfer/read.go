@@ -201,7 +201,7 @@ func (r record) entry() (Row, error) {
 	return row, nil
 }
 
-// setOwns adds fields of the user's own. Their registers are named by their labels, so
+// setOwns adds custom fields. Their registers are named by their labels, so
 // that the same field of two files is one.
 func (row *Row) setOwns(owns []vault.CustomField) {
 	seen := map[string]int{}

@@ -167,7 +167,7 @@ func delimiter(text string) rune {
 	return best
 }
 
-// records parts text into rows, at most as many as said, by RFC 4180. Beyond it: lines
+// records splits text into rows, at most as many as said, by RFC 4180. Beyond it: lines
 // may end in CR, LF or both; a quote within an unquoted cell stands for itself, and
 // so does what follows a closing quote; a quote that is never closed ends where the text
 // does. Empty lines are passed over.

@@ -207,12 +207,12 @@ func checkCountry(s string) (string, error) {
 	return r.String(), nil
 }
 
-// Warning is how long before it runs out a paper or card is worth a word: a
+// Warning is how long before it expires a paper or card is worth a word: a
 // passport takes months to renew (common practice).
 const Warning = 90 * 24 * time.Hour
 
 // Expiry returns the first moment, in UTC, at which something good until the day
-// or month has run out; ok is false where there is no such date.
+// or month has expire; ok is false where there is no such date.
 func Expiry(s string) (t time.Time, ok bool) {
 	if t, err := time.Parse(time.DateOnly, s); err == nil {
 		return t.AddDate(0, 0, 1), true
@@ -223,7 +223,7 @@ func Expiry(s string) (t time.Time, ok bool) {
 	return time.Time{}, false
 }
 
-// OwnForms are the forms that own fields may have.
+// OwnForms are the forms that custom fields may have.
 func OwnForms() []Form { return []Form{FormText, FormHidden, FormDate, FormYesNo, FormAddress} }
 
 // CheckCustomField checks an own field's label and value.

@@ -15,7 +15,7 @@ const (
 	filePrefix = "file:"
 )
 
-// CustomField is a field that its user added: a label and a value of one of the forms
+// CustomField is a field that the user added: a label and a value of one of the forms
 // FormText, FormHidden, FormDate, FormYesNo and FormAddress.
 type CustomField struct {
 	ID    string // of the register, unique in the entry
@@ -41,7 +41,7 @@ func (o CustomField) Register() (Field, any) {
 // nil removes the field.
 func CustomFieldKey(id string) Field { return Field(ownPrefix + id) }
 
-// CustomFields returns the entry's own fields in their order.
+// CustomFields returns the entry's custom fields in their order.
 func (e Entry) CustomFields() []CustomField {
 	var out []CustomField
 	for f := range e.Fields {
@@ -130,7 +130,7 @@ func (e Entry) file(f Field) (File, bool) {
 	return out, out.Name != ""
 }
 
-// SourceFiles returns the names of the files that the entry was brought in from.
+// SourceFiles returns the names of the files that the entry was imported from.
 func (e Entry) SourceFiles() (names []string) {
 	e.read(FieldFrom, &names)
 	return names

@@ -5,7 +5,7 @@
 // An [Entry] is what one sealed record holds: a login, a device, the profile's
 // own card. It is a set of named registers. A [Register] is one value with the
 // moment and device that set it, and changes to one entry made on two devices
-// merge register by register, whichever order they meet in ([Merge]).
+// merge register by register, in whatever order they arrive ([Merge]).
 //
 // Entries are values: editing returns a new one and leaves the old as it was.
 // Every value that an edit replaces moves to the entry's [Past], so a password

@@ -42,7 +42,7 @@ type Field string
 
 // The registers this version knows. Values are JSON: strings, but for
 // FieldAddresses (array of [Address]), FieldTags, FieldAliases and FieldFrom (arrays of strings),
-// FieldPinned (boolean), and the registers of own fields and files ([CustomField], [File]).
+// FieldPinned (boolean), and the registers of custom fields and files ([CustomField], [File]).
 const (
 	FieldTitle     Field = "title"
 	FieldUsername  Field = "username"
@@ -231,7 +231,7 @@ func (e Entry) Archive(by Stamp) (Entry, error) {
 // Restore brings an archived entry back.
 func (e Entry) Restore(by Stamp) (Entry, error) { return e.With(by, Changes{fieldArchived: ""}) }
 
-// Archived reports whether the entry is put away.
+// Archived reports whether the entry is archived.
 func (e Entry) Archived() bool {
 	seen := e.Text(fieldArchived)
 	return seen != "" && seen == e.contentDigest()

@@ -68,7 +68,7 @@ func (e Entry) editedIn(after, until int64) bool {
 // Version is what one edit made of an entry.
 type Version struct {
 	Stamp
-	First   bool // it was written down then
+	First   bool // it was saved then
 	Changes []Change
 }
 

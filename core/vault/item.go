@@ -30,13 +30,13 @@ type Item struct {
 	Type        Type
 	Title       string
 	Username    string
-	Subtitle    string // what tells it from its like: the user name, a card's last digits
+	Subtitle    string // what tells it from others like it: the user name, a card's last digits
 	Addresses   []Address
 	Aliases     []string // other names it goes by
 	Notes       string
 	Folder      string
 	Tags        []string
-	Labels      []string // names of own fields and files
+	Labels      []string // names of custom fields and files
 	Expires     string   // a day or month that is warned of: 2006-01-02 or 2006-01
 	Pinned      bool
 	Archived    bool
@@ -174,7 +174,7 @@ func Tail(number string) string {
 // IsAccount reports whether items of the type sign in somewhere: at a site or in a program.
 func (t Type) IsAccount() bool { return t == TypeLogin || t == TypeApp }
 
-// Kind is the entry's type, or what its user made of it since.
+// Kind is the entry's type, or what the user made of it since.
 func (e Entry) Kind() Type {
 	if k := e.Text(FieldKind); k != "" {
 		return Type(k)
@@ -188,7 +188,7 @@ func (e Entry) IsItem() bool {
 	return ok && !e.Purged()
 }
 
-// Draft is a login in the making.
+// Draft is a login that isn't saved yet.
 type Draft struct {
 	Title     string
 	Username  string
@@ -227,7 +227,7 @@ func CleanFolder(s string) string {
 	return strings.Join(parts, "/")
 }
 
-// CleanTags parts a line of tags at its commas, each once.
+// CleanTags splits a line of tags at its commas, each once.
 func CleanTags(s string) []string {
 	out := []string{}
 	seen := map[string]bool{}

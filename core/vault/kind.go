@@ -11,7 +11,7 @@ type Kind struct {
 	Word    string  // "payment card"
 	Many    string  // "payment cards"
 	Section Section // the part of the book that it stands in
-	Specs   []Spec  // its own fields, in the order of the sheet
+	Specs   []Spec  // its custom fields, in the order of the sheet
 }
 
 // Section is a part of the book.

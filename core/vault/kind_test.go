@@ -200,7 +200,7 @@ func TestCleanFolderAndTags(t *testing.T) {
 	assert.True(t, slices.Equal([]string{}, CleanTags(" , ")))
 }
 
-// An item of any kind, with fields of its user's own, files, a past and registers
+// An item of any kind, with custom fields, files, a past and registers
 // of a newer version, is the same after it was written and read.
 func TestEveryKindIsReadBackAsItWas(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {

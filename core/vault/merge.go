@@ -9,7 +9,7 @@ import (
 // edit that set it, and an edit's stamp is always later than what it replaced,
 // so the versions need no common ancestor at hand: field by field the later stamp
 // wins. The join is commutative, associative and idempotent; devices that have
-// seen the same edits hold the same entry, in whatever order they met.
+// seen the same edits hold the same entry, in whatever order they arrived.
 //
 // A value that loses moves to the past, so no password is ever dropped. If
 // nobody had replaced it knowingly it stays a rival ([Entry.Conflicts]) until

@@ -151,7 +151,7 @@ function draw() {
 
 /** The field at which the offer stands, and what it was made of. @type {{f?: Box, key: string}} */
 let opened = { key: "" };
-/** The field at which its user put the offer away. @type {Box | undefined} */
+/** The field at which the user put the offer away. @type {Box | undefined} */
 let dismissed;
 
 /** What an offer at a field would be made of. @param {Box} f */
@@ -181,7 +181,7 @@ function focused() {
   return el && isBox(el) ? el : undefined;
 }
 
-/** Sites to which what is typed would go that its user said yes to. @type {Set<string>} */
+/** Sites to which what is typed would go that the user said yes to. @type {Set<string>} */
 const agreed = new Set();
 
 /**
@@ -397,7 +397,7 @@ document.addEventListener(
     if (e.target === host) return;
     if (!(f instanceof Element && isBox(f))) close(focused());
     else if (f === dismissed && f === focused()) {
-      // pressed anew
+      // pressed again
       dismissed = undefined;
       open(f);
     }

@@ -1,4 +1,4 @@
-// Draws in the page: the clasp, the offer, the slip and the alarm, in a closed shadow
+// Draws in the page: the clasp, the offer, the prompt and the alarm, in a closed shadow
 // root in the top layer. A page can neither read nor press what stands there.
 import { host, root } from "./host.js";
 import STYLE from "./paper.css";
@@ -29,7 +29,7 @@ function ground() {
   return open.length ? open[open.length - 1] : document.documentElement;
 }
 
-/** Puts the host above everything the page has. @param {boolean} [anew] */
+/** Puts the host above everything the page has. @param {boolean} [again] */
 export function raise(anew = false) {
   if (!dressed) {
     // most pages never need it
@@ -176,7 +176,7 @@ export function offer(field, what) {
 let place;
 
 /**
- * Puts an offer beside its field again; one that moved has to be read anew.
+ * Puts an offer beside its field again; one that moved has to be read again.
  * @param {HTMLElement} p
  * @param {DOMRect} r
  */

@@ -204,7 +204,7 @@ export async function ask(request) {
       return JSON.parse(new TextDecoder().decode(plain));
     } catch (e) {
       if (session === mine) session = undefined;
-      // The app was started anew, or the vault was locked and opened: begin again, once.
+      // The app was started again, or the vault was locked and opened: begin again, once.
       if (e instanceof LineError && e.kind === "no session" && turn === 0) continue;
       throw e;
     }

@@ -1,5 +1,5 @@
 // What the town's livelier sites do: send without reloading, keep what is typed in a state of
-// their own, draw fields late, in shadow roots or anew.
+// their own, draw fields late, in shadow roots or again.
 "use strict";
 
 /** @param {string} to @param {Record<string, string>} values */

@@ -105,7 +105,7 @@ func (p *printer) line() {
 	p.cur = ""
 }
 
-// put adds to the line; at its begin it indents.
+// put adds to the line; at its start it indents.
 func (p *printer) put(s string, indent int) {
 	if p.cur == "" {
 		p.cur = strings.Repeat("  ", indent)

@@ -154,7 +154,7 @@ function setUp() {
   if (d instanceof HTMLDetailsElement) d.open = narrowing;
 }
 
-/** Whether the narrowing paper is open; it stays so when the list is drawn anew. */
+/** Whether the narrowing paper is open; it stays so when the list is drawn again. */
 let narrowing = false;
 document.addEventListener(
   "toggle",
@@ -210,7 +210,7 @@ async function refresh(byItself) {
 }
 
 /**
- * The address of what is looked for, until the browser has it: not at each letter, for it draws its own line anew
+ * The address of what is looked for, until the browser has it: not at each letter, for it draws its own line again
  * each time.
  */
 let address = "",
@@ -249,7 +249,7 @@ function takeOver(old, fresh) {
 }
 
 /**
- * Has parts look as before until they are drawn anew: where the book is scrolled down, nothing goes blank for a
+ * Has parts look as before until they are drawn again: where the book is scrolled down, nothing goes blank for a
  * moment.
  * @param {Element[]} before
  */
@@ -487,7 +487,7 @@ document.addEventListener("submit", (e) => {
 /** Does what a button says, with the item it stands at or with all that are chosen. @param {HTMLElement} b */
 async function doAct(b) {
   if (b.dataset.sure && b.dataset.asked !== "1") {
-    // asked once more
+    // asked again
     const label = b.textContent;
     b.dataset.asked = "1";
     b.textContent = b.dataset.sure;
@@ -558,7 +558,7 @@ setInterval(() => {
   }
 }, 1000);
 
-// A book that was drawn anew still shows which item is on the sheet.
+// A book that was drawn again still shows which item is on the sheet.
 document.addEventListener("htmx:afterSettle", () => {
   const l = list();
   if (l) dress(l);

@@ -28,7 +28,7 @@ function addAddress() {
   copy.querySelector("input")?.focus();
 }
 
-/** Adds a field of the user's own. */
+/** Adds a custom field. */
 function addOwn() {
   const template = /** @type {HTMLTemplateElement} */ (document.getElementById("own-new"));
   const line = /** @type {HTMLElement} */ (
@@ -59,7 +59,7 @@ document.addEventListener("change", (e) => {
   if (el instanceof HTMLInputElement && el.dataset.attach && el.files?.length) attach(el, el.files);
 });
 
-/** Fetches one password from the drawer, as it is asked for. @param {string} at @param {(text: string) => void} then */
+/** Fetches one password from the generated passwords, as it is asked for. @param {string} at @param {(text: string) => void} then */
 async function fetchMade(at, then) {
   const resp = await fetch("/drawer", { method: "POST", body: new URLSearchParams({ at }) });
   if (resp.status === 401) return askAgain(() => void fetchMade(at, then));

@@ -35,7 +35,7 @@ function move(step) {
   next.scrollIntoView({ block: "nearest" });
 }
 
-/** Where the keyboard is, for a book that is drawn anew. @type {string | undefined} */
+/** Where the keyboard is, for a book that is drawn again. @type {string | undefined} */
 let keptAt;
 
 /** Marks that line again in a fresh list. */

@@ -36,7 +36,7 @@ if (/** @type {HTMLElement | null} */ (button)?.dataset.atOnce) {
   });
 }
 
-/** Has the parts of the page drawn anew that show the vault. @param {number} at */
+/** Has the parts of the page drawn again that show the vault. @param {number} at */
 function announce(at) {
   version = at;
   document.body.dispatchEvent(new Event("vault-changed"));
