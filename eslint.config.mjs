@@ -3,7 +3,7 @@ import js from "@eslint/js";
 import globals from "globals";
 
 // Functions that the tests put into pages.
-const inPages = { scroller: "readonly", fillTab: "readonly" };
+const inPages = { scroller: "readonly", fillTab: "readonly", underWay: "readonly" };
 
 export default [
   { ignores: ["extension/files/**", "web/static/**", "node_modules/**", "extension/src/wordlist.js"] },

@@ -3,7 +3,7 @@
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
 import { createServer, request } from "node:http";
-import { browser, build, connect, demo, maren, unlock } from "./harness.mjs";
+import { browser, build, connect, demo, maren, unlock, readable, settled } from "./harness.mjs";
 
 const PORT = 17890;
 let d,
@@ -45,9 +45,9 @@ async function hostile(html, field = "#user") {
   body = html;
   await page.bringToFront();
   await page.goto(`http://lanternfish.localhost:${PORT}/`);
-  await page.waitForTimeout(500);
+  await readable(page);
   await page.focus(field);
-  await page.waitForTimeout(500);
+  await readable(page);
 }
 const offered = () =>
   page.evaluate(() =>
@@ -58,7 +58,7 @@ const offered = () =>
 async function press() {
   const r = await page.locator("#user").boundingBox();
   await page.mouse.click(r.x + 40, r.y + r.height + 22);
-  await page.waitForTimeout(400);
+  await readable(page);
 }
 const all = () => page.evaluate(() => [...document.querySelectorAll("input")].map((f) => f.value).join("|"));
 const secret = "Cuttle!bone42";
@@ -96,7 +96,7 @@ for (const [what, script] of Object.entries({
   test(`the offer ${what}: either it stays to be seen, or a press isn't taken`, async () => {
     await hostile(FORM);
     await page.evaluate(script);
-    await page.waitForTimeout(500);
+    await readable(page);
     const looks = await page.evaluate(() =>
       [...document.querySelectorAll(":popover-open")]
         .filter((e) => !e.id)
@@ -119,7 +119,7 @@ for (const [what, script] of Object.entries({
       [r ? r.x + 40 : 300, r ? r.y + r.height + 22 : 200],
     );
     await page.mouse.click(r ? r.x + 40 : 300, r ? r.y + r.height + 22 : 200);
-    await page.waitForTimeout(400);
+    await readable(page);
     const taken = (await all()).includes(secret);
     if (what.startsWith("covered") && taken)
       assert.ok(raised, "a press is taken only where the offer was put above again");
@@ -138,7 +138,7 @@ test("an offer that is thrown under a press isn't taken", async () => {
   await page.mouse.move(5, 5);
   await page.mouse.move(r.x + 40, r.y + r.height + 22);
   await page.mouse.click(r.x + 40, r.y + r.height + 22);
-  await page.waitForTimeout(400);
+  await readable(page);
   assert.ok(!(await all()).includes(secret));
 });
 
@@ -154,7 +154,7 @@ test("forged presses and keys do nothing", async () => {
         for (const at of [host, document.querySelector("#user"), document])
           at.dispatchEvent(new KeyboardEvent(type, { key, bubbles: true, composed: true }));
   });
-  await page.waitForTimeout(400);
+  await readable(page);
   assert.ok(!(await all()).includes(secret));
 });
 
@@ -189,7 +189,7 @@ test("fields that can't be seen get nothing: away, tiny, see-through, cut off, b
 test("a form that sends to another site says so first", async () => {
   await hostile(FORM.replace('action="/"', 'action="http://trickster.example/collect"'));
   await page.keyboard.press("ArrowDown");
-  await page.waitForTimeout(300);
+  await settled(page);
   assert.ok(!(await all()).includes(secret));
   await hostile(FORM.replace("<button>", '<button formaction="http://trickster.example/collect">'));
   await press();
@@ -202,10 +202,10 @@ test("a small frame's offer stands beside it, but not if it can't be seen; nobod
   const show = async (style) => {
     body = frame(style);
     await page.goto(`http://lanternfish.localhost:${PORT}/`);
-    await page.waitForTimeout(600);
+    await readable(page);
     const f = page.frames().find((x) => x.url().includes("company"));
     await f.focus("#field");
-    await page.waitForTimeout(600);
+    await readable(page);
     return f;
   };
   const box = async () => page.locator("iframe").boundingBox();
@@ -229,7 +229,7 @@ test("a small frame's offer stands beside it, but not if it can't be seen; nobod
   await page.evaluate(() => {
     for (let i = 0; i < 60; i++) window.postMessage({ redLocket: "0123456789abcdef01234567" }, "*");
   });
-  await page.waitForTimeout(300);
+  await settled(page);
   assert.equal(await f.inputValue("#field"), "");
 });
 
@@ -294,7 +294,7 @@ test("a page of 10,000 fields takes little longer for being looked at", async ()
     const from = Date.now();
     await at.goto(`http://lanternfish.localhost:${PORT}/`);
     for (const step of [() => at.focus("#user"), () => at.evaluate(() => 1)]) {
-      await at.waitForTimeout(500);
+      await readable(at);
       await step();
     }
     return Date.now() - from;
@@ -315,7 +315,7 @@ test("markup in names stays text, in the page and in what is drawn over it", asy
   await page.fill("#password", "markup-1");
   body = "<h1>Welcome</h1>";
   await page.click("form button");
-  await page.waitForTimeout(900);
+  await readable(page);
   assert.equal(await page.evaluate(() => window.pwned), undefined);
 });
 
@@ -327,13 +327,13 @@ test("on a page that never rests the offer can be read and pressed all the same;
       document.querySelector("#clock").replaceChildren(p);
     }, 40),
   );
-  await page.waitForTimeout(900);
+  await readable(page);
   await press();
   assert.ok(await filled());
   await hostile(`${FORM}<p id="clock"></p>`);
   await page.keyboard.press("Escape");
   await page.evaluate(() => document.querySelector("#clock").append(document.createElement("i")));
-  await page.waitForTimeout(500);
+  await readable(page);
   await press();
   assert.ok(!(await all()).includes(secret), "what was put away comes back only when its field is gone to anew");
 });

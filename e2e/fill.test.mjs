@@ -1,7 +1,7 @@
 // The extension in Chromium, on the practice town.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { browser, build, connect, demo, inClear, maren, unlock } from "./harness.mjs";
+import { browser, build, connect, demo, inClear, maren, unlock, readable, settled } from "./harness.mjs";
 
 let d, b, desk, site;
 
@@ -37,7 +37,7 @@ async function choose(page, field) {
   await page.click(field);
   await drawn(page);
   const r = await box(page, field);
-  await page.waitForTimeout(450); // a press right after the drawing is not taken: nobody could have read it
+  await readable(page); // a press right after the drawing is not taken: nobody could have read it
   await press(page, r.x + 40, r.y + r.height + 22);
 }
 
@@ -93,7 +93,7 @@ test("two pages: the user name on one, the password on the next", async () => {
 async function takeFirst(field) {
   await site.focus(field);
   await drawn(site);
-  await site.waitForTimeout(450);
+  await readable(site);
   await site.keyboard.press("ArrowDown");
   await site.keyboard.press("Enter");
 }
@@ -159,11 +159,11 @@ test("a sign-up that isn't wanted after all goes into the archive by the slip", 
 
 /** Presses the prompt's main act by the keyboard: it is the only thing drawn there. */
 async function keepSlip(page, act = 0) {
-  await page.waitForTimeout(300);
+  await settled(page);
   // Keep stands at the prompt's lower left: found by its place in the window.
   const y = await slipFoot(page);
   await press(page, 1280 - 26 - 372 + 40 + [0, 80, 160, 215][act], y);
-  await page.waitForTimeout(300);
+  await settled(page);
 }
 
 /** The height of the prompt's line of acts, found by the pointer that the browser shows there. */
@@ -197,7 +197,7 @@ test("an unknown sign-in raises the slip; a refused one doesn't; Never here is k
   await site.fill("#password", "wrong-one-99");
   await site.click("main button");
   await site.waitForSelector(".error");
-  await site.waitForTimeout(400);
+  await readable(site);
   assert.ok(
     !(await site.evaluate(() => document.elementFromPoint(1000, 80)?.matches(":popover-open"))),
     "a refused sign-in isn't asked about",
@@ -218,7 +218,7 @@ test("a page that imitates a kept site raises the alarm, and gets nothing", asyn
   for (const name of ["gullwing.localhost.trickster", "gu11wing", "gulwling", "gullwing-login", "gullvving"]) {
     await site.goto(d.site(name));
     await drawn(site);
-    await site.waitForTimeout(450);
+    await readable(site);
     assert.ok(
       await site.evaluate(() => document.elementFromPoint(640, 120)?.matches(":popover-open")),
       `${name}: the alarm stands in the middle of the page`,
@@ -256,14 +256,14 @@ test("the alarm's user can say that an address is right", async () => {
 test("a frame of another site gets nothing until its user says so", async () => {
   await site.bringToFront();
   await site.goto(d.site("framed"));
-  await site.waitForTimeout(700);
+  await readable(site);
   const frame = site.frames().find((f) => f.url().includes("lanternfish"));
   await frame.focus("#user");
-  await site.waitForTimeout(450);
+  await readable(site);
   await site.keyboard.press("ArrowDown");
   assert.equal(await frame.inputValue("#password"), "");
   await site.keyboard.press("Enter"); // Fill here all the same
-  await site.waitForTimeout(450);
+  await readable(site);
   await site.keyboard.press("ArrowDown");
   await site.keyboard.press("Enter");
   await frame.waitForFunction(() => document.querySelector("#password").value !== "");
@@ -273,7 +273,7 @@ test("a page's own presses do nothing", async () => {
   await site.goto(d.site("lanternfish", "/sign-in"));
   await site.click("#user");
   await drawn(site);
-  await site.waitForTimeout(200);
+  await settled(site);
   await site.evaluate(() => {
     const host = [...document.documentElement.children].find((e) => e.matches(":popover-open"));
     for (const type of ["mousedown", "mouseup", "click"])
@@ -292,13 +292,13 @@ test("a page's own presses do nothing", async () => {
   await site.evaluate(() => (document.documentElement.style.opacity = "0.01"));
   const r = await box(site, "#user");
   await press(site, r.x + 40, r.y + r.height + 22);
-  await site.waitForTimeout(300);
+  await settled(site);
   assert.equal(await site.inputValue("#password"), "", "made invisible, a press isn't taken");
 });
 
 test("the extension's window: this page's logins, others, and locking", async () => {
   await site.goto(d.site("lanternfish", "/sign-in"));
-  await site.waitForTimeout(300);
+  await settled(site);
   const tab = await b.context
     .serviceWorkers()[0]
     .evaluate(async (url) => (await chrome.tabs.query({ url: url + "*" }))[0].id, d.site("lanternfish"));

@@ -2,7 +2,7 @@
 // can't be filled.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { browser, build, connect, demo, maren, unlock } from "./harness.mjs";
+import { browser, build, connect, demo, maren, unlock, readable, settled } from "./harness.mjs";
 
 let d, b, desk;
 
@@ -25,7 +25,7 @@ const shown = (page, x, y) =>
 /** Waits until something is drawn at the place where prompts stand. */
 async function slip(page) {
   await page.waitForFunction(() => document.elementFromPoint(1280 - 200, 60)?.matches(":popover-open"));
-  await page.waitForTimeout(400);
+  await readable(page);
 }
 async function sheetOf(words) {
   await desk.bringToFront();
@@ -36,10 +36,10 @@ async function sheetOf(words) {
 }
 async function choose(page, sel) {
   await page.focus(sel);
-  await page.waitForTimeout(500);
+  await readable(page);
   await page.keyboard.press("ArrowDown");
   await page.keyboard.press("Enter");
-  await page.waitForTimeout(350);
+  await settled(page);
 }
 
 test("Go opens the sign-in page and fills it; with the login's leave it signs in", async () => {
@@ -48,7 +48,7 @@ test("Go opens the sign-in page and fills it; with the login's leave it signs in
   await site.waitForFunction(() => document.querySelector("#password")?.value);
   assert.match(site.url(), /\/sign-in$/, "filled, and left to be sent");
   await site.reload();
-  await site.waitForTimeout(700);
+  await readable(site);
   assert.equal(await site.inputValue("#password"), "", "once, and not again");
   await site.close();
   await desk.goto(`${d.laptop}/items/${id}/edit`);
@@ -92,14 +92,14 @@ test("by the key: the likely login, and pressed again the next", async () => {
   await desk.waitForSelector("#sheet h1:has-text('Wren')");
   const site = await b.page();
   await site.goto(d.site("pantryandpier", "/sign-in"));
-  await site.waitForTimeout(600);
+  await readable(site);
   const names = [];
   for (let i = 0; i < 3; i++) {
     await worker().evaluate(async (url) => {
       const [t] = await chrome.tabs.query({ url: url + "*" });
       await fillTab(t.id);
     }, d.site("pantryandpier"));
-    await site.waitForTimeout(400);
+    await readable(site);
     names.push(await site.inputValue("#user"));
   }
   assert.deepEqual(new Set(names), new Set([maren.email, "wren@x.example"]));
@@ -116,14 +116,14 @@ test("the one-time code is copied for the page that comes next and cleared; a pr
   const site = await b.page();
   await b.context.clearCookies({ name: "session" });
   await site.goto(d.site("mooringmutual", "/sign-in"));
-  await site.waitForTimeout(400);
+  await readable(site);
   await choose(site, "#user");
-  await site.waitForTimeout(300);
+  await settled(site);
   assert.match(await site.evaluate(() => navigator.clipboard.readText()), /^\d{6}$/);
   const since = Date.now();
   while (/\d/.test(await site.evaluate(() => navigator.clipboard.readText()))) {
     assert.ok(Date.now() - since < 15_000, "the code is still on the clipboard");
-    await site.waitForTimeout(250);
+    await settled(site);
   }
   assert.ok(Date.now() - since > 7000, "cleared too soon");
   await site.close();
@@ -136,7 +136,7 @@ test("the one-time code is copied for the page that comes next and cleared; a pr
   await desk.waitForSelector("[data-hand]");
   for (const want of ["maren.tide", "ebb-and-flow-9"]) {
     await desk.click("[data-hand]");
-    await desk.waitForTimeout(300);
+    await settled(desk);
     assert.equal(await desk.evaluate(() => navigator.clipboard.readText()), want);
   }
 });
@@ -145,7 +145,7 @@ test("what can't be filled is named", async () => {
   const site = await b.page();
   await site.goto(d.site("pantryandpier", "/sign-in"));
   await site.evaluate(() => (document.querySelector("#password").maxLength = 4));
-  await site.waitForTimeout(400);
+  await readable(site);
   await choose(site, "#user");
   assert.equal(await site.inputValue("#password"), "", "not by half");
   assert.ok(await shown(site, 1100, 740), "the note stands at the foot of the page");
@@ -156,12 +156,12 @@ test("a change that the site refuses: one press steps back", async () => {
   const site = await b.page();
   await b.context.clearCookies({ name: "session" });
   await site.goto(d.site("thriftmarket", "/sign-in"));
-  await site.waitForTimeout(400);
+  await readable(site);
   await choose(site, "#user");
   await site.click("main form button");
   await site.waitForURL("**/welcome");
   await site.goto(d.site("thriftmarket", "/change"));
-  await site.waitForTimeout(400);
+  await readable(site);
   await choose(site, "#password");
   const made = await site.inputValue("#password");
   await site.fill("#current", "not the present one");
@@ -174,7 +174,7 @@ test("a change that the site refuses: one press steps back", async () => {
   let y = 400;
   while (y > 100 && !(await shown(site, 1280 - 26 - 372 + 45, y))) y -= 6;
   await site.mouse.click(1280 - 26 - 372 + 45, y - 26); // Keep the old one
-  await site.waitForTimeout(500);
+  await readable(site);
   await desk.bringToFront();
   await desk.reload();
   await desk.waitForSelector("#sheet h1");
@@ -193,7 +193,7 @@ test("typed while the vault is locked, it is asked about once it's open", async 
   const site = await b.page();
   await b.context.clearCookies({ name: "session" });
   await site.goto(d.site("islandpost", "/sign-up"));
-  await site.waitForTimeout(500);
+  await readable(site);
   await desk.bringToFront();
   await desk.click("button.medallion");
   await desk.waitForSelector("#password");
@@ -206,7 +206,7 @@ test("typed while the vault is locked, it is asked about once it's open", async 
     await site.fill(f, v);
   await site.click("main form button");
   await site.waitForURL("**/welcome");
-  await site.waitForTimeout(500);
+  await readable(site);
   await unlock(desk, d.laptop, maren.password);
   await site.bringToFront();
   await site.goto(d.site("islandpost", "/welcome"));
@@ -218,7 +218,7 @@ test("the window makes passwords that lie in the drawer, and keeps what is typed
   const site = await b.page();
   await b.context.clearCookies({ name: "session" });
   await site.goto(d.site("kelpandcrown", "/sign-in"));
-  await site.waitForTimeout(500);
+  await readable(site);
   await site.fill("#user", "typed-by-hand");
   await site.fill("#password", "by-hand-1");
   const tab = await worker().evaluate(
@@ -246,7 +246,7 @@ test("the window makes passwords that lie in the drawer, and keeps what is typed
   await w2.goto(`chrome-extension://${b.id}/window.html?tab=${tab}`);
   await w2.click("#rule summary");
   await w2.check("#no-offer");
-  await w2.waitForTimeout(300);
+  await settled(w2);
   await desk.goto(d.laptop + "/devices");
   await desk.waitForSelector("text=nothing is offered");
   await desk.click("text=Reset");

@@ -131,6 +131,31 @@ export async function browser({ extension = false, ...options } = {}) {
   };
 }
 
+/** What the extension itself waits: until a page is quiet, and until what was drawn can have been read. */
+const QUIET = 60;
+const READING = 250;
+const after = (ms) => new Promise((done) => setTimeout(done, ms));
+
+/**
+ * Waits until the extension has dealt with what happened in a page: it has looked again once the page was quiet, no
+ * question is under way, and what came of it is drawn.
+ * @param {import("playwright-core").Page} page
+ */
+export async function settled(page) {
+  const worker = page.context().serviceWorkers()[0];
+  for (let calm = 0; calm < 2;) {
+    await after(QUIET + 20);
+    calm = (await worker.evaluate(() => underWay())) === 0 ? calm + 1 : 0;
+  }
+  await page.evaluate(() => new Promise((drawn) => requestAnimationFrame(() => requestAnimationFrame(drawn))));
+}
+
+/** Waits until what the extension drew may be pressed: a press right after the drawing isn't taken. */
+export async function readable(page) {
+  await settled(page);
+  await after(READING);
+}
+
 /** Opens a profile's vault on a device. */
 export async function unlock(page, device, password) {
   await page.goto(device + "/");

@@ -1,7 +1,7 @@
 // Every site of the practice town, by the extension in Chromium: signed in, up, changed and, where it sells, paid at.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { browser, build, connect, demo, maren, unlock } from "./harness.mjs";
+import { browser, build, connect, demo, maren, unlock, readable, settled } from "./harness.mjs";
 
 let d, b, desk;
 
@@ -53,7 +53,7 @@ const sites = {
  */
 async function choose(page, field, down = 1) {
   await field.focus();
-  await page.waitForTimeout(450); // a press right after the drawing isn't taken: nobody could have read it
+  await readable(page); // a press right after the drawing isn't taken: nobody could have read it
   for (let i = 0; i < down; i++) await page.keyboard.press("ArrowDown");
   await page.keyboard.press("Enter");
 }
@@ -84,13 +84,13 @@ async function signIn(page, name) {
   const user = root.locator(s.user ?? (s.moving ? "[data-key=user] >> nth=0" : "#user")),
     password = root.locator(s.password ?? (s.moving ? "[data-key=password] >> nth=0" : "#password"));
   await user.waitFor();
-  await page.waitForTimeout(250);
+  await settled(page);
   await choose(page, user);
   await filled(user, `${name}: the user name`);
   if (s.steps) {
     await page.click("main form button");
     await password.waitFor();
-    await page.waitForTimeout(250);
+    await settled(page);
     await choose(page, password);
   }
   await filled(password, `${name}: the password`);
@@ -113,7 +113,7 @@ async function signIn(page, name) {
   if (s.code) {
     await page.waitForURL("**/code");
     const box = page.locator("[name=digit], [name=code]").first();
-    await page.waitForTimeout(250);
+    await settled(page);
     await choose(page, page.locator("[name=digit], [name=code]").last());
     await filled(box, `${name}: the code`);
     await page.click("main form button");
@@ -141,7 +141,7 @@ async function slipFoot(page) {
       );
       if (hit) return y - 26;
     }
-    await page.waitForTimeout(100);
+    await settled(page);
   }
   assert.fail("no slip is shown");
 }
@@ -149,9 +149,9 @@ async function slipFoot(page) {
 /** Presses the prompt's main act. */
 async function keep(page) {
   await slipFoot(page);
-  await page.waitForTimeout(450);
+  await readable(page);
   await page.mouse.click(1280 - 26 - 372 + 45, await slipFoot(page));
-  await page.waitForTimeout(350);
+  await settled(page);
 }
 
 const mails = [
@@ -180,7 +180,7 @@ async function signUp(page, name) {
     fresh = page.locator(s.fresh ?? (own ? "#new-password" : "#password")),
     repeat = page.locator(s.repeat ?? (own ? "#new-repeat" : "#repeat"));
   await fresh.waitFor();
-  await page.waitForTimeout(450);
+  await readable(page);
   if (s.details) {
     await choose(page, page.locator("#first"));
     assert.equal(await filled(page.locator("#first"), "the first name"), "Maren");
@@ -226,14 +226,14 @@ for (const name of Object.keys(sites)) {
     // The present one is filled, the new one made and filled, and the same login holds it.
     await page.bringToFront();
     await page.goto(new URL("/change", page.url()).href);
-    await page.waitForTimeout(350);
+    await settled(page);
     await choose(page, page.locator("#password"));
     const fresh = await filled(page.locator("#password"), `${name}: a new password`);
     assert.equal(await filled(page.locator("#current"), `${name}: the present password`), made);
     assert.notEqual(fresh, made);
     await page.click("main form button");
     await page.waitForSelector("[role=status]");
-    await page.waitForTimeout(600);
+    await readable(page);
     await fits(fresh);
     await page.close();
   });
@@ -245,7 +245,7 @@ for (const [name, s] of Object.entries(sites)) {
     const page = await at(name, "/sign-in");
     await signIn(page, name);
     await page.goto(d.site(name, "/pay"));
-    await page.waitForTimeout(350);
+    await settled(page);
     if (s.pay === "hosted") {
       // each field in a frame of the payment company's: asked about once, then one press for each
       await choose(page, page.locator("#holder"));
@@ -257,11 +257,11 @@ for (const [name, s] of Object.entries(sites)) {
           .locator("#field");
       const pick = async (name) => {
         await field(name).focus();
-        await page.waitForTimeout(500);
+        await readable(page);
         await page.keyboard.press("ArrowDown");
-        await page.waitForTimeout(250); // the keyboard goes to the page around
+        await settled(page); // the keyboard goes to the page around
         await page.keyboard.press("Enter");
-        await page.waitForTimeout(250);
+        await settled(page);
       };
       await pick("number"); // Fill here all the same
       assert.equal(await field("number").inputValue(), "");

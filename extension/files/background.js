@@ -132,8 +132,10 @@
   function trouble(e) {
     return e instanceof LineError ? { trouble: e.kind, open: e.open } : { trouble: "away" };
   }
+  var underWay = 0;
   api.runtime.onMessage.addListener((message, sender, reply) => {
-    handle(message, sender).then(reply, (e) => reply(trouble(e)));
+    underWay++;
+    handle(message, sender).then(reply, (e) => reply(trouble(e))).finally(() => underWay--);
     return true;
   });
   async function handle(message, sender) {
@@ -305,5 +307,5 @@
     const [tab] = await api.tabs.query({ active: true, currentWindow: true });
     if (command === "fill" && tab?.id) await fillTab(tab.id);
   });
-  Object.assign(globalThis, { fillTab });
+  Object.assign(globalThis, { fillTab, underWay: () => underWay });
 })();

@@ -26,8 +26,14 @@ function trouble(e) {
   return e instanceof LineError ? { trouble: e.kind, open: e.open } : { trouble: "away" };
 }
 
+/** Questions that were asked and not yet answered. */
+let underWay = 0;
+
 api.runtime.onMessage.addListener((message, sender, reply) => {
-  handle(message, sender).then(reply, (e) => reply(trouble(e)));
+  underWay++;
+  handle(message, sender)
+    .then(reply, (e) => reply(trouble(e)))
+    .finally(() => underWay--);
   return true; // the answer comes later
 });
 
@@ -240,5 +246,6 @@ api.commands.onCommand.addListener(async (command) => {
   if (command === "fill" && tab?.id) await fillTab(tab.id);
 });
 
-// Tests start a fill here: no browser lets a test press the keys that it keeps for itself.
-Object.assign(globalThis, { fillTab });
+// For tests: no browser lets them press the keys that it keeps for itself, and they wait until
+// nothing is under way rather than for a time.
+Object.assign(globalThis, { fillTab, underWay: () => underWay });

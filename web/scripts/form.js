@@ -59,7 +59,11 @@ document.addEventListener("change", (e) => {
   if (el instanceof HTMLInputElement && el.dataset.attach && el.files?.length) attach(el, el.files);
 });
 
-/** Fetches one password from the generated passwords, as it is asked for. @param {string} at @param {(text: string) => void} then */
+/**
+ * Fetches one password from the generated passwords, as it is asked for.
+ * @param {string} at
+ * @param {(text: string) => void} then
+ */
 async function fetchMade(at, then) {
   const resp = await fetch("/drawer", { method: "POST", body: new URLSearchParams({ at }) });
   if (resp.status === 401) return askAgain(() => void fetchMade(at, then));
