@@ -5,57 +5,7 @@ import (
 	"strings"
 )
 
-func passwordRoles(list []*candidate, e evidence, details int) {
-	n := len(list)
-	for i, c := range list {
-		fresh := c.all.any(saysNew, saysAgain, saysChange) || c.near.has(saysAgain) && n > 1
-		old := c.label.has(saysCurrent) || c.name.has(saysCurrent) && !fresh
-		switch {
-		case c.token == NewPassword && n == 1 && e.signIn >= 4 && e.signUp == 0 && e.change == 0 && !fresh:
-			c.role = CurrentPassword // said only to keep browsers from filling it
-		case c.token == CurrentPassword || c.token == NewPassword:
-			c.role = c.token
-		case old && !c.label.has(saysAgain):
-			c.role = CurrentPassword
-		case c.all.has(saysAgain) && i > 0:
-			c.role = NewPassword
-		case fresh && !(n == 1 && e.signIn > max(e.signUp, e.change)):
-			c.role = NewPassword
-		}
-	}
-	for i, c := range list {
-		if c.role != "" {
-			continue
-		}
-		switch {
-		case n >= 3: // common practice: current, new, new again
-			c.role = NewPassword
-			if i == 0 && e.signUp <= e.change {
-				c.role = CurrentPassword
-			}
-		case n == 2 && i == 0 && list[1].role == NewPassword:
-			c.role = NewPassword
-			if !list[1].all.has(saysAgain) || e.change > e.signUp && !list[1].all.has(saysPassword) {
-				c.role = CurrentPassword
-			}
-			if list[1].all.has(saysAgain) && list[1].token == "" || e.signUp > e.change {
-				c.role = NewPassword
-			}
-		case n == 2 && i == 1 && list[0].role != "":
-			c.role = NewPassword
-		case n == 2:
-			c.role = NewPassword
-			if i == 0 && e.change > e.signUp && e.forgot == 0 {
-				c.role = CurrentPassword
-			}
-		case e.signUp > e.signIn, e.signIn == 0 && max(e.change, e.forgot) > 0, e.signIn == 0 && details >= 2:
-			c.role = NewPassword
-		default:
-			c.role = CurrentPassword
-		}
-	}
-}
-
+// kindOf tells what a form is for by the passwords it asks for; empty if it asks for none.
 func kindOf(passwords []*candidate, e evidence, fields []*candidate) Kind {
 	current, fresh := 0, 0
 	for _, c := range passwords {

@@ -28,6 +28,8 @@ type Reading struct {
 	Roles   map[int]Role `json:"roles"`             // by field id
 	Card    bool         `json:"card,omitempty"`    // it asks for a payment card
 	Details bool         `json:"details,omitempty"` // it asks for personal details
+
+	Why map[int][]string `json:"-"` // by field id: the rules that spoke about it
 }
 
 // Has reports whether some field of the form has the role.
@@ -83,7 +85,8 @@ type candidate struct {
 	token             Role
 	part              string
 	role              Role
-	digits            []int // of a drop-down's options
+	digits            []int    // of a drop-down's options
+	why               []string // the rules that spoke for its role
 }
 
 func look(f Field) *candidate {
@@ -185,15 +188,8 @@ type evidence struct{ signUp, signIn, change, forgot, news, search int }
 // The words of the button that sends a form say best what it is for, then its
 // heading, its name and address, and the page's title and path.
 func (p frame) weigh(f Form) (e evidence) {
-	submit, head, name, text := lex.read(
-		normal(f.Submit),
-	), lex.read(
-		normal(f.Head),
-	), lex.read(
-		normal(f.Name),
-	), lex.read(
-		normal(f.Text),
-	)
+	submit, head := lex.read(normal(f.Submit)), lex.read(normal(f.Head))
+	name, text := lex.read(normal(f.Name)), lex.read(normal(f.Text))
 	for _, w := range []struct {
 		said
 		weight int
@@ -217,42 +213,17 @@ func (p frame) weigh(f Form) (e evidence) {
 	return e
 }
 
+// read finds out what a form is for and what its fields are.
 func (p frame) read(form Form, fields []*candidate) (Reading, bool) {
-	r := Reading{Roles: map[int]Role{}}
 	e := p.weigh(form)
 	card := findCard(fields)
 	codePieces(form, p, fields)
-	var passwords []*candidate
-	for _, c := range fields {
-		switch {
-		case c.role != "":
-		case card && c.says(CardCode) && !c.label.has(saysPassword): // belongs to the card
-		case c.isCode():
-			c.role = OneTimeCode
-		case c.isPassword() && !(c.Type == "password" && c.MaxLength > 0 && c.MaxLength < 4):
-			passwords = append(passwords, c)
-		}
-	}
+	passwords := findPasswords(fields, card)
 	asked := details(fields)
 	passwordRoles(passwords, e, asked)
-	r.Kind = kindOf(passwords, e, fields)
-
-	user := userField(r.Kind, fields, passwords)
-	switch {
-	case user != nil && r.Kind != "":
-		user.role = Username
-	case user != nil:
-		r.Kind = withoutPassword(user, e, fields, asked, card)
-		if r.Kind != "" {
-			user.role = Username
-		}
-	}
-	if r.Kind == "" && slices.ContainsFunc(fields, func(c *candidate) bool { return c.role == OneTimeCode }) && !card &&
-		asked < 2 {
-		r.Kind = CodeForm
-	}
+	kind := p.kind(e, fields, passwords, asked, card)
 	again(fields)
-	if r.Kind == SignIn || r.Kind == FirstStep || r.Kind == CodeForm || r.Kind == Forgot {
+	if kind == SignIn || kind == FirstStep || kind == CodeForm || kind == Forgot {
 		for _, c := range fields {
 			if !c.role.Login() {
 				c.role = ""
@@ -260,16 +231,58 @@ func (p frame) read(form Form, fields []*candidate) (Reading, bool) {
 		}
 		asked, card = 0, false
 	}
-	loose := e.search > 0 || e.news > 0 && e.signUp == 0 ||
-		r.Kind == "" && !card &&
-			slices.ContainsFunc(fields, func(c *candidate) bool { return c.all.has(saysOther) }) // writes to somebody
-	r.Card, r.Details = card, asks(fields, asked, loose) || r.Kind == SignUp && asked > 0
+	writes := slices.ContainsFunc(fields, func(c *candidate) bool { return c.all.has(saysOther) }) // to somebody
+	loose := e.search > 0 || e.news > 0 && e.signUp == 0 || kind == "" && !card && writes
+	r := Reading{Kind: kind, Card: card, Details: asks(fields, asked, loose) || kind == SignUp && asked > 0}
 	if r.Kind == "" {
 		if !r.Card && !r.Details {
 			return r, false
 		}
 		r.Kind = Other
 	}
+	r.take(fields)
+	return r, len(r.Roles) > 0
+}
+
+// findPasswords gives one-time codes their role, and returns the fields for passwords.
+func findPasswords(fields []*candidate, card bool) (passwords []*candidate) {
+	for _, c := range fields {
+		switch {
+		case c.role != "":
+		case card && c.says(CardCode) && !c.label.has(saysPassword): // belongs to the card
+		case c.isCode():
+			c.role = OneTimeCode
+			c.why = append(c.why, "speaks of a one-time code")
+		case c.isPassword() && !(c.Type == "password" && c.MaxLength > 0 && c.MaxLength < 4):
+			passwords = append(passwords, c)
+		}
+	}
+	return passwords
+}
+
+// kind finds the field for the user name and tells what the form is for; empty for nothing that
+// has to do with a login.
+func (p frame) kind(e evidence, fields, passwords []*candidate, asked int, card bool) Kind {
+	kind := kindOf(passwords, e, fields)
+	if user := userField(kind, fields, passwords); user != nil {
+		if kind == "" {
+			kind = withoutPassword(user, e, fields, asked, card)
+		}
+		if kind != "" {
+			user.role = Username
+			user.why = append(user.why, "the likeliest for the user name")
+		}
+	}
+	hasCode := slices.ContainsFunc(fields, func(c *candidate) bool { return c.role == OneTimeCode })
+	if kind == "" && hasCode && !card && asked < 2 {
+		return CodeForm
+	}
+	return kind
+}
+
+// take notes the roles of the fields that the form's kind leaves them.
+func (r *Reading) take(fields []*candidate) {
+	r.Roles, r.Why = map[int]Role{}, map[int][]string{}
 	for _, c := range fields {
 		switch {
 		case c.role == "",
@@ -277,10 +290,9 @@ func (p frame) read(form Form, fields []*candidate) (Reading, bool) {
 			c.role.Details() && !r.Details && c.role != Email,
 			r.Kind == Other && c.role.Login():
 		default:
-			r.Roles[c.ID] = c.role
+			r.Roles[c.ID], r.Why[c.ID] = c.role, c.why
 		}
 	}
-	return r, len(r.Roles) > 0
 }
 
 // asks reports whether the form asks for personal details: two of them, or one that
