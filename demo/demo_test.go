@@ -51,7 +51,7 @@ func (w taped) Write(b []byte) (int, error) {
 func (w taped) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 
 // secrets are all values of the demo data that nobody but the devices may see,
-// in the forms in which they could be saved. What the cloud and the lock
+// in the forms in which they could be written. What the cloud and the lock
 // page know, the people's e-mail addresses, is left out; so is what is too short
 // not to occur by chance.
 func secrets(t *testing.T) (out [][]byte) {

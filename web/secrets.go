@@ -153,7 +153,7 @@ type madeData struct {
 	For     string // the site whose rules were obeyed
 }
 
-// generate makes a password for a form. It lies in the generated passwords before it is shown.
+// generate makes a password for a form. It is kept with the generated passwords before it is shown.
 func (s *Server) generate(w http.ResponseWriter, r *http.Request) error {
 	number := func(name string) int {
 		n, _ := strconv.Atoi(r.FormValue(name)) // nonsense is 0, which the generator refuses with its reason

@@ -125,7 +125,7 @@ func secrets(values map[int]string) map[int]secret.Text {
 	return out
 }
 
-// make makes a password for the window; it lies in the generated passwords from then on.
+// make makes a password for the window; it is kept with the generated passwords from then on.
 func (b *Bridge) make(ctx context.Context, v *app.Vault, q request) (any, error) {
 	o, name := v.Sites.Directory().Obey(q.URL, generator.Default())
 	p, err := generator.Password(v.Rand(), o)

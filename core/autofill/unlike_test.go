@@ -227,7 +227,7 @@ func TestPagesUnlikeTheOthers(t *testing.T) {
 
 // TestMorePagesUnlikeTheOthers is a second set, written before it was run, of what the first
 // one lacks: names without labels, languages further afield, shops, forms that only look
-// like one. Of 44 it read 36 as was saved; of the other 8 what was saved was
+// like one. Of 44 it read 36 as was noted; of the other 8 what was noted was
 // wrong in 3: a sign-in is filled from a login, which has no birthday; a profile's display
 // name and web site are details; and a street with a second line beside it is given its
 // first line by the plan.

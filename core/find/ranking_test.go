@@ -25,7 +25,7 @@ func tsv(t *testing.T, name string, columns int) (rows [][]string) {
 	return rows
 }
 
-// What should come first was saved from what a person means by the query,
+// What should come first was noted from what a person means by the query,
 // without looking at what the search answers: testdata/ranking-queries.tsv over
 // the items of ranking-items.tsv.
 func TestRanking(t *testing.T) {

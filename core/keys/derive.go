@@ -43,7 +43,7 @@ func DefaultParams(salt []byte) Params {
 const SaltSize = 16
 
 // Bounds on parameters that come from the cloud: a liar must be able neither to
-// weaken the stretching nor to make a device expire of memory.
+// weaken the stretching nor to make a device run out of memory.
 const (
 	minTime, maxTime     = 3, 16
 	minMemory, maxMemory = 64 << 10, 1 << 20

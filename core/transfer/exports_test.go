@@ -15,7 +15,7 @@ import (
 
 // TestExports reads made-up exports of many shapes. What is expected of each stands beside
 // it: how it is written, what its columns are, and how many rows come into which group of a
-// plan for a vault that has two logins. It was saved with the files, not read
+// plan for a vault that has two logins. It was written with the files, not read
 // from the program.
 func TestExports(t *testing.T) {
 	files, err := filepath.Glob("testdata/exports/*.csv")

@@ -13,8 +13,8 @@ import (
 // made from the address, and nothing else.
 const givenByFile = Unknown + 1
 
-// Dated reports whether a moment is one that a file gave or that an edit was made at. What came
-// without one is older than everything, and without a date it is.
+// Dated reports whether a moment is one that a file gave or that an edit was made at. A value
+// that came without one counts as older than every other.
 func Dated(ms int64) bool { return ms > givenByFile }
 
 // What a file brings is joined with what the vault holds as two devices' edits are:

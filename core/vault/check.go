@@ -97,7 +97,7 @@ func checkPhone(s string) (string, error) {
 	return s, nil
 }
 
-// ErrCardNumber is returned for a card number with a slip in it.
+// ErrCardNumber is returned for a card number with a mistyped digit.
 var ErrCardNumber = errors.New("this isn’t a card number: a digit is wrong, missing or too many")
 
 // checkCard keeps the digits, after the check of ISO/IEC 7812-1, annex B (the Luhn
@@ -212,7 +212,7 @@ func checkCountry(s string) (string, error) {
 const Warning = 90 * 24 * time.Hour
 
 // Expiry returns the first moment, in UTC, at which something good until the day
-// or month has expire; ok is false where there is no such date.
+// or month has expired; ok is false where there is no such date.
 func Expiry(s string) (t time.Time, ok bool) {
 	if t, err := time.Parse(time.DateOnly, s); err == nil {
 		return t.AddDate(0, 0, 1), true
@@ -223,16 +223,16 @@ func Expiry(s string) (t time.Time, ok bool) {
 	return time.Time{}, false
 }
 
-// OwnForms are the forms that custom fields may have.
-func OwnForms() []Form { return []Form{FormText, FormHidden, FormDate, FormYesNo, FormAddress} }
+// CustomForms are the forms that custom fields may have.
+func CustomForms() []Form { return []Form{FormText, FormHidden, FormDate, FormYesNo, FormAddress} }
 
-// CheckCustomField checks an own field's label and value.
+// CheckCustomField checks a custom field's label and value.
 func CheckCustomField(o CustomField) (CustomField, error) {
 	o.Label = strings.Join(
 		strings.FieldsFunc(o.Label, func(r rune) bool { return unicode.IsSpace(r) || unicode.IsControl(r) }),
 		" ",
 	)
-	if !slices.Contains(OwnForms(), o.Form) {
+	if !slices.Contains(CustomForms(), o.Form) {
 		return o, errors.New("choose what kind of field this is")
 	}
 	if o.Label == "" {

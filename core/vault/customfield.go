@@ -37,7 +37,7 @@ func (o CustomField) Register() (Field, any) {
 	return Field(ownPrefix + o.ID), customFieldJSON{o.Label, o.Form, o.Order, o.Value.Reveal()}
 }
 
-// CustomFieldKey names the register of the own field with the given id. Setting it to
+// CustomFieldKey names the register of the custom field with the given id. Setting it to
 // nil removes the field.
 func CustomFieldKey(id string) Field { return Field(ownPrefix + id) }
 

@@ -2,8 +2,8 @@
 //
 // # Entries
 //
-// An [Entry] is what one sealed record holds: a login, a device, the profile's
-// own card. It is a set of named registers. A [Register] is one value with the
+// An [Entry] is what one sealed record holds: a login, a device, the person's
+// profile. It is a set of named registers. A [Register] is one value with the
 // moment and device that set it, and changes to one entry made on two devices
 // merge register by register, in whatever order they arrive ([Merge]).
 //

@@ -29,7 +29,7 @@ function ground() {
   return open.length ? open[open.length - 1] : document.documentElement;
 }
 
-/** Puts the host above everything the page has. @param {boolean} [again] */
+/** Puts the host above everything the page has. @param {boolean} [anew] */
 export function raise(anew = false) {
   if (!dressed) {
     // most pages never need it
