@@ -8,6 +8,7 @@ require (
 	github.com/dustin/go-humanize v1.1.0
 	github.com/go-chi/chi/v5 v5.5.0
 	github.com/go-chi/httprate v0.16.1
+	github.com/go-playground/form/v4 v4.2.1
 	github.com/gofrs/flock v0.13.2
 	github.com/goodsign/monday v1.0.2
 	github.com/google/uuid v1.6.0

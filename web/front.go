@@ -174,7 +174,19 @@ func (s *Server) forgot(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-type newData struct{ Name, Email, Cloud, DeviceName string }
+// newData is the form for a new vault, but for the passwords.
+type newData struct {
+	Name       string `form:"name"`
+	Email      string `form:"email"`
+	Cloud      string `form:"cloud"`
+	DeviceName string `form:"device"`
+}
+
+// passwordsForm is a new master password, typed twice.
+type passwordsForm struct {
+	Password secret.Text `form:"password"`
+	Repeat   secret.Text `form:"repeat"`
+}
 
 func (s *Server) newPage(w http.ResponseWriter, r *http.Request) error {
 	s.render(w, r, http.StatusOK, "new", s.view(r, "Create a vault", "", newData{Cloud: s.cfg.Cloud}))
@@ -182,15 +194,11 @@ func (s *Server) newPage(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (s *Server) create(w http.ResponseWriter, r *http.Request) error {
-	d := newData{
-		r.FormValue("name"),
-		r.FormValue("email"),
-		strings.TrimSpace(r.FormValue("cloud")),
-		r.FormValue("device"),
-	}
+	d, typed := decode[newData](r), decode[passwordsForm](r)
+	d.Cloud = strings.TrimSpace(d.Cloud)
 	v, err := s.device.Create(r.Context(), app.NewVault{
 		Name: d.Name, Email: d.Email, Cloud: d.Cloud, DeviceName: d.DeviceName,
-		Password: secret.New(r.FormValue("password")), Repeat: secret.New(r.FormValue("repeat")),
+		Password: typed.Password, Repeat: typed.Repeat,
 	})
 	if err == nil {
 		return s.in(w, r, v, "/sheet")

@@ -153,37 +153,52 @@ type madeData struct {
 	For     string // the site whose rules were obeyed
 }
 
+// generateForm says what a password is to be made of. What isn't a number is 0, which the
+// generator refuses with its reason.
+type generateForm struct {
+	Make         string   `form:"make"` // "words", "sounds", or empty for characters
+	Title        string   `form:"title"`
+	Addresses    []string `form:"address"`
+	Length       int      `form:"length"`
+	Lower        bool     `form:"lower"`
+	Upper        bool     `form:"upper"`
+	Digits       bool     `form:"digits"`
+	Symbols      bool     `form:"symbols"`
+	MinDigits    int      `form:"min_digits"`
+	MinSymbols   int      `form:"min_symbols"`
+	NoLookalikes bool     `form:"no_lookalikes"`
+	OwnRules     bool     `form:"own_rules"`
+	Words        int      `form:"words"`
+	Between      string   `form:"between"`
+}
+
 // generate makes a password for a form. It is kept with the generated passwords before it is shown.
 func (s *Server) generate(w http.ResponseWriter, r *http.Request) error {
-	number := func(name string) int {
-		n, _ := strconv.Atoi(r.FormValue(name)) // nonsense is 0, which the generator refuses with its reason
-		return n
-	}
-	on := func(name string) bool { return r.FormValue(name) != "" }
+	in := decode[generateForm](r)
 	o := generator.Options{
-		Length: number("length"), Lower: on("lower"), Upper: on("upper"), Digits: on("digits"), Symbols: on("symbols"),
-		MinDigits: number("min_digits"), MinSymbols: number("min_symbols"), NoLookalikes: on("no_lookalikes"),
+		Length: in.Length, Lower: in.Lower, Upper: in.Upper, Digits: in.Digits, Symbols: in.Symbols,
+		MinDigits: in.MinDigits, MinSymbols: in.MinSymbols, NoLookalikes: in.NoLookalikes,
 	}
 	var d madeData
-	for _, a := range r.Form["address"] {
-		if r.FormValue("own_rules") == "" {
+	for _, a := range in.Addresses {
+		if !in.OwnRules {
 			o, d.For = vaultOf(r).Sites.Directory().Obey(a, o)
 		}
 	}
 	var p secret.Text
 	var err error
-	switch r.FormValue("make") {
+	switch in.Make {
 	case "words":
-		p, err = generator.Passphrase(vaultOf(r).Rand(), number("words"), r.FormValue("between"))
+		p, err = generator.Passphrase(vaultOf(r).Rand(), in.Words, in.Between)
 	case "sounds":
 		p, err = generator.Pronounceable(vaultOf(r).Rand(), o.Length)
 	default:
 		p, err = generator.Password(vaultOf(r).Rand(), o)
 	}
 	if err == nil {
-		made := filling.GeneratedPassword{Password: p.Reveal(), Site: r.FormValue("title")}
-		if len(r.Form["address"]) > 0 {
-			made.URL = r.Form["address"][0]
+		made := filling.GeneratedPassword{Password: p.Reveal(), Site: in.Title}
+		if len(in.Addresses) > 0 {
+			made.URL = in.Addresses[0]
 		}
 		err = vaultOf(r).Generated.Keep(r.Context(), made)
 	}

@@ -131,23 +131,22 @@ func (s *Server) settings(w http.ResponseWriter, r *http.Request) error {
 	)
 }
 
+// settingsForm is the form of the settings page.
+type settingsForm struct {
+	LockAfter   time.Duration `form:"lock_after"`
+	LockOnSleep bool          `form:"lock_on_sleep"`
+	LockOnClose bool          `form:"lock_on_close"`
+	Clipboard   time.Duration `form:"clipboard"`
+	Theme       string        `form:"theme"`
+	TextSize    string        `form:"text_size"`
+	Density     string        `form:"density"`
+	AskToShow   bool          `form:"ask_to_show"`
+	AskFor      time.Duration `form:"ask_for"`
+	Language    string        `form:"language"`
+}
+
 func (s *Server) set(w http.ResponseWriter, r *http.Request) error {
-	seconds := func(name string) time.Duration {
-		n, err := strconv.Atoi(r.FormValue(name))
-		if err != nil {
-			return -1 // which is refused with its reason
-		}
-		return time.Duration(n) * time.Second
-	}
-	err := vaultOf(r).Settings.Change(r.Context(), app.Settings{
-		LockAfter: seconds(
-			"lock_after",
-		), LockOnSleep: r.FormValue("lock_on_sleep") != "", LockOnClose: r.FormValue("lock_on_close") != "",
-		Clipboard: seconds(
-			"clipboard",
-		), Theme: r.FormValue("theme"), TextSize: r.FormValue("text_size"), Density: r.FormValue("density"),
-		AskToShow: r.FormValue("ask_to_show") != "", AskFor: seconds("ask_for"), Language: r.FormValue("language"),
-	})
+	err := vaultOf(r).Settings.Change(r.Context(), app.Settings(decode[settingsForm](r)))
 	if errors.Is(err, reauth.ErrNeeded) {
 		return err
 	}
