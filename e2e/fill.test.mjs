@@ -1,7 +1,19 @@
 // The extension in Chromium, on the practice town.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { browser, build, connect, demo, inClear, maren, unlock, readable, settled } from "./harness.mjs";
+import {
+  browser,
+  build,
+  connect,
+  demo,
+  inClear,
+  maren,
+  unlock,
+  drawnAt,
+  pressDrawn,
+  readable,
+  settled,
+} from "./harness.mjs";
 
 let d, b, desk, site;
 
@@ -128,7 +140,7 @@ test("sign up: a made password in both boxes, kept by the slip, and on the other
   await desk.goto(d.laptop + "/logins?q=wren.t"); // kept before anything is answered
   await desk.waitForSelector(".line-main:has-text('wren.t')");
   await site.bringToFront();
-  await keepSlip(site);
+  await pressDrawn(site, "Keep it");
   await desk.goto(d.laptop + "/logins?q=wren.t");
   await desk.locator(".line-main", { hasText: "wren.t" }).first().click();
   await desk.waitForSelector("#sheet h1:has-text('Gullwing Credit Union')");
@@ -150,33 +162,12 @@ test("a sign-up that isn't wanted after all goes into the archive by the slip", 
   await site.click("main button");
   await site.waitForURL("**/welcome");
   await drawn(site);
-  await keepSlip(site, 3); // Archive it
+  await pressDrawn(site, "Archive it");
   await desk.goto(d.laptop + "/logins?q=petrel.t");
   await desk.waitForSelector(".empty");
   await desk.goto(d.laptop + "/logins?q=petrel.t+%3Darchived");
   await desk.waitForSelector(".line-main:has-text('petrel.t')");
 });
-
-/** Presses the prompt's main act by the keyboard: it is the only thing drawn there. */
-async function keepSlip(page, act = 0) {
-  await settled(page);
-  // Keep stands at the prompt's lower left: found by its place in the window.
-  const y = await slipFoot(page);
-  await press(page, 1280 - 26 - 372 + 40 + [0, 80, 160, 215][act], y);
-  await settled(page);
-}
-
-/** The height of the prompt's line of acts, found by the pointer that the browser shows there. */
-async function slipFoot(page) {
-  for (let y = 420; y > 150; y -= 6) {
-    const hit = await page.evaluate(
-      ([x, y]) => document.elementFromPoint(x, y)?.matches(":popover-open") ?? false,
-      [1280 - 26 - 372 + 40, y],
-    );
-    if (hit) return y - 30;
-  }
-  assert.fail("no slip is shown");
-}
 
 test("an unknown sign-in raises the slip; a refused one doesn't; Never here is kept", async () => {
   await site.context().clearCookies({ name: "session" });
@@ -190,7 +181,7 @@ test("an unknown sign-in raises the slip; a refused one doesn't; Never here is k
   await site.click("main button");
   await site.waitForURL("**/welcome");
   await drawn(site);
-  await keepSlip(site, 1); // Not now
+  await pressDrawn(site, "Not now");
   await site.click("text=Sign out");
   await site.goto(d.site("lanternfish", "/sign-in"));
   await site.fill("#user", "idris@x.example");
@@ -198,16 +189,13 @@ test("an unknown sign-in raises the slip; a refused one doesn't; Never here is k
   await site.click("main button");
   await site.waitForSelector(".error");
   await readable(site);
-  assert.ok(
-    !(await site.evaluate(() => document.elementFromPoint(1000, 80)?.matches(":popover-open"))),
-    "a refused sign-in isn't asked about",
-  );
+  assert.ok(!(await drawnAt(site, "Never here")), "a refused sign-in isn't asked about");
   await site.fill("#user", "idris@x.example");
   await site.fill("#password", "thole-pin-88");
   await site.click("main button");
   await site.waitForURL("**/welcome");
   await drawn(site);
-  await keepSlip(site, 2); // Never here
+  await pressDrawn(site, "Never here");
   await desk.goto(d.laptop + "/devices");
   await desk.waitForSelector("text=lanternfish.localhost");
   await desk.goto(d.laptop + "/logins?q=idris%40x");

@@ -2,7 +2,7 @@
 // can't be filled.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { browser, build, connect, demo, maren, unlock, readable, settled } from "./harness.mjs";
+import { browser, build, connect, demo, maren, unlock, drawnAt, pressDrawn, readable, settled } from "./harness.mjs";
 
 let d, b, desk;
 
@@ -20,11 +20,9 @@ after(async () => {
 });
 
 const worker = () => b.context.serviceWorkers()[0];
-const shown = (page, x, y) =>
-  page.evaluate(([x, y]) => document.elementFromPoint(x, y)?.matches(":popover-open") ?? false, [x, y]);
-/** Waits until something is drawn at the place where prompts stand. */
-async function slip(page) {
-  await page.waitForFunction(() => document.elementFromPoint(1280 - 200, 60)?.matches(":popover-open"));
+/** Waits until a slip is drawn that can be answered by a press of this name. */
+async function slip(page, answer) {
+  while (!(await drawnAt(page, answer))) await settled(page);
   await readable(page);
 }
 async function sheetOf(words) {
@@ -148,7 +146,7 @@ test("what can't be filled is named", async () => {
   await readable(site);
   await choose(site, "#user");
   assert.equal(await site.inputValue("#password"), "", "not by half");
-  assert.ok(await shown(site, 1100, 740), "the note stands at the foot of the page");
+  assert.ok(await drawnAt(site, "Filled, but for:"), "a note says so");
   await site.close();
 });
 
@@ -167,14 +165,11 @@ test("a change that the site refuses: one press steps back", async () => {
   await site.fill("#current", "not the present one");
   await site.click("main form button");
   await site.waitForSelector(".error");
-  await slip(site);
+  await slip(site, "Keep the old one");
   await sheetOf("thrift practice");
   await desk.waitForSelector(".staged");
   await site.bringToFront();
-  let y = 400;
-  while (y > 100 && !(await shown(site, 1280 - 26 - 372 + 45, y))) y -= 6;
-  await site.mouse.click(1280 - 26 - 372 + 45, y - 26); // Keep the old one
-  await readable(site);
+  await pressDrawn(site, "Keep the old one");
   await desk.bringToFront();
   await desk.reload();
   await desk.waitForSelector("#sheet h1");
@@ -210,7 +205,7 @@ test("typed while the vault is locked, it is asked about once it's open", async 
   await unlock(desk, d.laptop, maren.password);
   await site.bringToFront();
   await site.goto(d.site("islandpost", "/welcome"));
-  await slip(site);
+  await slip(site, "Keep");
   await site.close();
 });
 
@@ -234,7 +229,7 @@ test("the window makes passwords that lie in the drawer, and keeps what is typed
   await w.waitForSelector("#drawer li");
   await w.click("#take");
   await site.bringToFront();
-  await slip(site);
+  await slip(site, "Keep");
   await desk.bringToFront();
   await desk.goto(d.laptop + "/items/new");
   await desk.click(".generator > summary");

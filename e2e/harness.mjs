@@ -156,6 +156,56 @@ export async function readable(page) {
   await after(READING);
 }
 
+/**
+ * Where something stands that the extension drew: what has just this text, in the closed shadow root that no page can
+ * look into. The browser's own inspector can.
+ * @param {import("playwright-core").Page} page
+ * @param {string} text
+ * @returns {Promise<{x: number, y: number} | undefined>} its middle
+ */
+export async function drawnAt(page, text) {
+  const inspector = await page.context().newCDPSession(page);
+  try {
+    const { root } = await inspector.send("DOM.getDocument", { depth: -1, pierce: true });
+    const words = (node) =>
+      node.nodeType === 3 ? node.nodeValue.trim() : (node.children ?? []).map(words).join(" ").trim();
+    const within = (node, closed) => {
+      if (closed && node.nodeType === 1 && words(node) === text) return node;
+      for (const shadow of node.shadowRoots ?? []) {
+        const found = within(shadow, closed || shadow.shadowRootType === "closed");
+        if (found) return found;
+      }
+      for (const child of node.children ?? []) {
+        const found = within(child, closed);
+        if (found) return found;
+      }
+      return undefined;
+    };
+    const node = within(root, false);
+    if (!node) return undefined;
+    const { model } = await inspector.send("DOM.getBoxModel", { backendNodeId: node.backendNodeId });
+    const [x1, y1, , , x2, y2] = model.content;
+    return { x: (x1 + x2) / 2, y: (y1 + y2) / 2 };
+  } catch {
+    return undefined; // it was drawn again meanwhile
+  } finally {
+    await inspector.detach();
+  }
+}
+
+/** Waits until something with this text is drawn, and presses it as a person does. */
+export async function pressDrawn(page, text) {
+  for (let i = 0; i < 100; i++) {
+    await readable(page);
+    const at = await drawnAt(page, text);
+    if (!at) continue;
+    await page.mouse.click(at.x, at.y);
+    await settled(page);
+    return;
+  }
+  throw new Error(`“${text}” is not drawn`);
+}
+
 /** Opens a profile's vault on a device. */
 export async function unlock(page, device, password) {
   await page.goto(device + "/");

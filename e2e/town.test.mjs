@@ -1,7 +1,7 @@
 // Every site of the practice town, by the extension in Chromium: signed in, up, changed and, where it sells, paid at.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { browser, build, connect, demo, maren, unlock, readable, settled } from "./harness.mjs";
+import { browser, build, connect, demo, maren, unlock, pressDrawn, readable, settled } from "./harness.mjs";
 
 let d, b, desk;
 
@@ -131,29 +131,6 @@ for (const name of Object.keys(sites)) {
   });
 }
 
-/** The height of the line of acts at the foot of the prompt, found by where the page is covered there. */
-async function slipFoot(page) {
-  for (let i = 0; i < 40; i++) {
-    for (let y = 460; y > 120; y -= 6) {
-      const hit = await page.evaluate(
-        (y) => document.elementFromPoint(1280 - 26 - 372 + 60, y)?.matches(":popover-open") ?? false,
-        y,
-      );
-      if (hit) return y - 26;
-    }
-    await settled(page);
-  }
-  assert.fail("no slip is shown");
-}
-
-/** Presses the prompt's main act. */
-async function keep(page) {
-  await slipFoot(page);
-  await readable(page);
-  await page.mouse.click(1280 - 26 - 372 + 45, await slipFoot(page));
-  await settled(page);
-}
-
 const mails = [
   "lanternfish",
   "pantryandpier",
@@ -210,7 +187,7 @@ for (const name of Object.keys(sites)) {
   test(`${name}: signed up, kept, and the password changed`, async () => {
     const page = await at(name, "/sign-up");
     const made = await signUp(page, name);
-    await keep(page);
+    await pressDrawn(page, "Keep it");
     const fits = async (password) => {
       await desk.goto(`${d.laptop}/logins?q=${encodeURIComponent(newcomer(name))}`);
       await desk
