@@ -78,7 +78,7 @@ try {
   await page.fill("#title", "Mooring Mutual savings");
   await page.click(".sheet-acts button:has-text('Save')");
   await page.waitForSelector("#notices");
-  await page.click("#sheet a:has-text('Read')");
+  await page.click("#sheet a:has-text('Show all versions')");
   await page.waitForSelector(".versions");
   await pause(300);
   await shot("history");

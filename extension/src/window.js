@@ -76,7 +76,7 @@ function line(l) {
   const b = document.createElement("button");
   const name = Object.assign(document.createElement("b"), { textContent: l.title });
   const user = Object.assign(document.createElement("span"), { textContent: l.username || "no user name" });
-  const act = Object.assign(document.createElement("i"), { textContent: l.fits ? "Fill" : l.address ? "Go" : "" });
+  const act = Object.assign(document.createElement("i"), { textContent: l.fits ? "Fill" : l.address ? "Sign in" : "" });
   b.append(name, user, act);
   b.className = "main-of";
   b.onclick = async () => {

@@ -314,7 +314,7 @@ export function equip(line) {
     a.target = "_blank";
     a.rel = "noopener noreferrer";
     a.dataset.used = "";
-    a.textContent = "Go";
+    a.textContent = "Sign in";
     acts.append(a);
   }
   end.append(acts);
