@@ -1,7 +1,7 @@
 // Takes the pictures of docs/screenshots again, from the demo data: node e2e/screenshots.mjs
 import { mkdirSync } from "node:fs";
 import { join } from "node:path";
-import { browser, build, connect, demo, maren, root, start, unlock } from "./harness.mjs";
+import { browser, build, connect, demo, maren, pressDrawn, readable, root, settled, start, unlock } from "./harness.mjs";
 import { mkdtempSync } from "node:fs";
 import { tmpdir } from "node:os";
 
@@ -140,6 +140,46 @@ try {
   await site.waitForURL("**/welcome");
   await site.waitForTimeout(700);
   await shot("slip", site);
+  await site.goto(d.site("gu11wing"));
+  await readable(site);
+  await shot("alarm", site);
+  await site.goto(d.site("pantryandpier", "/sign-in"));
+  await site.focus("#user");
+  await pressDrawn(site, maren.email);
+  await site.click("main form button");
+  await site.waitForURL("**/welcome");
+  await site.goto(d.site("pantryandpier", "/pay"));
+  await site.locator("main input").first().click();
+  await readable(site);
+  await shot("checkout", site);
+  const tab = await b.context
+    .serviceWorkers()[0]
+    .evaluate(async (url) => (await chrome.tabs.query({ url: url + "*" }))[0].id, d.site("pantryandpier"));
+  const small = await b.page();
+  await small.setViewportSize({ width: 380, height: 560 });
+  await small.goto(`chrome-extension://${b.id}/window.html?tab=${tab}`);
+  await small.waitForSelector("li");
+  await shot("window", small);
+  await site.bringToFront();
+  await site.goto(d.site("thriftmarket", "/sign-in"));
+  await site.focus("#user");
+  await readable(site);
+  await site.keyboard.press("ArrowDown");
+  await site.keyboard.press("Enter");
+  await settled(site);
+  await site.click("main form button");
+  await site.waitForURL("**/welcome");
+  await site.goto(d.site("thriftmarket", "/change"));
+  await site.focus("#password");
+  await readable(site);
+  await site.keyboard.press("ArrowDown");
+  await site.keyboard.press("Enter");
+  await settled(site);
+  await page.bringToFront();
+  await page.goto(d.desk + "/logins?q=thrift+practice");
+  await page.locator(".line-main").first().click();
+  await page.waitForSelector(".staged");
+  await shot("staged");
   await page.emulateMedia({ colorScheme: "dark" });
   await page.goto(d.desk + "/logins?q=lantern");
   await page.locator(".line-main").first().click();

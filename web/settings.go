@@ -72,7 +72,7 @@ var (
 		), span(time.Minute, "after 1 minute"), span(5*time.Minute, "after 5 minutes"), span(15*time.Minute,
 			"after 15 minutes"), span(time.Hour, "after 1 hour"),
 	}
-	themeChoices   = []choice{{"", "the same as the computer"}, {"light", "light"}, {"dark", "dark"}}
+	themeChoices   = []choice{{"", "like the computer"}, {"light", "light"}, {"dark", "dark"}}
 	sizeChoices    = []choice{{"", "normal"}, {"large", "large"}, {"larger", "larger"}}
 	densityChoices = []choice{{"close", "close"}, {"", "normal"}, {"wide", "wide"}}
 )
