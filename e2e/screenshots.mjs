@@ -1,7 +1,19 @@
 // Takes the pictures of docs/screenshots again, from the demo data: node e2e/screenshots.mjs
 import { mkdirSync } from "node:fs";
 import { join } from "node:path";
-import { browser, build, connect, demo, maren, pressDrawn, readable, root, settled, start, unlock } from "./harness.mjs";
+import {
+  browser,
+  build,
+  connect,
+  demo,
+  maren,
+  pressDrawn,
+  readable,
+  root,
+  settled,
+  start,
+  unlock,
+} from "./harness.mjs";
 import { mkdtempSync } from "node:fs";
 import { tmpdir } from "node:os";
 
