@@ -2,8 +2,9 @@ package app
 
 import (
 	"context"
-	"redlocket/app/records"
 	"time"
+
+	"redlocket/app/records"
 )
 
 // SetCloseGrace lets tests close the last page without waiting.

@@ -3,13 +3,17 @@ package web
 import (
 	"net/http"
 	"net/url"
-	"redlocket/app/records"
 	"strings"
 
 	"github.com/go-chi/chi/v5"
+
+	"redlocket/app/records"
 )
 
-func (s *Server) actRoutes(r routes) {
+// actPages do something with items chosen, and undo it.
+type actPages struct{ *Server }
+
+func (s actPages) routes(r routes) {
 	r.post("/acts/{act}", s.act)
 	r.post("/undo/{act}", s.undo)
 	r.post("/items/{id}/settle", s.settle)
@@ -23,7 +27,7 @@ type doneData struct {
 
 // act does something with one item or several, and answers with the line that
 // says so and offers to undo it.
-func (s *Server) act(w http.ResponseWriter, r *http.Request) error {
+func (s actPages) act(w http.ResponseWriter, r *http.Request) error {
 	if err := r.ParseForm(); err != nil {
 		return problem(
 			http.StatusRequestEntityTooLarge,
@@ -77,7 +81,7 @@ func (s *Server) act(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *Server) undo(w http.ResponseWriter, r *http.Request) error {
+func (s actPages) undo(w http.ResponseWriter, r *http.Request) error {
 	u, err := vaultOf(r).Acts.Undo(r.Context(), chi.URLParam(r, "act"))
 	if err != nil {
 		if err == records.ErrNoAct {
@@ -112,7 +116,7 @@ func back(r *http.Request) string {
 	return "/logins"
 }
 
-func (s *Server) settle(w http.ResponseWriter, r *http.Request) error {
+func (s actPages) settle(w http.ResponseWriter, r *http.Request) error {
 	p, _, err := s.secretOf(r)
 	if err == nil {
 		err = vaultOf(r).Items.Resolve(r.Context(), chi.URLParam(r, "id"), p)

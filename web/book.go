@@ -17,7 +17,10 @@ import (
 	"redlocket/core/vault"
 )
 
-func (s *Server) bookRoutes(r routes) {
+// bookPages are the list, what it narrows to, and the item beside it.
+type bookPages struct{ *Server }
+
+func (s bookPages) routes(r routes) {
 	for name := range sections {
 		r.get("/"+string(name), s.book)
 	}
@@ -306,7 +309,7 @@ func presses(x *find.Index, q find.Query) (out []press) {
 }
 
 // narrow draws what can be pressed to narrow the list.
-func (s *Server) narrow(w http.ResponseWriter, r *http.Request) error {
+func (s bookPages) narrow(w http.ResponseWriter, r *http.Request) error {
 	x, err := vaultOf(r).Book.Index()
 	if err != nil {
 		return err
@@ -358,7 +361,7 @@ func (s *Server) leaves(
 	return nil
 }
 
-func (s *Server) book(w http.ResponseWriter, r *http.Request) error {
+func (s bookPages) book(w http.ResponseWriter, r *http.Request) error {
 	d, err := s.bookData(r)
 	if err != nil {
 		return err
@@ -368,7 +371,7 @@ func (s *Server) book(w http.ResponseWriter, r *http.Request) error {
 }
 
 // rows draws one part of the list.
-func (s *Server) rows(w http.ResponseWriter, r *http.Request) error {
+func (s bookPages) rows(w http.ResponseWriter, r *http.Request) error {
 	q := find.Parse(r.FormValue("q"))
 	d := bookData{Section: sectionOf(r), Q: q}
 	if _, then := moment(r); then {
@@ -394,7 +397,7 @@ func (s *Server) rows(w http.ResponseWriter, r *http.Request) error {
 }
 
 // ids lists the ids of everything that a list shows, to choose all of it.
-func (s *Server) ids(w http.ResponseWriter, r *http.Request) error {
+func (s bookPages) ids(w http.ResponseWriter, r *http.Request) error {
 	_, b, err := list(r, sectionOf(r), find.Parse(r.FormValue("q")), true)
 	if err != nil {
 		return err
@@ -409,7 +412,7 @@ func (s *Server) ids(w http.ResponseWriter, r *http.Request) error {
 }
 
 // archive leads to what is archived.
-func (s *Server) archive(w http.ResponseWriter, r *http.Request) error {
+func (s bookPages) archive(w http.ResponseWriter, r *http.Request) error {
 	redirect(w, r, "/logins?q="+url.QueryEscape("=archived"))
 	return nil
 }

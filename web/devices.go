@@ -15,7 +15,10 @@ import (
 	"redlocket/core/site"
 )
 
-func (s *Server) devicesRoutes(r routes) {
+// devicesPages are the devices of the account, the cloud, and the browsers.
+type devicesPages struct{ *Server }
+
+func (s devicesPages) routes(r routes) {
 	r.get("/devices", s.devices)
 	r.post("/devices/introduce", s.introduce)
 	r.post("/devices/{id}/shut-out", s.shutOut)
@@ -41,7 +44,7 @@ type devicesData struct {
 	Words    string
 }
 
-func (s *Server) devicesData(r *http.Request) (d devicesData, err error) {
+func (s devicesPages) devicesData(r *http.Request) (d devicesData, err error) {
 	v := vaultOf(r)
 	d.Cloud = s.cfg.Cloud
 	d.Rules = v.Sites.Rules()
@@ -57,7 +60,7 @@ func (s *Server) devicesData(r *http.Request) (d devicesData, err error) {
 	return d, err
 }
 
-func (s *Server) showDevices(w http.ResponseWriter, r *http.Request, err error, done string) error {
+func (s devicesPages) showDevices(w http.ResponseWriter, r *http.Request, err error, done string) error {
 	page := s.view(r, "Devices", "devices", nil)
 	if err != nil && !page.bad(err) {
 		page.Bad["form"] = sentence(err.Error())
@@ -85,11 +88,11 @@ var doneWords = map[string]string{
 	"ended":      "The browser is no longer connected.",
 }
 
-func (s *Server) devices(w http.ResponseWriter, r *http.Request) error {
+func (s devicesPages) devices(w http.ResponseWriter, r *http.Request) error {
 	return s.showDevices(w, r, nil, doneWords[r.FormValue("done")])
 }
 
-func (s *Server) after(w http.ResponseWriter, r *http.Request, err error, done string) error {
+func (s devicesPages) after(w http.ResponseWriter, r *http.Request, err error, done string) error {
 	if err != nil {
 		return s.showDevices(w, r, err, "")
 	}
@@ -97,23 +100,23 @@ func (s *Server) after(w http.ResponseWriter, r *http.Request, err error, done s
 	return nil
 }
 
-func (s *Server) introduce(w http.ResponseWriter, r *http.Request) error {
+func (s devicesPages) introduce(w http.ResponseWriter, r *http.Request) error {
 	return s.after(w, r, vaultOf(r).Account.Introduce(r.Context(), r.FormValue("words")), "introduced")
 }
 
-func (s *Server) shutOut(w http.ResponseWriter, r *http.Request) error {
+func (s devicesPages) shutOut(w http.ResponseWriter, r *http.Request) error {
 	return s.after(w, r, vaultOf(r).Account.ShutOut(r.Context(), chi.URLParam(r, "id")), "shut-out")
 }
 
-func (s *Server) joinCloud(w http.ResponseWriter, r *http.Request) error {
+func (s devicesPages) joinCloud(w http.ResponseWriter, r *http.Request) error {
 	return s.after(w, r, vaultOf(r).Account.JoinCloud(r.Context(), r.FormValue("cloud")), "cloud")
 }
 
-func (s *Server) signInAgain(w http.ResponseWriter, r *http.Request) error {
+func (s devicesPages) signInAgain(w http.ResponseWriter, r *http.Request) error {
 	return s.after(w, r, vaultOf(r).Account.SignInAgain(r.Context(), secret.New(r.FormValue("password"))), "cloud")
 }
 
-func (s *Server) browsers(w http.ResponseWriter, r *http.Request) error {
+func (s devicesPages) browsers(w http.ResponseWriter, r *http.Request) error {
 	d, err := s.devicesData(r)
 	if err != nil {
 		return err
@@ -126,22 +129,22 @@ func (s *Server) browsers(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *Server) confirmBrowser(w http.ResponseWriter, r *http.Request) error {
+func (s devicesPages) confirmBrowser(w http.ResponseWriter, r *http.Request) error {
 	return s.after(w, r, s.cfg.Browsers.Confirm(r.Context(), chi.URLParam(r, "id"), vaultOf(r)), "connected")
 }
 
-func (s *Server) refuseBrowser(w http.ResponseWriter, r *http.Request) error {
+func (s devicesPages) refuseBrowser(w http.ResponseWriter, r *http.Request) error {
 	s.cfg.Browsers.Refuse(chi.URLParam(r, "id"))
 	redirect(w, r, "/devices")
 	return nil
 }
 
-func (s *Server) endBrowser(w http.ResponseWriter, r *http.Request) error {
+func (s devicesPages) endBrowser(w http.ResponseWriter, r *http.Request) error {
 	return s.after(w, r, s.cfg.Browsers.End(r.Context(), vaultOf(r), chi.URLParam(r, "id")), "ended")
 }
 
 // setRule sets what a person wants at one site.
-func (s *Server) setRule(w http.ResponseWriter, r *http.Request) error {
+func (s devicesPages) setRule(w http.ResponseWriter, r *http.Request) error {
 	domain := r.FormValue("domain")
 	if clean, err := site.Clean(domain); err == nil {
 		domain = site.Domain(clean)
@@ -154,7 +157,7 @@ func (s *Server) setRule(w http.ResponseWriter, r *http.Request) error {
 	return s.after(w, r, vaultOf(r).Sites.SetRule(r.Context(), rule), "saved")
 }
 
-func (s *Server) statusLine(w http.ResponseWriter, r *http.Request) error {
+func (s devicesPages) statusLine(w http.ResponseWriter, r *http.Request) error {
 	s.render(w, r, http.StatusOK, "status", s.view(r, "", "", nil))
 	return nil
 }

@@ -19,7 +19,10 @@ import (
 	"redlocket/core/vault"
 )
 
-func (s *Server) exportRoutes(r routes) {
+// exportPages make an export or a backup and read a backup back.
+type exportPages struct{ *Server }
+
+func (s exportPages) routes(r routes) {
 	r.post("/export", s.export)
 	r.post("/export/chosen", s.importPage)
 	r.post("/export/may", s.mayExport)
@@ -28,7 +31,7 @@ func (s *Server) exportRoutes(r routes) {
 }
 
 // mayExport answers whether the master password has to be shown first.
-func (s *Server) mayExport(w http.ResponseWriter, r *http.Request) error {
+func (s exportPages) mayExport(w http.ResponseWriter, r *http.Request) error {
 	if err := vaultOf(r).Guard.Grant(reauth.Export); err != nil {
 		return err
 	}
@@ -36,7 +39,7 @@ func (s *Server) mayExport(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *Server) export(w http.ResponseWriter, r *http.Request) error {
+func (s exportPages) export(w http.ResponseWriter, r *http.Request) error {
 	sel := importing.Selection{Format: importing.Format(r.FormValue("format")), Archived: r.FormValue("archived") != ""}
 	if ids := strings.Fields(r.FormValue("ids")); len(ids) > 0 {
 		sel.IDs = ids
@@ -66,7 +69,7 @@ func (s *Server) export(w http.ResponseWriter, r *http.Request) error {
 }
 
 // backup sends everything, sealed with a passphrase.
-func (s *Server) backup(w http.ResponseWriter, r *http.Request) error {
+func (s exportPages) backup(w http.ResponseWriter, r *http.Request) error {
 	p := secret.New(r.FormValue("passphrase"))
 	err := vaultOf(r).Guard.Require(reauth.Export)
 	if err == nil && !p.Equal(secret.New(r.FormValue("again"))) {
@@ -129,7 +132,7 @@ func (s *Server) restoreBackup(w http.ResponseWriter, r *http.Request) error {
 }
 
 // planBackups has backups written to a folder from here on, or no longer.
-func (s *Server) planBackups(w http.ResponseWriter, r *http.Request) error {
+func (s exportPages) planBackups(w http.ResponseWriter, r *http.Request) error {
 	v := vaultOf(r)
 	var err error
 	words := "No more backups are written by themselves. Those that are there stay."

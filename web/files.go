@@ -18,7 +18,10 @@ import (
 	"redlocket/core/vault"
 )
 
-func (s *Server) fileRoutes(r routes) {
+// filePages are the files attached to items.
+type filePages struct{ *Server }
+
+func (s filePages) routes(r routes) {
 	r.get("/items/{id}/files/{file}", s.file)
 	r.get("/items/{id}/files/{file}/preview", s.preview)
 	r.post("/items/{id}/files/{file}/detach", s.detach)
@@ -58,7 +61,7 @@ func (s *Server) attach(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *Server) detach(w http.ResponseWriter, r *http.Request) error {
+func (s filePages) detach(w http.ResponseWriter, r *http.Request) error {
 	id := chi.URLParam(r, "id")
 	err := vaultOf(r).Files.Detach(r.Context(), id, chi.URLParam(r, "file"))
 	return s.acted(w, r, err, "The file was taken off. The history of the item still has it.", "/items/"+id)
@@ -78,7 +81,7 @@ func shownAs(f vault.File) string {
 }
 
 // file sends a file: to be saved, or as the picture of a page.
-func (s *Server) file(w http.ResponseWriter, r *http.Request) error {
+func (s filePages) file(w http.ResponseWriter, r *http.Request) error {
 	f, err := vaultOf(r).Files.Get(chi.URLParam(r, "id"), chi.URLParam(r, "file"))
 	if errors.Is(err, records.ErrNoFile) {
 		return problem(http.StatusNotFound, "This file isn’t here", "It may have been taken off on another device.")
@@ -137,7 +140,7 @@ type previewData struct {
 	Src  string
 }
 
-func (s *Server) preview(w http.ResponseWriter, r *http.Request) error {
+func (s filePages) preview(w http.ResponseWriter, r *http.Request) error {
 	id := chi.URLParam(r, "id")
 	f, err := vaultOf(r).Files.Get(id, chi.URLParam(r, "file"))
 	if err != nil {

@@ -21,7 +21,10 @@ import (
 	"redlocket/core/vault"
 )
 
-func (s *Server) formRoutes(r routes) {
+// formPages are the form of an item, new or edited.
+type formPages struct{ *Server }
+
+func (s formPages) routes(r routes) {
 	r.get("/items/new", s.newItem)
 	r.get("/items/{id}/edit", s.editItem)
 	r.post("/items/{id}", s.saveItem)
@@ -89,7 +92,7 @@ func countryName(code string) string {
 // Value is what a field of the form holds.
 func (f *formData) Value(field vault.Field) string { return f.Typed.Values[field] }
 
-func (s *Server) formOf(r *http.Request, e vault.Entry) *formData {
+func (s formPages) formOf(r *http.Request, e vault.Entry) *formData {
 	it := vault.View(e)
 	kind, _ := vault.KindOf(it.Type)
 	f := &formData{
@@ -136,7 +139,7 @@ func (s *Server) formOf(r *http.Request, e vault.Entry) *formData {
 	return f
 }
 
-func (s *Server) suggest(r *http.Request, f *formData) (err error) {
+func (s formPages) suggest(r *http.Request, f *formData) (err error) {
 	f.Kinds, f.Countries = vault.Kinds(), countries
 	if f.Usernames, err = vaultOf(r).Usernames(); err != nil {
 		return err
@@ -151,7 +154,7 @@ func (s *Server) suggest(r *http.Request, f *formData) (err error) {
 	return err
 }
 
-func (s *Server) newItem(w http.ResponseWriter, r *http.Request) error {
+func (s formPages) newItem(w http.ResponseWriter, r *http.Request) error {
 	d, err := s.bookData(r)
 	if err == nil {
 		kind, ok := vault.KindOf(vault.Type(r.FormValue("kind")))
@@ -182,7 +185,7 @@ func (s *Server) newItem(w http.ResponseWriter, r *http.Request) error {
 	return s.leaves(w, r, http.StatusOK, "New "+d.Form.Kind.Word, d, nil)
 }
 
-func (s *Server) editItem(w http.ResponseWriter, r *http.Request) error {
+func (s formPages) editItem(w http.ResponseWriter, r *http.Request) error {
 	d, err := s.bookData(r)
 	if err == nil {
 		d.Open, d.Sheet = chi.URLParam(r, "id"), "sheet-form"
@@ -264,12 +267,12 @@ func readForm(r *http.Request) *formData {
 }
 
 // changeKind draws the form again for another kind, with what was typed.
-func (s *Server) changeKind(w http.ResponseWriter, r *http.Request) error {
+func (s formPages) changeKind(w http.ResponseWriter, r *http.Request) error {
 	f := readForm(r)
 	return s.formAgain(w, r, f, nil)
 }
 
-func (s *Server) formAgain(w http.ResponseWriter, r *http.Request, f *formData, bad map[string]string) error {
+func (s formPages) formAgain(w http.ResponseWriter, r *http.Request, f *formData, bad map[string]string) error {
 	d, err := s.bookData(r)
 	if err == nil {
 		d.Sheet, d.Form = "sheet-form", f
@@ -289,7 +292,7 @@ func (s *Server) formAgain(w http.ResponseWriter, r *http.Request, f *formData, 
 	return s.leaves(w, r, status, "Please look again", d, bad)
 }
 
-func (s *Server) saveItem(w http.ResponseWriter, r *http.Request) error {
+func (s formPages) saveItem(w http.ResponseWriter, r *http.Request) error {
 	if err := r.ParseForm(); err != nil {
 		return problem(
 			http.StatusRequestEntityTooLarge,
@@ -341,7 +344,7 @@ func stateOf(r *http.Request) string {
 }
 
 // siteSuggestions suggests sites for a title that is being typed.
-func (s *Server) siteSuggestions(w http.ResponseWriter, r *http.Request) error {
+func (s formPages) siteSuggestions(w http.ResponseWriter, r *http.Request) error {
 	s.render(
 		w,
 		r,

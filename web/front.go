@@ -20,8 +20,11 @@ import (
 	"redlocket/core/strength"
 )
 
+// frontPages are what is seen before a vault is open.
+type frontPages struct{ *Server }
+
 // frontRoutes are the pages in front of a vault.
-func (s *Server) frontRoutes(r routes) {
+func (s frontPages) routes(r routes) {
 	r.get("/", s.home)
 	r.get("/front", s.front)
 	r.get("/open/{profile}", s.openPage)
@@ -39,12 +42,12 @@ func (s *Server) frontRoutes(r routes) {
 	r.get("/extension/{file}", s.extension)
 }
 
-func (s *Server) sheetRoutes(r routes) {
+func (s frontPages) sheetRoutes(r routes) {
 	r.get("/sheet", s.sheet)
 	r.post("/sheet", s.checkSheet)
 }
 
-func (s *Server) home(w http.ResponseWriter, r *http.Request) error {
+func (s frontPages) home(w http.ResponseWriter, r *http.Request) error {
 	if _, ok := s.opened(r); ok {
 		redirect(w, r, "/logins")
 		return nil
@@ -54,7 +57,7 @@ func (s *Server) home(w http.ResponseWriter, r *http.Request) error {
 }
 
 // front leads to the profile that was used last, or to setting up the first.
-func (s *Server) front(w http.ResponseWriter, r *http.Request) error {
+func (s frontPages) front(w http.ResponseWriter, r *http.Request) error {
 	cards, err := s.device.Profiles(r.Context())
 	switch {
 	case err != nil:
@@ -76,7 +79,7 @@ type openData struct {
 	Wait    int // seconds
 }
 
-func (s *Server) openData(r *http.Request) (d openData, err error) {
+func (s frontPages) openData(r *http.Request) (d openData, err error) {
 	cards, err := s.device.Profiles(r.Context())
 	if err != nil {
 		return d, err
@@ -91,7 +94,7 @@ func (s *Server) openData(r *http.Request) (d openData, err error) {
 	return d, nil
 }
 
-func (s *Server) openPage(w http.ResponseWriter, r *http.Request) error {
+func (s frontPages) openPage(w http.ResponseWriter, r *http.Request) error {
 	if v, ok := s.opened(r); ok && v.Profile().ID == chi.URLParam(r, "profile") {
 		redirect(w, r, "/logins")
 		return nil
@@ -104,7 +107,7 @@ func (s *Server) openPage(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *Server) open(w http.ResponseWriter, r *http.Request) error {
+func (s frontPages) open(w http.ResponseWriter, r *http.Request) error {
 	v, err := s.device.Unlock(r.Context(), chi.URLParam(r, "profile"), secret.New(r.FormValue("password")))
 	var wrong *app.WrongPassword
 	switch {
@@ -123,7 +126,7 @@ func (s *Server) open(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *Server) in(w http.ResponseWriter, r *http.Request, v *app.Vault, to string) error {
+func (s frontPages) in(w http.ResponseWriter, r *http.Request, v *app.Vault, to string) error {
 	if err := s.enter(r, v); err != nil {
 		return err
 	}
@@ -131,7 +134,7 @@ func (s *Server) in(w http.ResponseWriter, r *http.Request, v *app.Vault, to str
 	return nil
 }
 
-func (s *Server) lock(w http.ResponseWriter, r *http.Request) error {
+func (s frontPages) lock(w http.ResponseWriter, r *http.Request) error {
 	if v, ok := s.opened(r); ok {
 		v.Lock()
 	}
@@ -139,7 +142,7 @@ func (s *Server) lock(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *Server) forgotPage(w http.ResponseWriter, r *http.Request) error {
+func (s frontPages) forgotPage(w http.ResponseWriter, r *http.Request) error {
 	d, err := s.openData(r)
 	if err != nil {
 		return err
@@ -148,7 +151,7 @@ func (s *Server) forgotPage(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *Server) forgot(w http.ResponseWriter, r *http.Request) error {
+func (s frontPages) forgot(w http.ResponseWriter, r *http.Request) error {
 	d, err := s.openData(r)
 	if err != nil {
 		return err
@@ -188,12 +191,12 @@ type passwordsForm struct {
 	Repeat   secret.Text `form:"repeat"`
 }
 
-func (s *Server) newPage(w http.ResponseWriter, r *http.Request) error {
+func (s frontPages) newPage(w http.ResponseWriter, r *http.Request) error {
 	s.render(w, r, http.StatusOK, "new", s.view(r, "Create a vault", "", newData{Cloud: s.cfg.Cloud}))
 	return nil
 }
 
-func (s *Server) create(w http.ResponseWriter, r *http.Request) error {
+func (s frontPages) create(w http.ResponseWriter, r *http.Request) error {
 	d, typed := decode[newData](r), decode[passwordsForm](r)
 	d.Cloud = strings.TrimSpace(d.Cloud)
 	v, err := s.device.Create(r.Context(), app.NewVault{
@@ -217,7 +220,7 @@ type strengthData struct {
 }
 
 // strength judges a password as it is typed.
-func (s *Server) strength(w http.ResponseWriter, r *http.Request) error {
+func (s frontPages) strength(w http.ResponseWriter, r *http.Request) error {
 	p := secret.New(cmp.Or(r.FormValue("password"), r.FormValue("v_password")))
 	context := []string{r.FormValue("email"), r.FormValue("name"), r.FormValue("v_username"), r.FormValue("title")}
 	rate := strength.Leaked
@@ -240,7 +243,7 @@ type sheetData struct {
 	RecoveryAsk           int
 }
 
-func (s *Server) sheetData(r *http.Request) (d sheetData, err error) {
+func (s frontPages) sheetData(r *http.Request) (d sheetData, err error) {
 	if d.Sheet, err = vaultOf(r).Account.Sheet(r.Context()); err != nil {
 		return d, err
 	}
@@ -254,7 +257,7 @@ func (s *Server) sheetData(r *http.Request) (d sheetData, err error) {
 	return d, err
 }
 
-func (s *Server) sheet(w http.ResponseWriter, r *http.Request) error {
+func (s frontPages) sheet(w http.ResponseWriter, r *http.Request) error {
 	if !vaultOf(r).Account.SheetWaits(r.Context()) {
 		if err := vaultOf(r).Guard.Require(reauth.Sheet); err != nil {
 			return err
@@ -268,7 +271,7 @@ func (s *Server) sheet(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *Server) checkSheet(w http.ResponseWriter, r *http.Request) error {
+func (s frontPages) checkSheet(w http.ResponseWriter, r *http.Request) error {
 	number := func(name string) int {
 		n, _ := strconv.Atoi(r.FormValue(name)) // 0 is no group, and refused below
 		return n
@@ -305,12 +308,12 @@ type joinData struct {
 	Ready                             bool
 }
 
-func (s *Server) joinPage(w http.ResponseWriter, r *http.Request) error {
+func (s frontPages) joinPage(w http.ResponseWriter, r *http.Request) error {
 	s.render(w, r, http.StatusOK, "join", s.view(r, "Bring your vault here", "", joinData{Cloud: s.cfg.Cloud}))
 	return nil
 }
 
-func (s *Server) join(w http.ResponseWriter, r *http.Request) error {
+func (s frontPages) join(w http.ResponseWriter, r *http.Request) error {
 	d := joinData{
 		Email:      r.FormValue("email"),
 		Cloud:      r.FormValue("cloud"),
@@ -340,7 +343,7 @@ func (s *Server) join(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *Server) arrive(w http.ResponseWriter, r *http.Request) error {
+func (s frontPages) arrive(w http.ResponseWriter, r *http.Request) error {
 	a, err := s.device.BeginIntroduction(r.Context(), r.FormValue("email"), r.FormValue("cloud"))
 	if err == nil {
 		redirect(w, r, "/arrive/"+a.ID)
@@ -356,7 +359,7 @@ func (s *Server) arrive(w http.ResponseWriter, r *http.Request) error {
 
 // arrival shows the words until the other device has answered, then asks for
 // the master password. The page asks again by itself.
-func (s *Server) arrival(w http.ResponseWriter, r *http.Request) error {
+func (s frontPages) arrival(w http.ResponseWriter, r *http.Request) error {
 	a, err := s.device.IntroductionAnswered(r.Context(), chi.URLParam(r, "id"))
 	d := joinData{Arrival: a, Ready: err == nil}
 	page := s.view(r, "Bring your vault here", "", d)
@@ -382,7 +385,7 @@ func (s *Server) arrival(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *Server) extension(w http.ResponseWriter, r *http.Request) error {
+func (s frontPages) extension(w http.ResponseWriter, r *http.Request) error {
 	file := chi.URLParam(r, "file")
 	browser := map[string]string{"redlocket-chromium.zip": "chromium", "redlocket-firefox.xpi": "firefox"}[file]
 	if browser == "" || s.cfg.Extension == nil {

@@ -15,7 +15,10 @@ import (
 	"redlocket/core/vault"
 )
 
-func (s *Server) goingRoutes(r routes) {
+// signInPages open a site to sign in to it.
+type signInPages struct{ *Server }
+
+func (s signInPages) routes(r routes) {
 	r.post("/items/{id}/staged", s.staged)
 	r.get("/items/{id}/vouch", s.vouchPage)
 	r.post("/items/{id}/vouch", s.vouch)
@@ -26,7 +29,7 @@ func (s *Server) goingRoutes(r routes) {
 }
 
 // staged decides about a new password that waits for its site.
-func (s *Server) staged(w http.ResponseWriter, r *http.Request) error {
+func (s signInPages) staged(w http.ResponseWriter, r *http.Request) error {
 	id := chi.URLParam(r, "id")
 	words, err := "This login has its old password again. The new one stays under “History”.", error(nil)
 	if r.FormValue("took") != "" {
@@ -53,7 +56,7 @@ type vouchData struct {
 }
 
 // vouchPage asks whether a page that looks like an imitation is right all the same.
-func (s *Server) vouchPage(w http.ResponseWriter, r *http.Request) error {
+func (s signInPages) vouchPage(w http.ResponseWriter, r *http.Request) error {
 	e, _, err := entryOf(r)
 	var address string
 	if err == nil {
@@ -68,14 +71,14 @@ func (s *Server) vouchPage(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *Server) vouch(w http.ResponseWriter, r *http.Request) error {
+func (s signInPages) vouch(w http.ResponseWriter, r *http.Request) error {
 	id := chi.URLParam(r, "id")
 	err := vaultOf(r).Pages.Vouch(r.Context(), id, r.FormValue("address"))
 	return s.acted(w, r, err, "This address belongs to the login from here on. Load its page again.", "/items/"+id)
 }
 
 // changePage leads to where the password of a login is changed.
-func (s *Server) changePage(w http.ResponseWriter, r *http.Request) error {
+func (s signInPages) changePage(w http.ResponseWriter, r *http.Request) error {
 	to, err := vaultOf(r).Pages.ChangePage(r.Context(), chi.URLParam(r, "id"))
 	if err != nil {
 		return err
@@ -84,7 +87,7 @@ func (s *Server) changePage(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *Server) askApps(w http.ResponseWriter, r *http.Request) error {
+func (s signInPages) askApps(w http.ResponseWriter, r *http.Request) error {
 	id := chi.URLParam(r, "id")
 	n, err := vaultOf(r).Pages.AskApps(r.Context(), id)
 	words := fmt.Sprintf("The site names %s with its accounts.", plural(n, "program", "programs"))
@@ -100,7 +103,7 @@ func (s *Server) askApps(w http.ResponseWriter, r *http.Request) error {
 }
 
 // madeBefore hands out one password of the generated passwords.
-func (s *Server) madeBefore(w http.ResponseWriter, r *http.Request) error {
+func (s signInPages) madeBefore(w http.ResponseWriter, r *http.Request) error {
 	at, _ := strconv.ParseInt(r.FormValue("at"), 10, 64) // nonsense is a moment at which nothing was made
 	p, err := vaultOf(r).Generated.At(at)
 	switch {
@@ -115,7 +118,7 @@ func (s *Server) madeBefore(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *Server) emptyDrawer(w http.ResponseWriter, r *http.Request) error {
+func (s signInPages) emptyDrawer(w http.ResponseWriter, r *http.Request) error {
 	if err := vaultOf(r).Generated.Clear(r.Context()); err != nil {
 		return err
 	}

@@ -20,7 +20,10 @@ import (
 	"redlocket/core/transfer"
 )
 
-func (s *Server) importRoutes(r routes) {
+// importPages take a file in, show its plan and carry it out.
+type importPages struct{ *Server }
+
+func (s importPages) routes(r routes) {
 	r.get("/import", s.importPage)
 	r.get("/import/", s.importPage)
 	r.post("/import/columns", s.setColumns)
@@ -426,7 +429,7 @@ func (s *Server) takeFiles(w http.ResponseWriter, r *http.Request) error {
 }
 
 // importing calls fn with the import that is being prepared, and shows what it made of it.
-func (s *Server) importing(w http.ResponseWriter, r *http.Request, fn func(*importing.Job) error) error {
+func (s importPages) importing(w http.ResponseWriter, r *http.Request, fn func(*importing.Job) error) error {
 	i, err := vaultOf(r).Imports.Current()
 	if err == nil {
 		err = fn(i)
@@ -441,7 +444,7 @@ func (s *Server) importing(w http.ResponseWriter, r *http.Request, fn func(*impo
 	return s.showImport(w, r, http.StatusOK, nil, nil)
 }
 
-func (s *Server) setColumns(w http.ResponseWriter, r *http.Request) error {
+func (s importPages) setColumns(w http.ResponseWriter, r *http.Request) error {
 	return s.importing(w, r, func(i *importing.Job) error {
 		file, err := strconv.Atoi(r.FormValue("file"))
 		if err != nil {
@@ -455,7 +458,7 @@ func (s *Server) setColumns(w http.ResponseWriter, r *http.Request) error {
 	})
 }
 
-func (s *Server) decide(w http.ResponseWriter, r *http.Request) error {
+func (s importPages) decide(w http.ResponseWriter, r *http.Request) error {
 	return s.importing(w, r, func(i *importing.Job) error {
 		d, pick, _ := strings.Cut(r.FormValue("decision"), " ")
 		n, _ := strconv.Atoi(pick) // none is 0
@@ -463,18 +466,18 @@ func (s *Server) decide(w http.ResponseWriter, r *http.Request) error {
 	})
 }
 
-func (s *Server) startImport(w http.ResponseWriter, r *http.Request) error {
+func (s importPages) startImport(w http.ResponseWriter, r *http.Request) error {
 	return s.importing(w, r, func(i *importing.Job) error { return i.Start(r.FormValue("keep") != "") })
 }
 
-func (s *Server) stopImport(w http.ResponseWriter, r *http.Request) error {
+func (s importPages) stopImport(w http.ResponseWriter, r *http.Request) error {
 	return s.importing(w, r, func(i *importing.Job) error {
 		i.Stop()
 		return nil
 	})
 }
 
-func (s *Server) putBack(w http.ResponseWriter, r *http.Request) error {
+func (s importPages) putBack(w http.ResponseWriter, r *http.Request) error {
 	if err := vaultOf(r).Imports.Drop(); err != nil {
 		return err
 	}
@@ -482,7 +485,7 @@ func (s *Server) putBack(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *Server) undoImport(w http.ResponseWriter, r *http.Request) error {
+func (s importPages) undoImport(w http.ResponseWriter, r *http.Request) error {
 	u, err := vaultOf(r).Imports.Undo(r.Context(), chi.URLParam(r, "id"))
 	if errors.Is(err, transfer.ErrNoImport) {
 		return s.showImport(w, r, http.StatusConflict, nil, err)
@@ -511,7 +514,7 @@ func (s *Server) undoImport(w http.ResponseWriter, r *http.Request) error {
 }
 
 // showCandidate shows one of several passwords of a step.
-func (s *Server) showCandidate(w http.ResponseWriter, r *http.Request) error {
+func (s importPages) showCandidate(w http.ResponseWriter, r *http.Request) error {
 	err := vaultOf(r).Guard.Require(reauth.Show)
 	var i *importing.Job
 	if err == nil {
@@ -534,7 +537,7 @@ func (s *Server) showCandidate(w http.ResponseWriter, r *http.Request) error {
 }
 
 // brokenRows sends the rows that can't be used as a table to mend.
-func (s *Server) brokenRows(w http.ResponseWriter, r *http.Request) error {
+func (s importPages) brokenRows(w http.ResponseWriter, r *http.Request) error {
 	i, err := vaultOf(r).Imports.Current()
 	if err != nil {
 		return err
@@ -562,7 +565,7 @@ func download(w http.ResponseWriter, name, kind string) {
 	w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": name}))
 }
 
-func (s *Server) original(w http.ResponseWriter, r *http.Request) error {
+func (s importPages) original(w http.ResponseWriter, r *http.Request) error {
 	n, _ := strconv.Atoi(chi.URLParam(r, "n"))
 	name, b, err := vaultOf(r).Imports.Original(r.Context(), chi.URLParam(r, "id"), n)
 	if err != nil {
@@ -573,7 +576,7 @@ func (s *Server) original(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *Server) forgetOriginals(w http.ResponseWriter, r *http.Request) error {
+func (s importPages) forgetOriginals(w http.ResponseWriter, r *http.Request) error {
 	if err := vaultOf(r).Imports.ForgetOriginals(r.Context(), chi.URLParam(r, "id")); err != nil {
 		return err
 	}

@@ -21,7 +21,10 @@ import (
 	"redlocket/core/vault"
 )
 
-func (s *Server) itemRoutes(r routes) {
+// itemPages are one item: its page, its secrets and its history.
+type itemPages struct{ *Server }
+
+func (s itemPages) routes(r routes) {
 	r.get("/items/{id}", s.item)
 	r.get("/items/{id}/", s.item)
 	r.get("/items/{id}/past", s.past)
@@ -124,7 +127,7 @@ func entryOf(r *http.Request) (e vault.Entry, at int64, err error) {
 	return e, 0, nil
 }
 
-func (s *Server) itemData(r *http.Request, state string) (*itemData, error) {
+func (s itemPages) itemData(r *http.Request, state string) (*itemData, error) {
 	e, at, err := entryOf(r)
 	if err != nil {
 		return nil, err
@@ -239,7 +242,7 @@ func (d *itemData) row(v *app.Vault, e vault.Entry, spec vault.Spec) (row fieldR
 	return row, true
 }
 
-func (s *Server) item(w http.ResponseWriter, r *http.Request) error {
+func (s itemPages) item(w http.ResponseWriter, r *http.Request) error {
 	d, err := s.bookData(r)
 	if err == nil {
 		d.Open, d.Sheet = chi.URLParam(r, "id"), "sheet-item"
@@ -273,7 +276,7 @@ type changeData struct {
 	Was *slotData // the earlier value, if it is hidden
 }
 
-func (s *Server) past(w http.ResponseWriter, r *http.Request) error {
+func (s itemPages) past(w http.ResponseWriter, r *http.Request) error {
 	d, err := s.bookData(r)
 	if err == nil {
 		d.Open, d.Sheet = chi.URLParam(r, "id"), "sheet-past"
@@ -316,7 +319,7 @@ func versionsOf(v *app.Vault, d *itemData) ([]versionData, error) {
 	return out, nil
 }
 
-func (s *Server) restoreAt(w http.ResponseWriter, r *http.Request) error {
+func (s itemPages) restoreAt(w http.ResponseWriter, r *http.Request) error {
 	id := chi.URLParam(r, "id")
 	ms, ok := moment(r)
 	if !ok {
@@ -348,7 +351,7 @@ func (s *Server) acted(w http.ResponseWriter, r *http.Request, err error, words,
 }
 
 // printed is an item on paper, with or without its secrets.
-func (s *Server) printed(w http.ResponseWriter, r *http.Request) error {
+func (s itemPages) printed(w http.ResponseWriter, r *http.Request) error {
 	e, _, err := entryOf(r)
 	var d *itemData
 	if err == nil {
@@ -413,7 +416,7 @@ func spaced(code string) string {
 	return code[:half] + " " + code[half:]
 }
 
-func (s *Server) code(w http.ResponseWriter, r *http.Request) error {
+func (s itemPages) code(w http.ResponseWriter, r *http.Request) error {
 	d, err := newCodeData(vaultOf(r), chi.URLParam(r, "id"))
 	if err != nil {
 		return err
@@ -422,7 +425,7 @@ func (s *Server) code(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *Server) nextCode(w http.ResponseWriter, r *http.Request) error {
+func (s itemPages) nextCode(w http.ResponseWriter, r *http.Request) error {
 	if err := vaultOf(r).Items.NextCode(r.Context(), chi.URLParam(r, "id")); err != nil {
 		return err
 	}
@@ -430,7 +433,7 @@ func (s *Server) nextCode(w http.ResponseWriter, r *http.Request) error {
 }
 
 // used notes that a site was opened from the book: the extension fills its page.
-func (s *Server) used(w http.ResponseWriter, r *http.Request) error {
+func (s itemPages) used(w http.ResponseWriter, r *http.Request) error {
 	if err := vaultOf(r).Pages.ExpectFill(chi.URLParam(r, "id")); err != nil {
 		return err
 	}

@@ -16,7 +16,10 @@ import (
 	"redlocket/core/vault"
 )
 
-func (s *Server) secretRoutes(r routes) {
+// secretPages make passwords and draw the QR pictures of secrets.
+type secretPages struct{ *Server }
+
+func (s secretPages) routes(r routes) {
 	r.post("/items/{id}/show", s.showSecret)
 	r.post("/items/{id}/copy", s.copySecret)
 	r.post("/items/{id}/join-code", s.joinCode)
@@ -68,7 +71,7 @@ type secretData struct {
 // inGroups is the longest value that is set in groups of four, in characters.
 const inGroups = 128
 
-func (s *Server) showSecret(w http.ResponseWriter, r *http.Request) error {
+func (s secretPages) showSecret(w http.ResponseWriter, r *http.Request) error {
 	p, slot, err := s.secretOf(r)
 	d := secretData{slotData: slot}
 	if err == nil && r.FormValue("hide") == "" {
@@ -87,7 +90,7 @@ func (s *Server) showSecret(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *Server) copySecret(w http.ResponseWriter, r *http.Request) error {
+func (s secretPages) copySecret(w http.ResponseWriter, r *http.Request) error {
 	p, slot, err := s.secretOf(r)
 	if err == nil && r.FormValue("field") == "one-time" {
 		var c otp.Code
@@ -109,7 +112,7 @@ func (s *Server) copySecret(w http.ResponseWriter, r *http.Request) error {
 
 // joinCode shows the code that brings a telephone into a Wi-Fi network. Its text has no
 // standard; the form is common practice (WIFI:T:…;S:…;P:…;H:…;;).
-func (s *Server) joinCode(w http.ResponseWriter, r *http.Request) error {
+func (s secretPages) joinCode(w http.ResponseWriter, r *http.Request) error {
 	e, _, err := entryOf(r)
 	if err == nil {
 		err = vaultOf(r).Guard.Require(reauth.Show)
@@ -173,7 +176,7 @@ type generateForm struct {
 }
 
 // generate makes a password for a form. It is kept with the generated passwords before it is shown.
-func (s *Server) generate(w http.ResponseWriter, r *http.Request) error {
+func (s secretPages) generate(w http.ResponseWriter, r *http.Request) error {
 	in := decode[generateForm](r)
 	o := generator.Options{
 		Length: in.Length, Lower: in.Lower, Upper: in.Upper, Digits: in.Digits, Symbols: in.Symbols,

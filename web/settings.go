@@ -15,7 +15,10 @@ import (
 	"redlocket/core/secret"
 )
 
-func (s *Server) settingsRoutes(r routes) {
+// settingsPages are the settings of this device and account.
+type settingsPages struct{ *Server }
+
+func (s settingsPages) routes(r routes) {
 	r.get("/settings", s.settings)
 	r.post("/settings", s.set)
 	r.post("/settings/sites", s.addSites)
@@ -23,7 +26,7 @@ func (s *Server) settingsRoutes(r routes) {
 }
 
 // sessionRoutes are what a page of an open vault asks for by itself.
-func (s *Server) sessionRoutes(r routes) {
+func (s settingsPages) sessionRoutes(r routes) {
 	r.Get("/events", s.events) // a stream: there is no later moment for an error
 	r.post("/again", s.confirm)
 	r.post("/left", s.left)
@@ -31,7 +34,7 @@ func (s *Server) sessionRoutes(r routes) {
 }
 
 // here is a use of the vault, by being a request.
-func (s *Server) here(w http.ResponseWriter, _ *http.Request) error {
+func (s settingsPages) here(w http.ResponseWriter, _ *http.Request) error {
 	w.WriteHeader(http.StatusNoContent)
 	return nil
 }
@@ -88,7 +91,7 @@ type settingsData struct {
 // Seconds writes a time as its choice does.
 func (settingsData) Seconds(d time.Duration) string { return strconv.Itoa(int(d / time.Second)) }
 
-func (s *Server) showSettings(w http.ResponseWriter, r *http.Request, err error, done string) error {
+func (s settingsPages) showSettings(w http.ResponseWriter, r *http.Request, err error, done string) error {
 	page := s.view(r, "Settings", "settings", nil)
 	if err != nil && !page.bad(err) {
 		page.Bad["form"] = sentence(err.Error())
@@ -122,7 +125,7 @@ func (s *Server) showSettings(w http.ResponseWriter, r *http.Request, err error,
 	return nil
 }
 
-func (s *Server) settings(w http.ResponseWriter, r *http.Request) error {
+func (s settingsPages) settings(w http.ResponseWriter, r *http.Request) error {
 	return s.showSettings(
 		w,
 		r,
@@ -145,7 +148,7 @@ type settingsForm struct {
 	Language    string        `form:"language"`
 }
 
-func (s *Server) set(w http.ResponseWriter, r *http.Request) error {
+func (s settingsPages) set(w http.ResponseWriter, r *http.Request) error {
 	err := vaultOf(r).Settings.Change(r.Context(), app.Settings(decode[settingsForm](r)))
 	if errors.Is(err, reauth.ErrNeeded) {
 		return err
@@ -157,7 +160,7 @@ func (s *Server) set(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *Server) addSites(w http.ResponseWriter, r *http.Request) error {
+func (s settingsPages) addSites(w http.ResponseWriter, r *http.Request) error {
 	b := []byte(r.FormValue("list"))
 	if f, _, err := r.FormFile("file"); err == nil {
 		defer f.Close()
@@ -172,7 +175,7 @@ func (s *Server) addSites(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *Server) removeSite(w http.ResponseWriter, r *http.Request) error {
+func (s settingsPages) removeSite(w http.ResponseWriter, r *http.Request) error {
 	if err := vaultOf(r).Sites.Remove(r.Context(), r.FormValue("domain")); err != nil {
 		return s.showSettings(w, r, err, "")
 	}
@@ -181,7 +184,7 @@ func (s *Server) removeSite(w http.ResponseWriter, r *http.Request) error {
 }
 
 // confirm takes the master password that an act asked for again.
-func (s *Server) confirm(w http.ResponseWriter, r *http.Request) error {
+func (s settingsPages) confirm(w http.ResponseWriter, r *http.Request) error {
 	err := vaultOf(r).Reauthenticate(secret.New(r.FormValue("password")))
 	var wrong *app.WrongPassword
 	switch {
@@ -261,7 +264,7 @@ func tagAsLocale(tag string) string {
 }
 
 // left notes that a page was turned away from.
-func (s *Server) left(w http.ResponseWriter, r *http.Request) error {
+func (s settingsPages) left(w http.ResponseWriter, r *http.Request) error {
 	vaultOf(r).PageLeft()
 	w.WriteHeader(http.StatusNoContent)
 	return nil

@@ -147,18 +147,18 @@ func (s *Server) routes() http.Handler {
 	}
 	r.Group(func(r chi.Router) {
 		r.Use(http.NewCrossOriginProtection().Handler, s.sessions.LoadAndSave)
-		front := routes{r, s}.with(limit)
 		opened := routes{r, s}.with(s.needOpen)
 		checked := opened.with(s.needSheet) // what needs the recovery sheet checked first
-		s.frontRoutes(front)
-		s.sheetRoutes(opened.with(limit))
-		s.sessionRoutes(opened.with(limit))
+		front, settings := frontPages{s}, settingsPages{s}
+		front.routes(routes{r, s}.with(limit))
+		front.sheetRoutes(opened.with(limit))
+		settings.sessionRoutes(opened.with(limit))
 		s.uploadRoutes(checked)
-		for _, add := range []func(routes){
-			s.bookRoutes, s.actRoutes, s.itemRoutes, s.formRoutes, s.secretRoutes, s.goingRoutes, s.fileRoutes,
-			s.importRoutes, s.exportRoutes, s.settingsRoutes, s.devicesRoutes,
+		for _, area := range []interface{ routes(routes) }{
+			bookPages{s}, actPages{s}, itemPages{s}, formPages{s}, secretPages{s}, signInPages{s}, filePages{s},
+			importPages{s}, exportPages{s}, settings, devicesPages{s},
 		} {
-			add(checked.with(limit))
+			area.routes(checked.with(limit))
 		}
 	})
 	r.NotFound(s.sessions.LoadAndSave(s.handle(func(http.ResponseWriter, *http.Request) error {

@@ -3,11 +3,12 @@ package importing
 import (
 	"context"
 	"errors"
-	"redlocket/app/records"
-	"redlocket/core/transfer"
 	"slices"
 	"sync"
 	"sync/atomic"
+
+	"redlocket/app/records"
+	"redlocket/core/transfer"
 )
 
 // Job is one import: files that were read, the plan of what they would do, and how far that

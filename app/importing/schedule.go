@@ -5,12 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"redlocket/app/reauth"
-	"redlocket/app/records"
-	"redlocket/core/secret"
 	"slices"
 	"strings"
 	"time"
+
+	"redlocket/app/reauth"
+	"redlocket/app/records"
+	"redlocket/core/secret"
 )
 
 // BackupPlan says where backups are written by themselves while the vault is open. It
