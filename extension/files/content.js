@@ -201,6 +201,16 @@
     show(p);
   }
 
+  // src/tell.js
+  var ext = globalThis.browser ?? chrome;
+  var tell = (m) => ext.runtime.sendMessage(m).catch(() => ({ trouble: "away" }));
+  var words = (kind) => ({
+    locked: "Red Locket is locked.",
+    away: "Red Locket isn’t running on this computer.",
+    over: "This browser is no longer connected to Red Locket.",
+    none: "This browser isn’t connected to Red Locket."
+  })[kind] ?? "";
+
   // src/snapshot.js
   var MAX_FIELDS = 500;
   var MAX_DEEP = 200;
@@ -781,20 +791,13 @@
   }
 
   // src/content.js
-  var ext = globalThis.browser ?? chrome;
+  var ext2 = globalThis.browser ?? chrome;
   var view = { readings: [], menus: {} };
   var unseen = false;
   var filling = false;
   var alarmed = "";
   var turn = 0;
   var gone = false;
-  var tell = (m) => ext.runtime.sendMessage(m).catch(() => ({ trouble: "away" }));
-  var words = (kind) => ({
-    locked: "Red Locket is locked.",
-    away: "Red Locket isn’t running on this computer.",
-    over: "This browser is no longer connected to Red Locket.",
-    none: "This browser isn’t connected to Red Locket."
-  })[kind] ?? "";
   function placeOf(f) {
     const n = String(numbers.get(f));
     for (const reading of view.readings) if (n in reading.roles) return { reading, menu: view.menus[n] };
@@ -1150,8 +1153,8 @@
     }
   }
   watch();
-  ext.runtime.onMessage.addListener((m, sender, reply) => {
-    if (sender.id !== ext.runtime.id) return void 0;
+  ext2.runtime.onMessage.addListener((m, sender, reply) => {
+    if (sender.id !== ext2.runtime.id) return void 0;
     if (m.act === "fill") {
       const reading = view.readings.find((r) => r.form === view.key?.form);
       const ids = view.key?.ids ?? [];

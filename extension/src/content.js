@@ -23,6 +23,7 @@ import {
   textOf,
   type,
 } from "./snapshot.js";
+import { tell, words } from "./tell.js";
 /** @import { Box } from "./snapshot.js" */
 
 const ext = globalThis.browser ?? chrome;
@@ -48,18 +49,6 @@ let filling = false,
   alarmed = "",
   turn = 0,
   gone = false;
-
-/** @param {Record<string, unknown>} m @returns {Promise<any>} */
-export const tell = (m) => ext.runtime.sendMessage(m).catch(() => ({ trouble: "away" }));
-
-/** @param {string} kind */
-export const words = (kind) =>
-  ({
-    locked: "Red Locket is locked.",
-    away: "Red Locket isn’t running on this computer.",
-    over: "This browser is no longer connected to Red Locket.",
-    none: "This browser isn’t connected to Red Locket.",
-  })[kind] ?? "";
 
 /** @param {Element} f @returns {Place | undefined} */
 function placeOf(f) {

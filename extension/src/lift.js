@@ -1,7 +1,7 @@
 // A frame may be as small as its one field, as a payment company's are: an offer of such a field stands in the page
 // around the
 // frame. What is chosen there is done in the frame; the page learns neither.
-import { tell } from "./content.js";
+import { tell } from "./tell.js";
 import { along, follow, note, offer, remove } from "./draw.js";
 import { root } from "./host.js";
 import { deep, seen } from "./snapshot.js";

@@ -1,5 +1,5 @@
 // The slip: asks whether a sign-in should be kept, and says how a change of password stands.
-import { tell, words } from "./content.js";
+import { tell, words } from "./tell.js";
 import { button, make, remove, show } from "./draw.js";
 
 let slipShown = "";

@@ -1,34 +1,8 @@
 // The book: parts that are drawn as they are scrolled to, lines that open on the
 // sheet, several chosen at once, and acts that can be undone.
 import { askAgain } from "./ask.js";
-import { keepPlace } from "./keys.js";
-import { script } from "./live.js";
+import { hx } from "./htmx.js";
 
-/**
- * @typedef {{ajax: (verb: string, path: string, o: object) => Promise<void>, trigger: (el: Element, name: string) =>
- * void}} Htmx
- */
-
-/**
- * htmx, unless it couldn't be read. A page on which nothing needs it at once is shown first.
- * @type {Promise<Htmx | undefined>}
- */
-export const hx = (async () => {
-  if (!("htmx" in window)) {
-    await new Promise((shown) => {
-      requestAnimationFrame(() => setTimeout(shown));
-      setTimeout(shown, 500); // a page that isn't looked at has no frames
-    });
-    const s = document.createElement("script");
-    s.src = script.dataset.htmx ?? "";
-    await new Promise((r) => {
-      s.onload = s.onerror = r;
-      document.head.append(s);
-    });
-  }
-  // @ts-ignore: the script has put it there
-  return window.htmx;
-})();
 const list = () => document.getElementById("book-list");
 
 // Parts of the list. A part that wasn't drawn yet takes the height of its lines. Of a long list the page brings the
@@ -137,7 +111,7 @@ async function fill(part) {
     part.classList.remove("undrawn");
     part.style.height = "";
     dress(part);
-    keepPlace();
+    document.dispatchEvent(new Event("lines-changed"));
   } catch {
     setTimeout(() => near.observe(part), 2000);
   }
@@ -279,7 +253,7 @@ function place(html) {
   setUp();
   keepLook(before);
   if (top) scroller().scrollTop = same ? top : 0; // else it is there already, and asking would lay the page out twice
-  keepPlace();
+  document.dispatchEvent(new Event("lines-changed"));
 }
 document.body.addEventListener("vault-changed", () => void refresh(true));
 for (const kind of ["input", "search"])

@@ -1,6 +1,7 @@
 // Import and export: files dropped on the page, columns changed, downloads that ask first.
 import { askAgain } from "./ask.js";
-import { hx, say } from "./book.js";
+import { say } from "./book.js";
+import { hx } from "./htmx.js";
 
 const dropForm = () => /** @type {HTMLFormElement | null} */ (document.querySelector("form[data-drop]"));
 document.addEventListener("dragover", (e) => {

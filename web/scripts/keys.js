@@ -39,7 +39,7 @@ function move(step) {
 let keptAt;
 
 /** Marks that line again in a fresh list. */
-export function keepPlace() {
+function keepPlace() {
   if (!keptAt || document.querySelector(".book-list .line.at")) return;
   const line = lines().find((l) => l.dataset.id === keptAt);
   if (!line) return;
@@ -47,6 +47,8 @@ export function keepPlace() {
   equip(line); // its keys press them, wherever the focus is
   if (document.activeElement === document.body) line.querySelector("a")?.focus({ preventScroll: true });
 }
+
+document.addEventListener("lines-changed", keepPlace);
 
 /** Presses the act of a key: on the line at hand, else on the sheet. @param {string} key @param {string} inLine */
 function press(key, inLine) {

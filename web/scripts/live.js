@@ -1,7 +1,6 @@
 // Hears what happens to the vault: locks the page, refreshes it, turns the rim.
-import { hx } from "./book.js";
+import { hx, script } from "./htmx.js";
 
-export const script = /** @type {HTMLScriptElement} */ (document.querySelector("script[data-worker]"));
 const button = document.querySelector("button.medallion");
 
 // The page that locks goes to the lock page by its own form.

@@ -1,0 +1,30 @@
+// htmx, read when the page is shown.
+
+/** The tag that brought this script, with the addresses of what it may need. */
+export const script = /** @type {HTMLScriptElement} */ (document.querySelector("script[data-worker]"));
+
+/**
+ * @typedef {{ajax: (verb: string, path: string, o: object) => Promise<void>, trigger: (el: Element, name: string) =>
+ * void}} Htmx
+ */
+
+/**
+ * htmx, unless it couldn't be read. A page on which nothing needs it at once is shown first.
+ * @type {Promise<Htmx | undefined>}
+ */
+export const hx = (async () => {
+  if (!("htmx" in window)) {
+    await new Promise((shown) => {
+      requestAnimationFrame(() => setTimeout(shown));
+      setTimeout(shown, 500); // a page that isn't looked at has no frames
+    });
+    const s = document.createElement("script");
+    s.src = script.dataset.htmx ?? "";
+    await new Promise((r) => {
+      s.onload = s.onerror = r;
+      document.head.append(s);
+    });
+  }
+  // @ts-ignore: the script has put it there
+  return window.htmx;
+})();
