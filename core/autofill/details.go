@@ -142,9 +142,9 @@ func joint(list []Role) Role {
 
 // rolesOf returns the roles of personal details that a text speaks of.
 func rolesOf(s said) (out []Role) {
-	for i, w := range roleWords {
-		if s.has(firstRole+class(i)) && !w.role.Card() {
-			out = append(out, w.role)
+	for i, r := range namedRoles {
+		if s.has(firstRole+class(i)) && !r.Card() {
+			out = append(out, r)
 		}
 	}
 	return out

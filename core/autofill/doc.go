@@ -12,7 +12,7 @@
 // # How a page is read
 //
 // Every text is brought to plain words, and the words are looked up in tables of
-// more than ten languages (words.go, roles.go). The autocomplete attribute of the
+// more than ten languages (words.tsv, roles.tsv). The autocomplete attribute of the
 // WHATWG HTML standard counts most where it is there, then a field's label, then
 // its name, then where it stands. A form is weighed as a whole: the words of the
 // button that sends it, its heading, its name, the page's title and path.

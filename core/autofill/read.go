@@ -176,8 +176,8 @@ func (c *candidate) says(roles ...Role) bool {
 
 var classOf = func() map[Role]class {
 	out := map[Role]class{}
-	for i, w := range roleWords {
-		out[w.role] = firstRole + class(i)
+	for i, r := range namedRoles {
+		out[r] = firstRole + class(i)
 	}
 	return out
 }()

@@ -2,6 +2,7 @@ package transfer
 
 import (
 	"crypto/sha256"
+	_ "embed"
 	"encoding/hex"
 	"net/mail"
 	"slices"
@@ -14,6 +15,7 @@ import (
 	"redlocket/core/otp"
 	"redlocket/core/secret"
 	"redlocket/core/site"
+	"redlocket/core/words"
 )
 
 // Meaning says what a column holds.
@@ -87,59 +89,21 @@ type Column struct {
 	How     string // "name", "content", or empty where nothing told
 }
 
-// names are what columns are called, as [foldName] writes them: common practice, in the
-// languages of the programs that write such files; from memory.
-var names = map[Meaning]string{
-	MeansTitle: "title,name,account,entry,entry name,label,site name,website " +
-		"name,service,nom,titre,titel,bezeichnung,eintrag,nombre,titulo,nome,titolo,naam,titel,navn,namn,tytul," +
-		"nazwa,nimi,otsikko,nazev,название,имя,заголовок,名前,タイトル,标题,名称",
-	MeansAddress: "url,urls,uri,uris,website,web site,website url,site,web,link,host,hostname,host " +
-		"name,origin,origin url,signon realm,login url,login uri,page,url address,web " +
-		"address,internetadresse,adresse web,adresse,webadresse,seite,webseite,sitio " +
-		"web,sitio,direccion,pagina web,indirizzo,indirizzo web,sito,sito web,endereco,site da " +
-		"web,webbplats,nettsted,hjemmeside,verkkosivu,strona,adres,adres www,webova adresa,веб " +
-		"сайт,сайт,адрес,ссылка,ウェブサイト,网址,网站",
-	MeansUsername: "username,user name,user,userid,user id,login,login name,login username,loginname,email,e " +
-		"mail,email address,mail,username email,benutzername,benutzer,nutzername,anmeldename,nom d " +
-		"utilisateur,utilisateur,identifiant,courriel,usuario,nombre de usuario,correo,correo " +
-		"electronico,utente,nome utente,utilizador,nome de utilizador,nome de " +
-		"usuario,gebruikersnaam,gebruiker,brukernavn,brugernavn,anvandarnamn,kayttajatunnus,nazwa " +
-		"uzytkownika,uzytkownik,uzivatelske jmeno,uzivatel,имя " +
-		"пользователя,логин,пользователь,ユーザー名,用户名",
-	MeansPassword: "password,pass,pwd,passwd,passphrase,secret,login password,current " +
-		"password,passwort,kennwort,mot de passe,motdepasse,contrasena,clave,parola d ordine,palavra " +
-		"passe,senha,wachtwoord,passord,adgangskode,losenord,salasana,haslo,heslo,пароль,パスワード,密码",
-	MeansNotes: "notes,note,comment,comments,extra,remarks,description,notizen,notiz,bemerkung,bemerkungen," +
-		"kommentar,anmerkungen,notas,nota,comentarios,commentaire,commentaires,remarques,osservazioni," +
-		"opmerkingen,notities,notat,notater,anteckningar,muistiinpanot,uwagi,notatki,poznamky,poznamka,заметки," +
-		"примечание,メモ,备注",
-	MeansSetup: "otp,totp,otpauth,otp auth,otp url,2fa,two factor,one time password,login totp,totp secret,totp " +
-		"key,authenticator,authenticator key,one time code,einmalpasswort,einmalcode,code otp",
-	MeansFolder: "folder,group,grouping,category,collection,path,ordner,gruppe,kategorie,dossier,groupe," +
-		"categorie,carpeta,grupo,categoria,cartella,gruppo,pasta,map,groep,mappe,mapp,kansio,katalog,slozka," +
-		"папка,группа,フォルダ,文件夹",
-	MeansTags: "tags,tag,labels,keywords,schlagworter,schlagworte,etiquettes,mots " +
-		"cles,etiquetas,etichette,etiketten",
-	MeansPinned: "pinned,favorite,favourite,fav,favorit,favori,favorito,preferito,favoriet",
-	MeansKind:   "type,kind,item type,typ,tipo,art",
-	MeansApp:    "app,application,program,programme,programm,bundle,bundle id,package,android app",
-	MeansChanged: "time password changed,password changed,date password modified,password modified,modified,last " +
-		"modified,lastmodified,date modified,modified at,updated,updated at,changed,time modified,modification " +
-		"date,passwort geandert,geandert,modifie,derniere modification,modificado,modificato,gewijzigd,изменен",
-	MeansMade: "time created,created,created at,date created,creation date,creation " +
-		"time,erstellt,cree,creado,creato,criado,aangemaakt,создан",
-	MeansNothing: "guid,form action origin,http realm,time last used,times used,date last used,last used,last " +
-		"used at,uuid,icon,score",
-}
+// What columns are called, as [foldName] writes it.
+//
+//go:embed columns.tsv
+var columnTable string
 
 // byName finds a meaning by a column's name.
 var byName = func() map[string]Meaning {
 	out := map[string]Meaning{}
-	for _, m := range meanings {
-		for name := range strings.SplitSeq(names[m.Meaning], ",") {
-			out[name] = m.Meaning
-			out[strings.ReplaceAll(name, " ", "")] = m.Meaning
+	for _, t := range words.MustParse(columnTable) {
+		m := Meaning(t.Says)
+		if !m.Known() {
+			panic("transfer: columns.tsv says " + t.Says)
 		}
+		out[t.Text] = m
+		out[strings.ReplaceAll(t.Text, " ", "")] = m
 	}
 	return out
 }()

@@ -1,0 +1,54 @@
+// Package words reads tables of the words by which the world says something: pages of
+// their fields, files of their columns. The tables are embedded by who uses them.
+//
+// A table is UTF-8 text. A line is what is said, the language (ISO 639-1) and the term,
+// separated by tabs; empty lines and lines that begin with "#" are left out. A term
+// that begins with "~" is found inside longer words too.
+package words
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Term is one line of a table.
+type Term struct {
+	Says     string // what it means, in the words of who uses the table
+	Language string // ISO 639-1
+	Text     string // without the "~"
+	Inside   bool   // whether it is found inside longer words
+}
+
+// Parse returns the terms of a table in their order. A line that isn't one is an error
+// that says which.
+func Parse(table string) ([]Term, error) {
+	var out []Term
+	n := 0
+	for line := range strings.Lines(table) {
+		n++
+		line = strings.TrimRight(line, "\r\n")
+		if line == "" || strings.HasPrefix(line, "#") {
+			continue
+		}
+		cells := strings.Split(line, "\t")
+		if len(cells) != 3 || cells[0] == "" || len(cells[1]) != 2 {
+			return nil, fmt.Errorf("words: line %d isn't a meaning, a language and a term: %q", n, line)
+		}
+		text, inside := strings.CutPrefix(cells[2], "~")
+		if text == "" || strings.TrimSpace(text) != text {
+			return nil, fmt.Errorf("words: line %d has no term: %q", n, line)
+		}
+		out = append(out, Term{cells[0], cells[1], text, inside})
+	}
+	return out, nil
+}
+
+// MustParse is Parse for a table that is part of the program; it panics where Parse
+// has an error.
+func MustParse(table string) []Term {
+	terms, err := Parse(table)
+	if err != nil {
+		panic(err)
+	}
+	return terms
+}
