@@ -57,12 +57,31 @@ type name struct {
 	letters             uint64
 }
 
+// Trick is how an address imitates another.
+type Trick string
+
+// The tricks.
+const (
+	TrickInFront     Trick = "in front"    // the kept name stands before the domain that counts
+	TrickInPath      Trick = "in path"     // it stands in the path
+	TrickEnding      Trick = "ending"      // the same name under another ending
+	TrickLetters     Trick = "letters"     // letters that look like the right ones
+	TrickScript      Trick = "script"      // letters of another script that look the same
+	TrickPunctuation Trick = "punctuation" // dots and hyphens in other places
+	TrickHyphens     Trick = "hyphens"     // hyphens in other places
+	TrickAddition    Trick = "addition"    // something added to the name
+	TrickSpelling    Trick = "spelling"    // a letter or two off
+)
+
 // Likeness says which kept site a page imitates, and how.
 type Likeness struct {
-	Kept  string // the registrable domain that is kept
-	Why   string // in words, for the user
-	Here  []Part // the page's host, what gives it away marked
-	There []Part // the kept domain, likewise
+	Kept    string // the registrable domain that is kept
+	Trick   Trick
+	Domain  string // the page's registrable domain, as browsers send it
+	Letter  rune   // TrickLetters: the first letter that differs, 0 where none can be named
+	InPlace rune   // and the one that it stands for
+	Here    []Part // the page's host, what gives it away marked
+	There   []Part // the kept domain, likewise
 }
 
 // Part is a piece of an address.
@@ -159,37 +178,37 @@ func (g *Guard) Check(page string, known func(domain string) bool) (Likeness, bo
 // its path.
 func (g *Guard) before(host, domain, path string) (Likeness, bool) {
 	sub := strings.TrimSuffix(strings.TrimSuffix(host, domain), ".")
-	found := func(kept, why string) (Likeness, bool) {
+	found := func(kept string) (Likeness, bool) {
 		return Likeness{
-			kept,
-			why,
-			[]Part{{Text: strings.TrimSuffix(host, domain)}, {domain, true}},
-			[]Part{{Text: kept}},
+			Kept:   kept,
+			Trick:  TrickInFront,
+			Domain: domain,
+			Here:   []Part{{Text: strings.TrimSuffix(host, domain)}, {domain, true}},
+			There:  []Part{{Text: kept}},
 		}, true
 	}
-	const why = "The name stands in front, but what counts is the end: this page belongs to "
 	labels := strings.Split(sub, ".")
 	if sub != "" {
 		for i := range labels {
 			for j := i + 1; j <= len(labels); j++ {
 				if d := strings.Join(labels[i:j], "."); g.kept[d] {
-					return found(d, why+domain+".")
+					return found(d)
 				}
 			}
 		}
 		if d, ok := g.joined.get(plainName(sub), domain); ok && len(plainName(sub)) >= leastInner {
-			return found(d, why+domain+".")
+			return found(d)
 		}
 		for _, l := range labels {
 			l = letters(l)
 			if d, ok := g.whole(l, domain); ok && len(l) >= leastWhole {
-				return found(d, why+domain+".")
+				return found(d)
 			}
 			if d, ok := g.looks.get(looks(l), domain); ok && len(l) >= leastInner {
-				return found(d, why+domain+".")
+				return found(d)
 			}
 			if d, ok := g.stuck(l, domain); ok {
-				return found(d, why+domain+".")
+				return found(d)
 			}
 		}
 	}
@@ -197,10 +216,11 @@ func (g *Guard) before(host, domain, path string) (Likeness, bool) {
 		seg = strings.TrimPrefix(seg, "www.")
 		if g.kept[seg] || strings.Contains(seg, ".") && g.kept[domainOf(seg)] {
 			return Likeness{
-				domainOf(seg),
-				"The name stands in the path, behind the address that counts: this page belongs to " + domain + ".",
-				[]Part{{host, true}, {Text: "/" + seg}},
-				[]Part{{Text: domainOf(seg)}},
+				Kept:   domainOf(seg),
+				Trick:  TrickInPath,
+				Domain: domain,
+				Here:   []Part{{host, true}, {Text: "/" + seg}},
+				There:  []Part{{Text: domainOf(seg)}},
 			}, true
 		}
 	}
@@ -219,30 +239,34 @@ func (g *Guard) alike(_, domain, _ string) (Likeness, bool) {
 	if kept, ok := g.whole(label, domain); ok && len(label) >= leastWhole && !localNames(kept, domain) {
 		end, theirs := strings.TrimPrefix(domain, firstLabel(domain)), strings.TrimPrefix(kept, firstLabel(kept))
 		return Likeness{
-			kept,
-			"The same name with another ending: " + end + " in place of " + theirs + ".",
-			[]Part{{Text: firstLabel(domain)}, {end, true}},
-			[]Part{{Text: firstLabel(kept)}, {theirs, true}},
+			Kept:   kept,
+			Trick:  TrickEnding,
+			Domain: domain,
+			Here:   []Part{{Text: firstLabel(domain)}, {end, true}},
+			There:  []Part{{Text: firstLabel(kept)}, {theirs, true}},
 		}, true
 	}
 	if kept, ok := g.looks.get(looks(label), domain); ok && len([]rune(label)) >= leastWhole &&
 		label != letters(firstLabel(kept)) {
-		why := "Letters were replaced by others that look like them" + spelled(label, letters(firstLabel(kept))) + "."
 		if strings.HasPrefix(firstLabel(domain), "xn--") {
-			why = "Letters were replaced by those of another script that look the same; the browser’s own name for " +
-				"it is " + domain + "."
+			return marked(kept, domain, TrickScript), true
 		}
-		return marked(kept, domain, why), true
+		if theirs := letters(firstLabel(kept)); plainName(label) == plainName(theirs) {
+			return marked(kept, domain, TrickHyphens), true
+		}
+		l := marked(kept, domain, TrickLetters)
+		l.Letter, l.InPlace = firstDifference(label, letters(firstLabel(kept)))
+		return l, true
 	}
 	if kept, ok := g.joined.get(plainName(domain), domain); ok && len(plainName(domain)) >= leastInner {
-		return marked(kept, domain, "The dots and hyphens stand in other places."), true
+		return marked(kept, domain, TrickPunctuation), true
 	}
 	if kept, ok := g.joined.get(plainName(label), domain); ok && len(plainName(label)) >= leastInner &&
 		label != letters(firstLabel(kept)) {
-		return marked(kept, domain, "The hyphens stand in other places."), true
+		return marked(kept, domain, TrickHyphens), true
 	}
 	if kept, ok := g.stuck(label, domain); ok {
-		return marked(kept, domain, "The name has something added to it."), true
+		return marked(kept, domain, TrickAddition), true
 	}
 	return Likeness{}, false
 }
@@ -322,7 +346,7 @@ func (g *Guard) near(_, domain, _ string) (Likeness, bool) {
 	if best == "" {
 		return Likeness{}, false
 	}
-	return marked(best, domain, "It is spelt almost the same."), true
+	return marked(best, domain, TrickSpelling), true
 }
 
 // allowance is how far off, in tenths of a letter, a name of so many letters may be to be

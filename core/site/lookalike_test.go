@@ -66,16 +66,19 @@ func TestLookalikes(t *testing.T) {
 		if assert.True(t, ok, page) && want != "gullwing[.]example[.test]" {
 			assert.Equal(t, want, joinParts(l.Here), page)
 		}
-		assert.NotEmpty(t, l.Why, page)
+		assert.NotEmpty(t, l.Trick, page)
+		assert.NotEmpty(t, l.Domain, page)
 	}
 	l, _ := g.Check("https://gu11wing.example/", nil)
-	assert.Equal(t, "Letters were replaced by others that look like them: the digit 1 in place of the letter L.", l.Why)
+	assert.Equal(t, TrickLetters, l.Trick)
+	assert.Equal(t, "1l", string([]rune{l.Letter, l.InPlace}))
 	ascii, err := idna.Punycode.ToASCII("gullwіng.example")
 	require.NoError(t, err)
 	l, ok := g.Check("https://"+ascii+"/", nil)
 	assert.True(t, ok)
 	assert.Equal(t, "gullw[і]ng.example", joinParts(l.Here))
-	assert.Contains(t, l.Why, ascii)
+	assert.Equal(t, TrickScript, l.Trick)
+	assert.Equal(t, ascii, l.Domain)
 	for _, page := range []string{
 		"https://gullwing.example/", "https://cards.gullwing.example/x", "https://fern.example/",
 		"https://turn.example/", "https://mail.test/", "https://mall.example/",

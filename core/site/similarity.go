@@ -2,7 +2,6 @@ package site
 
 import (
 	"strings"
-	"unicode"
 
 	"github.com/mtibben/confusables"
 	"golang.org/x/net/idna"
@@ -120,44 +119,23 @@ func letters(label string) string {
 }
 
 // marked shows a domain beside the kept one, with the letters in which they differ marked.
-func marked(kept, domain, why string) Likeness {
+func marked(kept, domain string, trick Trick) Likeness {
 	here, there := shownName(domain), shownName(kept)
 	a, b := []rune(here), []rune(there)
 	inA, inB := commonRunes(a, b)
-	return Likeness{kept, why, parts(a, inA), parts(b, inB)}
+	return Likeness{Kept: kept, Trick: trick, Domain: domain, Here: parts(a, inA), There: parts(b, inB)}
 }
 
-// spelled names the first characters in which two labels differ, because they may look the
-// same in whatever letters they are shown: ": the digit 1 in place of the letter L".
-func spelled(here, there string) string {
-	a, b := []rune(here), []rune(there)
-	for i := 0; i < min(len(a), len(b)); i++ {
-		if a[i] != b[i] {
-			return ": " + called(a[i]) + " in place of " + called(b[i])
+// firstDifference returns the first characters in which two labels differ, if one isn't
+// just the beginning of the other.
+func firstDifference(here, there string) (a, b rune) {
+	x, y := []rune(here), []rune(there)
+	for i := range min(len(x), len(y)) {
+		if x[i] != y[i] {
+			return x[i], y[i]
 		}
 	}
-	return ""
-}
-
-// called names a character.
-func called(r rune) string {
-	switch {
-	case r >= '0' && r <= '9':
-		return "the digit " + string(r)
-	case r >= 'a' && r <= 'z':
-		return "the letter " + strings.ToUpper(string(r))
-	case r == '-':
-		return "a hyphen"
-	}
-	for name, table := range unicode.Scripts {
-		if name != "Common" && name != "Inherited" && unicode.Is(table, r) {
-			if name == "Latin" {
-				return "the accented letter " + strings.ToUpper(string(r))
-			}
-			return "a " + strings.ReplaceAll(name, "_", " ") + " letter"
-		}
-	}
-	return "another character"
+	return 0, 0
 }
 
 // shownName is a domain in its own letters, ending included.
