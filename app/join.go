@@ -27,7 +27,7 @@ type Join struct {
 	DeviceName   string
 }
 
-// Refusals of joining.
+// The errors of joining.
 var (
 	errOtherVault  = errors.New("the cloud offers another vault than your other device has; nothing was brought here")
 	errJoinCopyKey = errors.New(

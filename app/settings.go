@@ -145,7 +145,7 @@ var Languages = []struct{ Tag, Name string }{
 	{"uk-UA", "Українська"},
 }
 
-// Refusals of settings.
+// The errors of changing settings.
 var (
 	errLockAfter = errors.New("choose a time from 10 seconds to two weeks, or at once")
 	errClipboard = errors.New("choose a time from 5 seconds to an hour, or never")

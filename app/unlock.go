@@ -37,7 +37,7 @@ type NewVault struct {
 	DeviceName       string
 }
 
-// Refusals of what was typed for a new vault.
+// The errors of what was typed for a new vault.
 var (
 	ErrEmail  = errors.New("please give your e-mail address, like name@mail.example")
 	ErrRepeat = errors.New("the two master passwords are not the same")
@@ -214,7 +214,7 @@ func (a *attempts) admit(profile string) error {
 	return nil
 }
 
-// wrong notes a wrong one, and returns the error for it.
+// wrong counts a wrong master password, and returns the error for it.
 func (a *attempts) wrong(profile string) *WrongPassword {
 	a.mu.Lock()
 	defer a.mu.Unlock()

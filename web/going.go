@@ -102,7 +102,7 @@ func (s signInPages) askApps(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-// madeBefore hands out one password of the generated passwords.
+// madeBefore hands out one of the generated passwords.
 func (s signInPages) madeBefore(w http.ResponseWriter, r *http.Request) error {
 	at, _ := strconv.ParseInt(r.FormValue("at"), 10, 64) // nonsense is a moment at which nothing was made
 	p, err := vaultOf(r).Generated.At(at)

@@ -180,14 +180,14 @@ func (b *Book) DeviceNames() (map[string]string, error) {
 	return out, err
 }
 
-// Expiry says how an item stands to the day it expires.
+// Expiry says when an item expires, or that it has.
 type Expiry struct {
 	Item vault.Item
 	Over bool
 	Days int // until it expires, counted up
 }
 
-// Expiring says how an item stands to the day it expires; ok is false while that is further
+// Expiring says when an item expires, or that it has; ok is false while the day is further
 // away than [vault.Warning].
 func (b *Book) Expiring(it vault.Item) (e Expiry, ok bool) {
 	end, dated := vault.Expiry(it.Expires)

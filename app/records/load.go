@@ -14,8 +14,8 @@ import (
 	"redlocket/core/vault"
 )
 
-// firstPage is how long opening the records leaves the processor to the first page,
-// which needs only the index.
+// firstPage is how long the first page, which needs only the index, has the processor to
+// itself before the records are opened.
 const firstPage = 250 * time.Millisecond
 
 // localIndex names the index that is kept sealed, for the book to be there before the

@@ -184,7 +184,7 @@ func (s *Set) Open() bool { return s.core.gate.Open() }
 // Ready returns once the records are there, or the reason why they can't be.
 func (s *Set) Ready() error { return s.core.wait() }
 
-// Loaded is Ready for those who are in no hurry: the first page is drawn before.
+// Loaded is like Ready, but lets the first page be drawn first.
 func (s *Set) Loaded() error {
 	<-s.core.loading.ready
 	return s.core.loading.err

@@ -141,7 +141,7 @@ func (e Entry) describeChange(f Field, from, to Register) (c Change, ok bool) {
 	if f == fieldArchived {
 		c.Label = "Archived"
 		if c.Removed {
-			c.Label = "Brought back from the archive"
+			c.Label = "Restored from the archive"
 		}
 		return c, true
 	}

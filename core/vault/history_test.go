@@ -21,7 +21,7 @@ func TestHistoryInWords(t *testing.T) {
 
 	h := e.History()
 	require.Len(t, h, 5)
-	assert.Equal(t, "Brought back from the archive", h[0].Changes[0].Label)
+	assert.Equal(t, "Restored from the archive", h[0].Changes[0].Label)
 	assert.Equal(t, "Archived", h[1].Changes[0].Label)
 	assert.Equal(t, "laptop", h[2].By)
 	assert.Equal(t, []Change{
