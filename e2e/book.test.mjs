@@ -44,15 +44,15 @@ test("a card: checked, masked, named by its brand; its history; made so again", 
   await page.fill("[name=own_value]", "300");
   await page.click(".sheet-acts button:has-text('Save')");
   await page.waitForSelector("#sheet h1:has-text('Mooring card')");
-  assert.match(await page.innerText("#sheet"), /•••• 1111[\s\S]*Visa[\s\S]*Ring[\s\S]*Daily limit[\s\S]*300/);
-  assert.equal(await page.getAttribute("#sheet a:has-text('Ring')", "href"), "tel:01632960999");
+  assert.match(await page.innerText("#sheet"), /•••• 1111[\s\S]*Visa[\s\S]*Call[\s\S]*Daily limit[\s\S]*300/);
+  assert.equal(await page.getAttribute("#sheet a:has-text('Call')", "href"), "tel:01632960999");
   await accessible("a card");
   await page.keyboard.press("e");
   await page.fill("#title", "Mooring credit card");
   await page.fill("#number", "5555 5555 5555 4444");
   await page.click(".sheet-acts button:has-text('Save')");
   await page.waitForSelector("#sheet h1:has-text('Mooring credit card')");
-  await page.click("#sheet a:has-text('Read')");
+  await page.click("#sheet a:has-text('Show all versions')");
   await page.waitForSelector(".versions");
   await accessible("a history");
   assert.match(await page.innerText(".versions"), /Title changed: Mooring card became Mooring credit card/);
@@ -271,7 +271,7 @@ test("the kind is changed in the form, and nothing typed is lost", async () => {
   await page.selectOption("#kind", "login");
   await page.waitForSelector("#username");
   await page.click(".sheet-acts button:has-text('Save')");
-  await page.waitForSelector("#sheet >> text=From before");
+  await page.waitForSelector("#sheet >> text=Other fields");
   await page.locator(".row-line", { hasText: "Number" }).locator("text=Show").click();
   await page.waitForFunction(
     () =>

@@ -138,14 +138,14 @@ const after = (ms) => new Promise((done) => setTimeout(done, ms));
 
 /**
  * Waits until the extension has dealt with what happened in a page: it has looked again once the page was quiet, no
- * question is under way, and what came of it is drawn.
+ * question is under way, and what came of it is drawn. In a browser without the extension it takes the same time.
  * @param {import("playwright-core").Page} page
  */
 export async function settled(page) {
-  const worker = page.context().serviceWorkers()[0];
+  const worker = page.context().serviceWorkers().at(0);
   for (let calm = 0; calm < 2;) {
     await after(QUIET + 20);
-    calm = (await worker.evaluate(() => underWay())) === 0 ? calm + 1 : 0;
+    calm = (await worker?.evaluate(() => underWay())) ? 0 : calm + 1;
   }
   await page.evaluate(() => new Promise((drawn) => requestAnimationFrame(() => requestAnimationFrame(drawn))));
 }

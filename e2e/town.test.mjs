@@ -53,9 +53,17 @@ const sites = {
  */
 async function choose(page, field, down = 1) {
   await field.focus();
+  await offered(field);
   await readable(page); // a press right after the drawing isn't taken: nobody could have read it
   for (let i = 0; i < down; i++) await page.keyboard.press("ArrowDown");
   await page.keyboard.press("Enter");
+}
+
+/** Waits until something is drawn over the document of a field. @param {any} field */
+async function offered(field) {
+  const drawn = () =>
+    field.evaluate((f) => [...f.ownerDocument.documentElement.children].some((e) => e.matches(":popover-open")));
+  for (let i = 0; i < 200 && !(await drawn()); i++) await new Promise((r) => setTimeout(r, 50));
 }
 
 const value = async (field) => field.inputValue();

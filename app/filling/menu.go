@@ -10,6 +10,7 @@ import (
 // Menu is what is offered at one field of a page. The extension draws it and does what is
 // pressed; what is in it is decided here.
 type Menu struct {
+	NoClasp   bool       `json:"noClasp,omitempty"`   // it opens, but no clasp is drawn in the field
 	Group     string     `json:"group,omitempty"`     // fields of one group share a mark
 	Elsewhere string     `json:"elsewhere,omitempty"` // the other site that its user has to agree to first
 	Framed    bool       `json:"framed,omitempty"`    // the frame belongs to it, not the form's target
@@ -54,13 +55,11 @@ func menus(view *PageView, maxLength map[int]int, names []string) map[int]*Menu 
 	out := map[int]*Menu{}
 	for _, form := range view.Readings {
 		for field, role := range form.Roles {
-			if maxLength[field] == 1 {
-				continue // one box of several: the first of them stands for all
-			}
 			m := menuFor(view, form, role, names)
 			if m == nil {
 				continue
 			}
+			m.NoClasp = maxLength[field] == 1 // a box for one character has no room for it
 			m.Elsewhere, m.Framed = view.Framed, view.Framed != ""
 			if m.Elsewhere == "" {
 				m.Elsewhere = form.Elsewhere

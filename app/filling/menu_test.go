@@ -127,7 +127,7 @@ func TestMenusNameTheOtherSite(t *testing.T) {
 	m = menus(&view, nil, nil)[0]
 	assert.Equal(t, "frame.example", m.Elsewhere)
 	assert.True(t, m.Framed)
-	assert.Empty(t, menus(&view, map[int]int{0: 1}, nil), "one box of several has none of its own")
+	assert.True(t, menus(&view, map[int]int{0: 1}, nil)[0].NoClasp, "a box for one character")
 }
 
 func TestTheKeyTakesTheSignInFirst(t *testing.T) {

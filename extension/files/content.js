@@ -865,7 +865,7 @@
     if (view.readings.length)
       for (const f of fields()) {
         const menu = placeOf(f)?.menu;
-        if (!menu || menu.group && marked.has(menu.group) && f !== now) continue;
+        if (!menu || menu.noClasp || menu.group && marked.has(menu.group) && f !== now) continue;
         if (menu.group) marked.add(menu.group);
         clasp(f, () => open(f, true));
       }

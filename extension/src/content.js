@@ -34,7 +34,8 @@ const ext = globalThis.browser ?? chrome;
 /** @typedef {{text: string, note?: string, do: string, id?: string, part?: string}} Line */
 /**
  * What the device app offers at a field.
- * @typedef {{group?: string, elsewhere?: string, framed?: boolean, say?: string, lines: Line[], acts: Line[]}} Menu
+ * @typedef {{group?: string, noClasp?: boolean, elsewhere?: string, framed?: boolean, say?: string, lines: Line[],
+ * acts: Line[]}} Menu
  */
 /** @typedef {{reading: Reading, menu?: Menu}} Place */
 
@@ -131,7 +132,7 @@ function draw() {
   if (view.readings.length)
     for (const f of fields()) {
       const menu = placeOf(f)?.menu;
-      if (!menu || (menu.group && marked.has(menu.group) && f !== now)) continue;
+      if (!menu || menu.noClasp || (menu.group && marked.has(menu.group) && f !== now)) continue;
       if (menu.group) marked.add(menu.group);
       clasp(f, () => open(f, true));
     }
