@@ -79,8 +79,8 @@ func why(l site.Likeness) string {
 	case site.TrickEnding:
 		return "The same name with another ending: " + ending(l.Here) + " in place of " + ending(l.There) + "."
 	case site.TrickScript:
-		return "Letters were replaced by those of another script that look the same; the browser’s own name for it is " +
-			l.Domain + "."
+		return "Letters were replaced by those of another script that look the same; " +
+			"the browser’s own name for it is " + l.Domain + "."
 	case site.TrickLetters:
 		words := "Letters were replaced by others that look like them"
 		if l.Letter == 0 {
