@@ -49,7 +49,7 @@ func (s *Staged) StepBack(ctx context.Context, id string) error {
 		if e.Text(vault.FieldStaged) != "" {
 			return e.With(by, vault.Changes{vault.FieldStaged: ""})
 		}
-		last, ok := e.LastPassword()
+		last, ok := e.PreviousPassword()
 		if !ok {
 			return e, ErrNotStaged
 		}

@@ -19,7 +19,7 @@ func ExampleEntry_With() {
 	if err != nil {
 		panic(err)
 	}
-	before, _ := later.LastPassword()
+	before, _ := later.PreviousPassword()
 	fmt.Println(later.Text(vault.FieldPassword), before.Reveal(), before)
 	// Output: cockle winkle ••••••••
 }

@@ -289,8 +289,8 @@ func (e Entry) Reverse(by Stamp, before, after Entry) (out Entry, kept []Field, 
 	return out, kept, err
 }
 
-// LastPassword returns the password that the present one replaced; ok is false if there is none.
-func (e Entry) LastPassword() (p secret.Text, ok bool) {
+// PreviousPassword returns the password that the present one replaced; ok is false if there is none.
+func (e Entry) PreviousPassword() (p secret.Text, ok bool) {
 	var last *Past
 	for i := range e.Past {
 		if q := &e.Past[i]; q.Field == FieldPassword && q.Until != 0 && (last == nil || q.Until > last.Until) {
