@@ -2,7 +2,6 @@ package autofill
 
 import (
 	_ "embed"
-	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -106,11 +105,11 @@ func newLexicon() *lexicon {
 		l.add(t, c)
 	}
 	for _, t := range words.MustParse(roleTable) {
-		i := slices.Index(namedRoles, Role(t.Says))
-		if i < 0 {
+		c, ok := classOf[Role(t.Says)]
+		if !ok {
 			panic("autofill: roles.tsv names " + t.Says)
 		}
-		l.add(t, firstRole+class(i))
+		l.add(t, c)
 	}
 	return l
 }

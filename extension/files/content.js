@@ -731,6 +731,10 @@
       p.append(make("div", "trouble", v.error ?? words(v.trouble)));
     };
     const acts = make("div", "acts");
+    const keep = (text) => {
+      const changed = () => ({ title: title.value, folder: folder.value, address: works.value, username: user.value });
+      return button(text, "main", () => void answer({ act: "keep", slip: { ...s, ...changed() } }));
+    };
     const later2 = () => button(
       ["waiting", "confirmed", "joined"].includes(s.kind) ? "Close" : "Not now",
       "act",
@@ -745,14 +749,7 @@
         break;
       case "joined":
         acts.append(
-          button(
-            "Keep it",
-            "main",
-            () => void answer({
-              act: "keep",
-              slip: { ...s, title: title.value, folder: folder.value, address: works.value, username: user.value }
-            })
-          ),
+          keep("Keep it"),
           later2(),
           button("Archive it", "act", () => void answer({ act: "put-away", slip: s }))
         );
@@ -773,14 +770,7 @@
         break;
       default:
         acts.append(
-          button(
-            fresh ? "Keep" : "Update it",
-            "main",
-            () => void answer({
-              act: "keep",
-              slip: { ...s, title: title.value, folder: folder.value, address: works.value, username: user.value }
-            })
-          ),
+          keep(fresh ? "Keep" : "Update it"),
           later2(),
           button("Never here", "act", () => void answer({ act: "never", id: s.id }))
         );

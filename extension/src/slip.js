@@ -81,6 +81,11 @@ export function showSlip(s) {
     p.append(make("div", "trouble", v.error ?? words(v.trouble)));
   };
   const acts = make("div", "acts");
+  /** @param {string} text */
+  const keep = (text) => {
+    const changed = () => ({ title: title.value, folder: folder.value, address: works.value, username: user.value });
+    return button(text, "main", () => void answer({ act: "keep", slip: { ...s, ...changed() } }));
+  };
   const later = () =>
     button(["waiting", "confirmed", "joined"].includes(s.kind) ? "Close" : "Not now", "act", () =>
       s.kind === "waiting" ? p.remove() : void answer({ act: "not-now", id: s.id }),
@@ -94,15 +99,7 @@ export function showSlip(s) {
       break;
     case "joined":
       acts.append(
-        button(
-          "Keep it",
-          "main",
-          () =>
-            void answer({
-              act: "keep",
-              slip: { ...s, title: title.value, folder: folder.value, address: works.value, username: user.value },
-            }),
-        ),
+        keep("Keep it"),
         later(),
         button("Archive it", "act", () => void answer({ act: "put-away", slip: s })),
       );
@@ -123,15 +120,7 @@ export function showSlip(s) {
       break;
     default:
       acts.append(
-        button(
-          fresh ? "Keep" : "Update it",
-          "main",
-          () =>
-            void answer({
-              act: "keep",
-              slip: { ...s, title: title.value, folder: folder.value, address: works.value, username: user.value },
-            }),
-        ),
+        keep(fresh ? "Keep" : "Update it"),
         later(),
         button("Never here", "act", () => void answer({ act: "never", id: s.id })),
       );
