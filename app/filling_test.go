@@ -309,7 +309,7 @@ func TestSlips(t *testing.T) {
 	assert.NotNil(t, look(t, v, insidePage).Slip, "asked again")
 	out := look(t, v, signInPage)
 	assert.Empty(t, out.Offers)
-	assert.Contains(t, out.Why, "asked that nothing be offered")
+	assert.Equal(t, filling.NothingAsked, out.Nothing)
 	require.NoError(t, v.Sites.SetRule(ctx, records.SiteRule{Domain: "ferrylink.example"}))
 	assert.Empty(t, v.Sites.Rules())
 
@@ -501,7 +501,7 @@ func TestGoingAndFillingWithoutAsking(t *testing.T) {
 		"sent elsewhere": elsewhere, "after an error": saying(signInPage, "Wrong password")} {
 		assert.Nil(t, look(t, v, p).Go, name)
 	}
-	assert.Contains(t, look(t, v, plain).Why, "without https")
+	assert.Equal(t, filling.NothingNoHTTPS, look(t, v, plain).Nothing)
 	_, err = v.Pages.Fill(t.Context(), elsewhere, filling.Request{ID: id, Form: 1, Part: filling.PartLogin})
 	assert.ErrorContains(t, err, "trickster.example")
 	require.NoError(t, v.Prompts.Submitted(t.Context(), signInPage, 1, typed("maren", "p-1")))

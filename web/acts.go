@@ -85,7 +85,7 @@ func (s actPages) undo(w http.ResponseWriter, r *http.Request) error {
 	u, err := vaultOf(r).Acts.Undo(r.Context(), chi.URLParam(r, "act"))
 	if err != nil {
 		if err == records.ErrNoAct {
-			return problem(http.StatusConflict, "That is too late", sentence(err.Error()))
+			return problem(http.StatusConflict, "That is too late", errorWords(err))
 		}
 		return err
 	}

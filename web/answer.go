@@ -11,6 +11,7 @@ import (
 	"redlocket/app/gate"
 	"redlocket/app/reauth"
 	"redlocket/app/records"
+	"redlocket/wording"
 )
 
 // handler answers a request. What it returns as an error is turned into an answer in one
@@ -64,12 +65,12 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, err error) {
 		const text = "It may have been archived on another device, or the address is old."
 		s.showProblem(w, r, &problemError{http.StatusNotFound, "This isn't here", text})
 	case errors.As(err, &in):
-		text := sentence(in.Error()) + " Nothing was changed."
+		text := errorWords(in) + " Nothing was changed."
 		s.showProblem(w, r, &problemError{http.StatusUnprocessableEntity, "That didn't work", text})
 	default:
 		route := chi.RouteContext(r.Context()).RoutePattern()
 		s.cfg.Log.ErrorContext(r.Context(), "request failed", "route", route, "err", err)
-		text := sentence(err.Error()) + " What was saved before is safe. Please try again."
+		text := errorWords(err) + " What was saved before is safe. Please try again."
 		s.showProblem(w, r, &problemError{http.StatusInternalServerError, "Something went wrong here", text})
 	}
 }
@@ -119,7 +120,10 @@ func redirect(w http.ResponseWriter, r *http.Request, to string) {
 	http.Redirect(w, r, to, http.StatusSeeOther)
 }
 
-// sentence makes a sentence of an error's words.
+// errorWords puts an error into a sentence.
+func errorWords(err error) string { return sentence(wording.Error(err)) }
+
+// sentence makes a sentence of a clause.
 func sentence(s string) string {
 	if s == "" {
 		return s

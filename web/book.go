@@ -15,6 +15,7 @@ import (
 	"redlocket/app/records"
 	"redlocket/core/find"
 	"redlocket/core/vault"
+	"redlocket/wording"
 )
 
 // bookPages are the list, what it narrows to, and the item beside it.
@@ -289,10 +290,10 @@ func presses(x *find.Index, q find.Query) (out []press) {
 		}
 	}
 	for _, st := range find.States() {
-		add(st.Words, find.Narrow{Value: st.Name})
+		add(wording.State(st), find.Narrow{Value: st})
 	}
 	for _, k := range vault.Kinds() {
-		add(k.Many, find.Narrow{By: "kind", Value: string(k.Type)})
+		add(wording.Kind(k.Type).Many, find.Narrow{By: "kind", Value: string(k.Type)})
 	}
 	names := x.Names()
 	for _, by := range []struct {

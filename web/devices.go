@@ -63,7 +63,7 @@ func (s devicesPages) devicesData(r *http.Request) (d devicesData, err error) {
 func (s devicesPages) showDevices(w http.ResponseWriter, r *http.Request, err error, done string) error {
 	page := s.view(r, "Devices", "devices", nil)
 	if err != nil && !page.bad(err) {
-		page.Bad["form"] = sentence(err.Error())
+		page.Bad["form"] = errorWords(err)
 	}
 	d, err2 := s.devicesData(r)
 	if err2 != nil {

@@ -50,7 +50,7 @@ func (s *Server) attach(w http.ResponseWriter, r *http.Request) error {
 			if errors.Is(err, gate.ErrLocked) || errors.Is(err, records.ErrNoItem) {
 				return err
 			}
-			return problem(http.StatusUnprocessableEntity, "The file wasn’t attached", sentence(err.Error()))
+			return problem(http.StatusUnprocessableEntity, "The file wasn’t attached", errorWords(err))
 		}
 	}
 	words := plural(n, "file attached.", "files attached.")
@@ -102,7 +102,7 @@ func (s filePages) file(w http.ResponseWriter, r *http.Request) error {
 	}}
 	if err := vaultOf(r).Files.Read(r.Context(), f, out); err != nil {
 		if !out.begun {
-			return problem(http.StatusBadGateway, "The file can’t be read now", sentence(err.Error()))
+			return problem(http.StatusBadGateway, "The file can’t be read now", errorWords(err))
 		}
 		panic(http.ErrAbortHandler) // the browser must not take a part for the whole
 	}

@@ -19,6 +19,7 @@ import (
 	"redlocket/core/secret"
 	"redlocket/core/site"
 	"redlocket/core/vault"
+	"redlocket/wording"
 )
 
 // formPages are the form of an item, new or edited.
@@ -182,7 +183,7 @@ func (s formPages) newItem(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	return s.leaves(w, r, http.StatusOK, "New "+d.Form.Kind.Word, d, nil)
+	return s.leaves(w, r, http.StatusOK, "New "+wording.Kind(d.Form.Kind.Type).One, d, nil)
 }
 
 func (s formPages) editItem(w http.ResponseWriter, r *http.Request) error {
@@ -310,10 +311,10 @@ func (s formPages) saveItem(w http.ResponseWriter, r *http.Request) error {
 	switch {
 	case errors.As(err, &bad):
 		for field, why := range bad {
-			page.Bad[field] = sentence(why.Error())
+			page.Bad[field] = errorWords(why)
 		}
 	case !page.bad(err):
-		page.Bad["form"] = sentence(err.Error()) + " What you typed is still here."
+		page.Bad["form"] = errorWords(err) + " What you typed is still here."
 	}
 	return s.formAgain(w, r, f, page.Bad)
 }
@@ -367,7 +368,7 @@ func (s *Server) readPicture(w http.ResponseWriter, r *http.Request) error {
 	}
 	setup, err := qrpicture.ReadSetup(b)
 	if err != nil {
-		http.Error(w, sentence(err.Error()), http.StatusUnprocessableEntity)
+		http.Error(w, errorWords(err), http.StatusUnprocessableEntity)
 		return nil
 	}
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")

@@ -116,7 +116,7 @@ func (s frontPages) open(w http.ResponseWriter, r *http.Request) error {
 		if err != nil {
 			return err
 		}
-		d.Wrong, d.Wait = sentence(wrong.Error()), int(wrong.Wait.Seconds()+.99)
+		d.Wrong, d.Wait = errorWords(wrong), int(wrong.Wait.Seconds()+.99)
 		s.render(w, r, http.StatusUnauthorized, "open", s.view(r, d.Profile.Name, "", d))
 	case err != nil:
 		return err
@@ -169,7 +169,7 @@ func (s frontPages) forgot(w http.ResponseWriter, r *http.Request) error {
 	page := s.view(r, "A new master password", "", d)
 	var wrong *app.WrongPassword
 	if errors.As(err, &wrong) {
-		page.Bad["code"] = sentence(wrong.Error())
+		page.Bad["code"] = errorWords(wrong)
 	} else if !page.bad(err) {
 		return err
 	}
@@ -228,7 +228,7 @@ func (s frontPages) strength(w http.ResponseWriter, r *http.Request) error {
 	if r.FormValue("master") != "" {
 		rate = strength.Stretched
 		if err := strength.CheckMaster(p, context...); err != nil && !p.IsEmpty() {
-			d.Refused = sentence(err.Error())
+			d.Refused = errorWords(err)
 		}
 	}
 	d.Verdict = strength.Judge(p, rate, context...)
@@ -330,7 +330,7 @@ func (s frontPages) join(w http.ResponseWriter, r *http.Request) error {
 	}
 	page := s.view(r, "Bring your vault here", "", d)
 	if !page.bad(err) {
-		page.Bad["form"] = sentence(err.Error())
+		page.Bad["form"] = errorWords(err)
 	}
 	name := "join"
 	if arrival != "" {
@@ -351,7 +351,7 @@ func (s frontPages) arrive(w http.ResponseWriter, r *http.Request) error {
 	}
 	page := s.view(r, "Bring your vault here", "", joinData{Email: r.FormValue("email"), Cloud: r.FormValue("cloud")})
 	if !page.bad(err) {
-		page.Bad["form"] = sentence(err.Error())
+		page.Bad["form"] = errorWords(err)
 	}
 	s.render(w, r, http.StatusUnprocessableEntity, "join", page)
 	return nil
@@ -371,7 +371,7 @@ func (s frontPages) arrival(w http.ResponseWriter, r *http.Request) error {
 			"It lasts ten minutes. Start again with “Bring your vault here”.",
 		)
 	case err != nil && !errors.Is(err, syncing.ErrNotReady):
-		page.Bad["form"] = sentence(err.Error())
+		page.Bad["form"] = errorWords(err)
 	}
 	if fragment(r, "arrival") {
 		if !d.Ready && page.Bad["form"] == "" {

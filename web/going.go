@@ -95,7 +95,7 @@ func (s signInPages) askApps(w http.ResponseWriter, r *http.Request) error {
 	case errors.Is(err, gate.ErrLocked), errors.Is(err, records.ErrNoItem):
 		return err
 	case err != nil:
-		words = sentence(err.Error()) + " Nothing was changed."
+		words = errorWords(err) + " Nothing was changed."
 	}
 	s.sessions.Put(r.Context(), sessionSaid, words)
 	redirect(w, r, "/items/"+id)
@@ -108,7 +108,7 @@ func (s signInPages) madeBefore(w http.ResponseWriter, r *http.Request) error {
 	p, err := vaultOf(r).Generated.At(at)
 	switch {
 	case errors.Is(err, filling.ErrNoGenerated):
-		http.Error(w, sentence(err.Error()), http.StatusNotFound)
+		http.Error(w, errorWords(err), http.StatusNotFound)
 	case err != nil:
 		return err
 	default:

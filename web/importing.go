@@ -18,6 +18,7 @@ import (
 	"redlocket/app/records"
 	"redlocket/core/secret"
 	"redlocket/core/transfer"
+	"redlocket/wording"
 )
 
 // importPages take a file in, show its plan and carry it out.
@@ -141,14 +142,14 @@ func (s *Server) showImport(
 ) error {
 	page := s.view(r, "Import", "import", nil)
 	if err != nil && !page.bad(err) {
-		page.Bad["form"] = sentence(err.Error())
+		page.Bad["form"] = errorWords(err)
 	}
 	d, err := readImport(r, page.Date)
 	if err != nil {
 		return err
 	}
 	for _, f := range unread {
-		d.Unread = append(d.Unread, f.Name+": "+f.Err.Error())
+		d.Unread = append(d.Unread, f.Name+": "+wording.Error(f.Err))
 	}
 	page.Data = d
 	if fragment(r, "plan") {
@@ -226,7 +227,8 @@ func (d *importData) plan(p *transfer.Plan, date func(int64) string, open string
 	}
 	d.Broken = len(p.Broken)
 	for _, b := range p.Broken[:min(200, len(p.Broken))] {
-		d.BrokenRows = append(d.BrokenRows, fmt.Sprintf("%s, line %d: %s", p.Sources[b.Source].Name, b.Line, b.Reason))
+		line := fmt.Sprintf("%s, line %d: %s", p.Sources[b.Source].Name, b.Line, wording.Row(b.Why))
+		d.BrokenRows = append(d.BrokenRows, line)
 	}
 	d.Rows += d.Broken
 	at := 0.0
@@ -550,7 +552,7 @@ func (s importPages) brokenRows(w http.ResponseWriter, r *http.Request) error {
 				header = src.Table.Header
 			}
 		}
-		err = transfer.WriteBroken(&b, header, p.Broken)
+		err = transfer.WriteBroken(&b, header, p.Broken, wording.Row)
 	})
 	if err != nil {
 		return err

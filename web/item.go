@@ -19,6 +19,7 @@ import (
 	"redlocket/core/site"
 	"redlocket/core/strength"
 	"redlocket/core/vault"
+	"redlocket/wording"
 )
 
 // itemPages are one item: its page, its secrets and its history.
@@ -199,7 +200,7 @@ func (d *itemData) row(v *app.Vault, e vault.Entry, spec vault.Spec) (row fieldR
 	value := e.Secret(spec.Field)
 	row = fieldRow{
 		Field:  spec.Field,
-		Label:  spec.Label,
+		Label:  spec.Name,
 		Form:   spec.Form,
 		Hidden: spec.Hidden(),
 		Slot:   slotData{ID: e.ID, Field: string(spec.Field), At: d.At},
@@ -231,7 +232,7 @@ func (d *itemData) row(v *app.Vault, e vault.Entry, spec vault.Spec) (row fieldR
 	case spec.Form == vault.FormChoice:
 		for _, c := range spec.Choices {
 			if c.Value == value.Reveal() {
-				row.Value = c.Words
+				row.Value = c.Name
 			}
 		}
 	case spec.Form == vault.FormCountry:
@@ -273,7 +274,8 @@ type versionData struct {
 
 type changeData struct {
 	vault.Change
-	Was *slotData // the earlier value, if it is hidden
+	Label string
+	Was   *slotData // the earlier value, if it is hidden
 }
 
 func (s itemPages) past(w http.ResponseWriter, r *http.Request) error {
@@ -303,12 +305,15 @@ func versionsOf(v *app.Vault, d *itemData) ([]versionData, error) {
 	for i, v := range e.History() {
 		vd := versionData{Version: v, Device: devices[v.By], Latest: i == 0}
 		for _, c := range v.Changes {
-			cd := changeData{Change: c}
+			cd := changeData{Change: c, Label: wording.Change(e.Kind(), c)}
 			if c.Hidden && c.Past >= 0 && !c.Added {
 				cd.Was = &slotData{ID: d.ID, Field: string(c.Field), Past: strconv.Itoa(c.Past)}
 			}
 			for _, p := range []*string{&cd.From, &cd.To} {
-				if c.Field == vault.FieldAddresses {
+				switch c.Field {
+				case vault.FieldKind:
+					*p = wording.Kind(vault.Type(*p)).One
+				case vault.FieldAddresses:
 					*p = strings.ReplaceAll(strings.ReplaceAll(*p, "https://", ""), "http://", "")
 				}
 			}

@@ -20,7 +20,7 @@ func everyKind(t *testing.T, v *app.Vault) (ids []string) {
 	ctx := t.Context()
 	for _, kind := range vault.Kinds() {
 		c := vault.Changes{
-			vault.FieldTitle: "The " + kind.Word, vault.FieldNotes: "two\nlines", vault.FieldTags: []string{"sea"},
+			vault.FieldTitle: "The " + string(kind.Type), vault.FieldNotes: "two\nlines", vault.FieldTags: []string{"sea"},
 			vault.FieldFolder: "Harbour", vault.FieldAliases: []string{"Other name"},
 			vault.FieldAddresses: []vault.Address{{URL: "https://gullwing.example/sign-in"}},
 		}
@@ -34,7 +34,7 @@ func everyKind(t *testing.T, v *app.Vault) (ids []string) {
 		}
 		id := records.NewID()
 		require.NoError(t, v.Items.SaveAs(ctx, id, kind.Type, c))
-		again := vault.Changes{vault.FieldTitle: "A " + kind.Word, vault.FieldStaged: secret.New("waits")}
+		again := vault.Changes{vault.FieldTitle: "A " + string(kind.Type), vault.FieldStaged: secret.New("waits")}
 		require.NoError(t, v.Items.SaveAs(ctx, id, kind.Type, again))
 		ids = append(ids, id)
 	}

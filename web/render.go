@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"html/template"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -19,6 +20,7 @@ import (
 	"redlocket/core/transfer"
 	"redlocket/core/vault"
 	"redlocket/core/version"
+	"redlocket/wording"
 )
 
 // View is what every template gets.
@@ -50,15 +52,23 @@ func (s *Server) funcs() template.FuncMap {
 		"pieces":        pieces,
 		"chunk":         func(v View, c chunk) chunkView { return chunkView{v, c} },
 		"field":         func(v View, row fieldRow) fieldView { return fieldView{v, row} },
-		"formField":     func(v View, spec vault.Spec) specView { return specView{v, spec} },
-		"code":          func(v View, c *codeData) View { v.Data = *c; return v },
-		"tailed":        func(d slotData, tail, brand string) slotData { d.Tail, d.Brand = tail, brand; return d },
-		"string":        func(s any) string { return fmt.Sprint(s) },
-		"oneLine":       func(s string) string { return strings.ReplaceAll(s, "\n", ", ") },
-		"telephone":     telephone,
-		"size":          size,
-		"size64":        func(n int) string { return size(int64(n)) },
-		"meanings":      transfer.Meanings,
+		"formField": func(v View, k vault.Kind, spec vault.Spec) specView {
+			return specView{v, spec, wording.Hint(k.Type, spec.Field)}
+		},
+		"code":      func(v View, c *codeData) View { v.Data = *c; return v },
+		"tailed":    func(d slotData, tail, brand string) slotData { d.Tail, d.Brand = tail, brand; return d },
+		"string":    func(s any) string { return fmt.Sprint(s) },
+		"oneLine":   func(s string) string { return strings.ReplaceAll(s, "\n", ", ") },
+		"telephone": telephone,
+		"size":      size,
+		"size64":    func(n int) string { return size(int64(n)) },
+		"meanings":  transfer.Meanings,
+		"meaning":   wording.Meaning,
+		"kind":      func(k vault.Kind) string { return wording.Kind(k.Type).One },
+		"lasts":     wording.Lasts,
+		"weakness":  wording.Weakness,
+		"trouble":   wording.Query,
+		"gains":     gains,
 		"pickVals": func(key string, pick int) string {
 			b, _ := json.Marshal(map[string]any{"key": key, "pick": pick}) // of a text and a number
 			return string(b)
@@ -95,6 +105,7 @@ type (
 	specView struct {
 		View
 		Spec vault.Spec
+		Hint string
 	}
 )
 
@@ -104,6 +115,17 @@ var ownForms = []choice{
 	{string(vault.FormDate), "date"},
 	{string(vault.FormYesNo), "yes or no"},
 	{string(vault.FormAddress), "address"},
+}
+
+// gains lists the fields that an item gets from a file.
+func gains(list []transfer.Gain) string {
+	var out []string
+	for _, g := range list {
+		if name := wording.Gain(g); !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	return strings.Join(out, ", ")
 }
 
 // telephone writes a number as a tel address takes it (RFC 3966).
@@ -182,7 +204,7 @@ func (v *View) bad(err error) bool {
 	if !errors.As(err, &in) {
 		return false
 	}
-	v.Bad[in.Field] = sentence(in.Error())
+	v.Bad[in.Field] = errorWords(in)
 	return true
 }
 

@@ -206,7 +206,7 @@ func (s secretPages) generate(w http.ResponseWriter, r *http.Request) error {
 		err = vaultOf(r).Generated.Keep(r.Context(), made)
 	}
 	if err != nil {
-		d.Why = sentence(err.Error())
+		d.Why = errorWords(err)
 	} else {
 		d.Value, d.Groups, d.Verdict = p.Reveal(), grouped(p.Reveal()), strength.Judge(p, strength.Leaked)
 	}

@@ -94,7 +94,7 @@ func (settingsData) Seconds(d time.Duration) string { return strconv.Itoa(int(d 
 func (s settingsPages) showSettings(w http.ResponseWriter, r *http.Request, err error, done string) error {
 	page := s.view(r, "Settings", "settings", nil)
 	if err != nil && !page.bad(err) {
-		page.Bad["form"] = sentence(err.Error())
+		page.Bad["form"] = errorWords(err)
 	}
 	v := vaultOf(r)
 	d := settingsData{
@@ -190,7 +190,7 @@ func (s settingsPages) confirm(w http.ResponseWriter, r *http.Request) error {
 	switch {
 	case errors.As(err, &wrong):
 		w.WriteHeader(http.StatusForbidden)
-		_, _ = io.WriteString(w, sentence(wrong.Error()))
+		_, _ = io.WriteString(w, errorWords(wrong))
 	case err != nil:
 		return err
 	case r.FormValue("back") != "":

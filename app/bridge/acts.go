@@ -15,6 +15,7 @@ import (
 	"redlocket/core/secret"
 	"redlocket/core/site"
 	"redlocket/core/vault"
+	"redlocket/wording"
 )
 
 // request is what a browser asks, after opening.
@@ -53,21 +54,21 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 	var err error
 	switch q.Act {
 	case "look":
-		out, err = v.Pages.Read(ctx, page)
+		var view filling.PageView
+		view, err = v.Pages.Read(ctx, page)
+		out = tellPage(view)
 	case "visit":
 		out = map[string]bool{"look": v.Pages.NeedsReading(page)}
 	case "fill":
-		out, err = v.Pages.Fill(
-			ctx,
-			page,
-			filling.Request{ID: q.ID, Form: q.Form, Part: q.What, Elsewhere: q.Elsewhere, Submit: q.Submit},
-		)
+		what := filling.Request{ID: q.ID, Form: q.Form, Part: q.What, Elsewhere: q.Elsewhere, Submit: q.Submit}
+		var values filling.Values
+		values, err = v.Pages.Fill(ctx, page, what)
+		out = tellValues(values)
 	case "fill-new":
-		out, err = v.Pages.FillNew(
-			ctx,
-			page,
-			filling.NewPasswordRequest{Form: q.Form, Username: q.Username, Login: q.ID, Elsewhere: q.Elsewhere},
-		)
+		what := filling.NewPasswordRequest{Form: q.Form, Username: q.Username, Login: q.ID, Elsewhere: q.Elsewhere}
+		var values filling.Values
+		values, err = v.Pages.FillNew(ctx, page, what)
+		out = tellValues(values)
 	case "typed":
 		err = v.Prompts.Submitted(ctx, page, q.Form, secrets(q.Values))
 	case "take":
@@ -160,7 +161,7 @@ func copied(v *app.Vault, q request) (any, error) {
 	return map[string]string{"text": text}, nil
 }
 
-func problem(err error) any { return map[string]string{"error": err.Error()} }
+func problem(err error) any { return map[string]string{"error": wording.Error(err)} }
 
 // found is a login as the extension's window lists it.
 type found struct {

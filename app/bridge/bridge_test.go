@@ -238,11 +238,11 @@ func TestConnectedBrowserFills(t *testing.T) {
 	page := func(act, url, top string) map[string]any {
 		return map[string]any{"act": act, "id": id, "form": 9, "url": url, "top": top, "tab": "1", "snapshot": snapshot}
 	}
-	var view filling.PageView
+	var view toldPage
 	code, _ := e.ask(page("look", "https://lanternfish.example/in", "https://lanternfish.example/in"), &view)
 	require.Equal(t, 200, code)
 	require.Len(t, view.Menus[1].Lines, 1)
-	var values filling.Values
+	var values toldValues
 	e.ask(page("fill", "https://lanternfish.example/in", "https://lanternfish.example/in"), &values)
 	assert.Equal(
 		t,
@@ -265,9 +265,11 @@ func TestConnectedBrowserFills(t *testing.T) {
 		e.ask(page("fill", p[0], p[1]), &refused)
 		assert.Contains(t, refused.Error, "doesn't belong", name)
 		assert.Empty(t, refused.Fills, name)
-		var view filling.PageView
+		var view toldPage
 		e.ask(page("look", p[0], p[1]), &view)
-		assert.Empty(t, view.Offers, name)
+		for _, m := range view.Menus {
+			assert.Empty(t, m.Lines, name)
+		}
 	}
 
 	// A frame in another site's page: nothing until the user was told whose it is, and said yes.

@@ -2,8 +2,6 @@ package filling
 
 import (
 	"context"
-	"strings"
-	"unicode"
 
 	"redlocket/app/reauth"
 	"redlocket/app/records"
@@ -13,13 +11,10 @@ import (
 
 // Alarm says that a page imitates a kept site.
 type Alarm struct {
-	ID    string      `json:"id"`
-	Title string      `json:"title"`
-	Kept  string      `json:"kept"`
-	URL   string      `json:"url"` // where the kept login signs in
-	Why   string      `json:"why"`
-	Here  []site.Part `json:"here"`
-	There []site.Part `json:"there"`
+	ID    string `json:"id"`
+	Title string `json:"title"`
+	URL   string `json:"url"` // where the kept login signs in
+	site.Likeness
 }
 
 // mostAlarms bounds how many addresses are remembered as looked into.
@@ -65,58 +60,7 @@ func (m *matcher) imitates(url string) *Alarm {
 			to = a.URL
 		}
 	}
-	return &Alarm{ID: it.ID, Title: it.Title, Kept: l.Kept, URL: to, Why: why(l), Here: l.Here, There: l.There}
-}
-
-// why says how a page imitates a kept site.
-func why(l site.Likeness) string {
-	ending := func(parts []site.Part) string { return parts[len(parts)-1].Text }
-	switch l.Trick {
-	case site.TrickInFront:
-		return "The name stands in front, but what counts is the end: this page belongs to " + l.Domain + "."
-	case site.TrickInPath:
-		return "The name stands in the path, behind the address that counts: this page belongs to " + l.Domain + "."
-	case site.TrickEnding:
-		return "The same name with another ending: " + ending(l.Here) + " in place of " + ending(l.There) + "."
-	case site.TrickScript:
-		return "Letters were replaced by those of another script that look the same; " +
-			"the browser’s own name for it is " + l.Domain + "."
-	case site.TrickLetters:
-		words := "Letters were replaced by others that look like them"
-		if l.Letter == 0 {
-			return words + "."
-		}
-		// Named, because they may look the same in whatever letters they are shown.
-		return words + ": " + called(l.Letter) + " in place of " + called(l.InPlace) + "."
-	case site.TrickPunctuation:
-		return "The dots and hyphens stand in other places."
-	case site.TrickHyphens:
-		return "The hyphens stand in other places."
-	case site.TrickAddition:
-		return "The name has something added to it."
-	}
-	return "It is spelt almost the same."
-}
-
-// called names a character.
-func called(r rune) string {
-	switch {
-	case r >= '0' && r <= '9':
-		return "the digit " + string(r)
-	case r >= 'a' && r <= 'z':
-		return "the letter " + strings.ToUpper(string(r))
-	case r == '-':
-		return "a hyphen"
-	}
-	for name, table := range unicode.Scripts {
-		if name != "Common" && name != "Inherited" && unicode.Is(table, r) {
-			if name == "Latin" {
-				return "the accented letter " + strings.ToUpper(string(r))
-			}
-			return "a " + strings.ReplaceAll(name, "_", " ") + " letter"
-		}
-	}
-	return "another character"
+	return &Alarm{ID: it.ID, Title: it.Title, URL: to, Likeness: l}
 }
 
 // Vouch adds a page's address to a login, although it looks like an imitation: the user says

@@ -14,7 +14,7 @@ import (
 // Values is what a fill hands out: by field, what to type.
 type Values struct {
 	Fills  []FieldValue    `json:"fills"`
-	Missed []autofill.Miss `json:"missed"`           // fields that should have got something
+	Missed []autofill.Miss `json:"-"`                // fields that should have got something
 	Copy   string          `json:"copy,omitempty"`   // a one-time code, for the page that comes next
 	Clear  int             `json:"clear,omitempty"`  // when it is cleared again, in seconds; 0 for never
 	Submit bool            `json:"submit,omitempty"` // the form is to be sent
@@ -152,9 +152,6 @@ func (s *Pages) valuesOf(e vault.Entry, p Page, reading autofill.Reading, part P
 func planned(p Page, r autofill.Reading, values autofill.Values) Values {
 	fills, missed := autofill.Plan(p.Snapshot, r, values)
 	out := Values{Fills: []FieldValue{}, Missed: missed}
-	if missed == nil {
-		out.Missed = []autofill.Miss{}
-	}
 	for _, f := range fills {
 		out.Fills = append(out.Fills, FieldValue{f.Field, string(f.Role), f.Value.Reveal()})
 	}

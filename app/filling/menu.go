@@ -8,25 +8,50 @@ import (
 )
 
 // Menu is what is offered at one field of a page. The extension draws it and does what is
-// pressed; what is in it is decided here.
+// pressed; what is in it is decided here, and put into words by the bridge.
 type Menu struct {
-	NoClasp   bool       `json:"noClasp,omitempty"`   // it opens, but no clasp is drawn in the field
-	Group     string     `json:"group,omitempty"`     // fields of one group share a mark
-	Elsewhere string     `json:"elsewhere,omitempty"` // the other site that its user has to agree to first
-	Framed    bool       `json:"framed,omitempty"`    // the frame belongs to it, not the form's target
-	Say       string     `json:"say,omitempty"`
-	Lines     []MenuLine `json:"lines"` // one below the other
-	Acts      []MenuLine `json:"acts"`  // side by side at the foot
+	NoClasp   bool   // it opens, but no clasp is drawn in the field
+	Group     string // fields of one group share a mark
+	Elsewhere string // the other site that its user has to agree to first
+	Framed    bool   // the frame belongs to it, not the form's target
+	Topic     Topic
+	Account   string     // that TopicNewFor is about
+	Lines     []MenuLine // one below the other
+	Acts      []MenuLine // side by side at the foot
 }
+
+// Topic is what a menu is about; empty where its lines say it.
+type Topic string
+
+// The topics.
+const (
+	TopicCardCode Topic = "card code" // the security code, which is filled by a press of its own
+	TopicCode     Topic = "code"      // one-time codes
+	TopicNothing  Topic = "nothing"   // why nothing is offered: see [PageView]
+	TopicNewOf    Topic = "new of"    // a new password for one of several accounts
+	TopicNew      Topic = "new"       // a new password for a new account
+	TopicNewFor   Topic = "new for"   // a new password for an account
+)
 
 // MenuLine is one thing that can be pressed.
 type MenuLine struct {
-	Text string `json:"text"`
-	Note string `json:"note,omitempty"` // beside it, quieter
-	Do   Do     `json:"do"`
-	ID   string `json:"id,omitempty"`
-	Part Part   `json:"part,omitempty"`
+	Name   string // of an item, or a user name; empty for acts that have no item
+	Beside string // what stands beside it, quieter: a folder, or what tells an item from others
+	State  PasswordState
+	Do     Do
+	ID     string
+	Part   Part
 }
+
+// PasswordState says which of an account's passwords a line fills, where that isn't clear.
+type PasswordState string
+
+// The states.
+const (
+	PasswordJoining PasswordState = "joining" // of a sign-up that the site hasn't confirmed
+	PasswordPresent PasswordState = "present" // the one until now
+	PasswordStaged  PasswordState = "staged"  // the new one, not confirmed yet
+)
 
 // Do says what pressing a line does.
 type Do string
@@ -64,12 +89,6 @@ func menus(view *PageView, maxLength map[int]int, names []string) map[int]*Menu 
 			if m.Elsewhere == "" {
 				m.Elsewhere = form.Elsewhere
 			}
-			if m.Lines == nil {
-				m.Lines = []MenuLine{}
-			}
-			if m.Acts == nil {
-				m.Acts = []MenuLine{}
-			}
 			out[field] = m
 		}
 	}
@@ -90,7 +109,7 @@ func menuFor(view *PageView, form FormView, role autofill.Role, names []string) 
 	case role == autofill.CardCode:
 		m := itemsMenu(view.Cards, PartSafety, "")
 		if m != nil {
-			m.Say = "The security code is filled by a press of its own."
+			m.Topic = TopicCardCode
 		}
 		return m
 	case role.Card():
@@ -110,16 +129,16 @@ func itemsMenu(items []Offer, part Part, group string) *Menu {
 	}
 	m := &Menu{Group: group}
 	for _, o := range items {
-		m.Lines = append(m.Lines, MenuLine{Text: o.Title, Note: o.Username, Do: DoFill, ID: o.ID, Part: part})
+		m.Lines = append(m.Lines, MenuLine{Name: o.Title, Beside: o.Username, Do: DoFill, ID: o.ID, Part: part})
 	}
 	return m
 }
 
 func codeMenu(offers []Offer) *Menu {
-	m := &Menu{Say: "One-time code of"}
+	m := &Menu{Topic: TopicCode}
 	for _, o := range offers {
 		if o.Code {
-			m.Lines = append(m.Lines, MenuLine{Text: o.name(), Note: o.Folder, Do: DoFill, ID: o.ID, Part: PartCode})
+			m.Lines = append(m.Lines, MenuLine{Name: o.name(), Beside: o.Folder, Do: DoFill, ID: o.ID, Part: PartCode})
 		}
 	}
 	if len(m.Lines) == 0 {
@@ -138,19 +157,19 @@ func (o Offer) name() string {
 
 // loginMenu offers the accounts of the site. Where a new password waits for the site, both are.
 func loginMenu(view *PageView) *Menu {
-	if len(view.Offers) == 0 && view.Why == "" {
+	if len(view.Offers) == 0 && view.Nothing == "" {
 		return nil
 	}
-	m := &Menu{Acts: []MenuLine{{Text: "Find another", Do: DoFind}}}
+	m := &Menu{Acts: []MenuLine{{Do: DoFind}}}
 	for _, o := range view.Offers {
-		line := MenuLine{Text: o.name(), Note: o.Folder, Do: DoFill, ID: o.ID, Part: PartLogin}
+		line := MenuLine{Name: o.name(), Beside: o.Folder, Do: DoFill, ID: o.ID, Part: PartLogin}
 		switch {
 		case o.Joining:
-			line.Note = "not confirmed yet"
+			line.State = PasswordJoining
 		case o.Staged:
-			line.Note = "the password until now"
+			line.State = PasswordPresent
 			fresh := line
-			fresh.Note, fresh.Part = "the new one, not confirmed yet", PartStaged
+			fresh.State, fresh.Part = PasswordStaged, PartStaged
 			m.Lines = append(m.Lines, line, fresh)
 			continue
 		}
@@ -158,9 +177,11 @@ func loginMenu(view *PageView) *Menu {
 	}
 	switch len(view.Offers) {
 	case 0:
-		m.Say = view.Why
+		if view.Nothing != "" {
+			m.Topic = TopicNothing
+		}
 	case 1:
-		m.Acts = append(m.Acts, MenuLine{Text: "Details", Do: DoDetails, ID: view.Offers[0].ID})
+		m.Acts = append(m.Acts, MenuLine{Do: DoDetails, ID: view.Offers[0].ID})
 	}
 	return m
 }
@@ -170,18 +191,18 @@ func loginMenu(view *PageView) *Menu {
 func newPasswordMenu(view *PageView, form FormView) *Menu {
 	change := form.Kind == autofill.Change || form.Kind == autofill.Reset
 	if change && len(view.Offers) > 1 {
-		m := &Menu{Say: "Make a new password for"}
+		m := &Menu{Topic: TopicNewOf}
 		for _, o := range view.Offers {
-			m.Lines = append(m.Lines, MenuLine{Text: o.name(), Note: o.Folder, Do: DoFillNew, ID: o.ID})
+			m.Lines = append(m.Lines, MenuLine{Name: o.name(), Beside: o.Folder, Do: DoFillNew, ID: o.ID})
 		}
 		return m
 	}
-	act := MenuLine{Text: "Make and fill it", Do: DoFillNew}
-	m := &Menu{Say: "A new password, made for this site and kept until you decide."}
+	act := MenuLine{Do: DoFillNew}
+	m := &Menu{Topic: TopicNew}
 	if change && len(view.Offers) == 1 {
 		o := view.Offers[0]
 		act.ID = o.ID
-		m.Say = "A new password for " + o.name() + ". The present one stays at hand until the site has accepted it."
+		m.Topic, m.Account = TopicNewFor, o.name()
 	}
 	m.Acts = []MenuLine{act}
 	return m
@@ -191,11 +212,11 @@ func newPasswordMenu(view *PageView, form FormView) *Menu {
 func namesMenu(view *PageView, form FormView, names []string) *Menu {
 	m := &Menu{}
 	for _, name := range names[:min(len(names), mostNames)] {
-		m.Lines = append(m.Lines, MenuLine{Text: name, Do: DoType})
+		m.Lines = append(m.Lines, MenuLine{Name: name, Do: DoType})
 	}
 	if form.Details {
 		for _, o := range view.People[:min(len(view.People), 2)] {
-			m.Acts = append(m.Acts, MenuLine{Text: "All of " + o.Title, Do: DoFill, ID: o.ID, Part: PartDetails})
+			m.Acts = append(m.Acts, MenuLine{Name: o.Title, Do: DoFill, ID: o.ID, Part: PartDetails})
 		}
 	}
 	if len(m.Lines)+len(m.Acts) == 0 {

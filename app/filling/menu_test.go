@@ -1,6 +1,7 @@
 package filling
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -19,7 +20,7 @@ func formOf(kind autofill.Kind, roles ...autofill.Role) FormView {
 
 func texts(lines []MenuLine) (out []string) {
 	for _, l := range lines {
-		out = append(out, string(l.Do)+" "+l.Text)
+		out = append(out, strings.TrimSpace(string(l.Do)+" "+l.Name+" "+string(l.State)))
 	}
 	return out
 }
@@ -37,7 +38,7 @@ func TestMenus(t *testing.T) {
 		role  autofill.Role
 		view  PageView
 		kind  autofill.Kind
-		say   string
+		topic Topic
 		lines []string
 		acts  []string
 		none  bool
@@ -45,31 +46,31 @@ func TestMenus(t *testing.T) {
 		{
 			name: "two accounts", role: autofill.Username, kind: autofill.SignIn,
 			view:  PageView{Offers: []Offer{marensOffer, wrensOffer}},
-			lines: []string{"fill maren", "fill wren"}, acts: []string{"find Find another"},
+			lines: []string{"fill maren", "fill wren"}, acts: []string{"find"},
 		},
 		{
 			name: "one account leads to its sheet", role: autofill.CurrentPassword, kind: autofill.SignIn,
 			view:  PageView{Offers: []Offer{wrensOffer}},
-			lines: []string{"fill wren"}, acts: []string{"find Find another", "details Details"},
+			lines: []string{"fill wren"}, acts: []string{"find", "details"},
 		},
 		{
-			name: "none, and why", role: autofill.Username, kind: autofill.SignIn, view: PageView{Why: "no https"},
-			say: "no https", acts: []string{"find Find another"},
+			name: "none, and why", role: autofill.Username, kind: autofill.SignIn, view: PageView{Nothing: NothingNoHTTPS},
+			topic: TopicNothing, acts: []string{"find"},
 		},
 		{name: "none, and nothing to say", role: autofill.Username, kind: autofill.SignIn, none: true},
 		{
 			name: "a password that waits stands beside the present one", role: autofill.CurrentPassword,
 			kind: autofill.SignIn, view: PageView{Offers: []Offer{staged}},
-			lines: []string{"fill maren", "fill maren"}, acts: []string{"find Find another", "details Details"},
+			lines: []string{"fill maren present", "fill maren staged"}, acts: []string{"find", "details"},
 		},
 		{
 			name: "a sign-up that waits has one password", role: autofill.CurrentPassword, kind: autofill.SignIn,
 			view:  PageView{Offers: []Offer{signedUp}},
-			lines: []string{"fill maren"}, acts: []string{"find Find another", "details Details"},
+			lines: []string{"fill maren joining"}, acts: []string{"find", "details"},
 		},
 		{
 			name: "codes of those that have one", role: autofill.OneTimeCode, kind: autofill.CodeForm,
-			view: PageView{Offers: []Offer{marensOffer, wrensOffer}}, say: "One-time code of",
+			view: PageView{Offers: []Offer{marensOffer, wrensOffer}}, topic: TopicCode,
 			lines: []string{"fill maren"},
 		},
 		{
@@ -78,12 +79,12 @@ func TestMenus(t *testing.T) {
 		},
 		{
 			name: "a new password at a sign-up", role: autofill.NewPassword, kind: autofill.SignUp,
-			view: PageView{Offers: []Offer{marensOffer}},
-			say:  "A new password, made for this site and kept until you decide.", acts: []string{"fill-new Make and fill it"},
+			view:  PageView{Offers: []Offer{marensOffer}},
+			topic: TopicNew, acts: []string{"fill-new"},
 		},
 		{
 			name: "a change for one of two", role: autofill.NewPassword, kind: autofill.Change,
-			view: PageView{Offers: []Offer{marensOffer, wrensOffer}}, say: "Make a new password for",
+			view: PageView{Offers: []Offer{marensOffer, wrensOffer}}, topic: TopicNewOf,
 			lines: []string{"fill-new maren", "fill-new wren"},
 		},
 		{
@@ -92,8 +93,8 @@ func TestMenus(t *testing.T) {
 		},
 		{
 			name: "a card's code by itself", role: autofill.CardCode, kind: autofill.Other,
-			view: PageView{Cards: []Offer{{ID: "c", Title: "Gullwing Visa"}}},
-			say:  "The security code is filled by a press of its own.", lines: []string{"fill Gullwing Visa"},
+			view:  PageView{Cards: []Offer{{ID: "c", Title: "Gullwing Visa"}}},
+			topic: TopicCardCode, lines: []string{"fill Gullwing Visa"},
 		},
 		{name: "no card", role: autofill.CardNumber, kind: autofill.Other, none: true},
 		{
@@ -110,7 +111,7 @@ func TestMenus(t *testing.T) {
 				return
 			}
 			require.NotNil(t, m)
-			assert.Equal(t, c.say, m.Say)
+			assert.Equal(t, c.topic, m.Topic)
 			assert.Equal(t, c.lines, texts(m.Lines))
 			assert.Equal(t, c.acts, texts(m.Acts))
 		})

@@ -103,19 +103,29 @@ type FormView struct {
 	Typed     []int  `json:"typed"` // fields whose values are wanted once the form is sent
 }
 
+// Nothing is why a page gets no offer although its user might expect one.
+type Nothing string
+
+// The reasons.
+const (
+	NothingAsked   Nothing = "asked"    // the user asked that nothing be offered at the site
+	NothingNoHTTPS Nothing = "no https" // the logins kept for the site are for https only
+)
+
 // PageView is what the extension gets to know of a page.
 type PageView struct {
 	Readings []FormView    `json:"readings"`
-	Menus    map[int]*Menu `json:"menus"` // what is offered, by field
+	Menus    map[int]*Menu `json:"-"` // what is offered, by field
 	Key      *KeyFill      `json:"key,omitempty"`
 	Offers   []Offer       `json:"-"`
 	Cards    []Offer       `json:"-"`
 	People   []Offer       `json:"-"`
-	Why      string        `json:"why,omitempty"`    // why nothing is offered
+	Nothing  Nothing       `json:"-"`                // why nothing is offered
+	Domain   string        `json:"-"`                // of the page
 	Framed   string        `json:"framed,omitempty"` // the frame's site, in a page of another one
 	Slip     *SavePrompt   `json:"slip,omitempty"`
 	Up       bool          `json:"up,omitempty"` // the page around this frame has a prompt to show
-	Alarm    *Alarm        `json:"alarm,omitempty"`
+	Alarm    *Alarm        `json:"-"`
 	Go       *FillNow      `json:"go,omitempty"`
 }
 
@@ -130,7 +140,10 @@ type Pages struct {
 // Read says what fits a page, whether it imitates a kept site, and whether a sign-in made on
 // the page before should be kept.
 func (s *Pages) Read(ctx context.Context, p Page) (PageView, error) {
-	out := PageView{Readings: []FormView{}, Menus: map[int]*Menu{}, Offers: []Offer{}, Framed: p.elsewhere()}
+	out := PageView{
+		Readings: []FormView{}, Menus: map[int]*Menu{}, Offers: []Offer{},
+		Framed: p.elsewhere(), Domain: site.Domain(p.URL),
+	}
 	readings := autofill.Read(p.Snapshot)
 	if !p.Frame {
 		var err error
@@ -138,7 +151,7 @@ func (s *Pages) Read(ctx context.Context, p Page) (PageView, error) {
 			return out, err
 		}
 	}
-	rule := s.core.Set.Sites.Rule(site.Domain(p.URL))
+	rule := s.core.Set.Sites.Rule(out.Domain)
 	if out.Framed == "" {
 		prompt, up, err := s.prompts.due(ctx, p, readings)
 		if err != nil {
@@ -156,7 +169,7 @@ func (s *Pages) Read(ctx context.Context, p Page) (PageView, error) {
 		return out, err
 	}
 	if rule.NoOffer {
-		out.Why = "You asked that nothing be offered at " + rule.Domain + "."
+		out.Nothing = NothingAsked
 		return out, nil
 	}
 	for _, r := range readings {
@@ -164,7 +177,7 @@ func (s *Pages) Read(ctx context.Context, p Page) (PageView, error) {
 	}
 	out.Offers = offersOf(items)
 	if len(items) == 0 {
-		out.Why = s.whyNothing(p.URL)
+		out.Nothing = s.whyNothing(p.URL)
 	}
 	if err := s.offerDetails(&out); err != nil {
 		return out, err
@@ -219,13 +232,13 @@ func (s *Pages) offerDetails(out *PageView) error {
 }
 
 // whyNothing says why a page gets no offer although the user might expect one.
-func (s *Pages) whyNothing(url string) string {
+func (s *Pages) whyNothing(url string) Nothing {
 	rest, plain := strings.CutPrefix(url, "http://")
 	if !plain {
 		return ""
 	}
 	if items, err := s.core.matching("https://" + rest); err == nil && len(items) > 0 {
-		return "This page came without https. The logins kept for this site are for https only, so none is offered."
+		return NothingNoHTTPS
 	}
 	return ""
 }

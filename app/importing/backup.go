@@ -175,7 +175,7 @@ func openBackup(r io.Reader, passphrase secret.Text) (*tar.Reader, error) {
 		return nil, ErrWrongPassphrase
 	}
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrBackupBroken, err)
+		return nil, fmt.Errorf("%w: %v", ErrBackupBroken, err)
 	}
 	return tar.NewReader(plain), nil
 }
@@ -196,13 +196,13 @@ func readBackup(
 			break
 		}
 		if err != nil {
-			return x, s, fmt.Errorf("%w: %w", ErrBackupBroken, err)
+			return x, s, fmt.Errorf("%w: %v", ErrBackupBroken, err)
 		}
 		switch rest, isFile := strings.CutPrefix(h.Name, backupFiles); {
 		case h.Name == backupItems:
 			b, err := io.ReadAll(io.LimitReader(in, MaxBackup))
 			if err != nil {
-				return x, s, fmt.Errorf("%w: %w", ErrBackupBroken, err)
+				return x, s, fmt.Errorf("%w: %v", ErrBackupBroken, err)
 			}
 			if x, err = transfer.ReadBackup(b); err != nil {
 				return x, s, err
@@ -232,7 +232,7 @@ func CheckBackup(r io.Reader, passphrase secret.Text) (Saved, error) {
 	_, s, err := readBackup(r, passphrase, func(x transfer.Export, id, _ string, r io.Reader) error {
 		sum := sha256.New()
 		if _, err := io.Copy(sum, r); err != nil {
-			return fmt.Errorf("%w: %w", ErrBackupBroken, err)
+			return fmt.Errorf("%w: %v", ErrBackupBroken, err)
 		}
 		for _, e := range x.Entries {
 			for _, f := range everyFile(e) {

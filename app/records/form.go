@@ -295,7 +295,7 @@ func (s *Items) titleFor(k vault.Kind, f *Form) string {
 	case vault.TypePerson:
 		return strings.TrimSpace(value("given-name") + " " + value("family-name"))
 	case vault.TypePaper:
-		return k.ChoiceLabel(vault.FieldPaper, value(vault.FieldPaper))
+		return k.ChoiceName(vault.FieldPaper, value(vault.FieldPaper))
 	case vault.TypeMembership:
 		return value(vault.FieldIssuer)
 	case vault.TypeWiFi:

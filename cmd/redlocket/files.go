@@ -20,6 +20,7 @@ import (
 	"redlocket/core/find"
 	"redlocket/core/secret"
 	"redlocket/core/transfer"
+	"redlocket/wording"
 )
 
 // The exit codes of the commands over files.
@@ -232,7 +233,7 @@ func runImport(ctx context.Context, o fileOptions, names []string, dry, keep boo
 	}
 	left := len(unread)
 	for _, f := range unread {
-		fmt.Fprintf(out, "not taken: %s\n", f.Error())
+		fmt.Fprintf(out, "not taken: %s: %s\n", f.Name, wording.Error(f.Err))
 	}
 	i.View(func(p *transfer.Plan, _ importing.State) { left += tell(out, p) })
 	if !dry {
@@ -267,7 +268,7 @@ func tell(out io.Writer, p *transfer.Plan) int {
 		fmt.Fprintln(out)
 	}
 	for _, b := range p.Broken {
-		fmt.Fprintf(out, "not used: %s, line %d: %s\n", p.Sources[b.Source].Name, b.Line, b.Reason)
+		fmt.Fprintf(out, "not used: %s, line %d: %s\n", p.Sources[b.Source].Name, b.Line, wording.Row(b.Why))
 	}
 	return len(p.Broken)
 }
@@ -341,7 +342,7 @@ line: --find 'folder=Bank' or --find 'gull kind=login'.`,
 // isn't understood, is an error: an empty file would look like all there is.
 func found(v *app.Vault, line string) ([]string, error) {
 	q := find.Parse(line)
-	if trouble := q.Trouble(); trouble != "" {
+	if trouble := wording.Query(q); trouble != "" {
 		return nil, errors.New(trouble)
 	}
 	book, err := v.Book.Find(q, 0)

@@ -15,6 +15,7 @@ import (
 
 	"redlocket/core/version"
 	"redlocket/practice"
+	"redlocket/wording"
 )
 
 // softMemory is what the collector aims to stay below, in bytes: an open vault of
@@ -26,7 +27,7 @@ func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	if err := root().ExecuteContext(ctx); err != nil {
-		fmt.Fprintln(os.Stderr, "redlocket:", err)
+		fmt.Fprintln(os.Stderr, "redlocket:", wording.Error(err))
 		os.Exit(exitCode(err))
 	}
 }

@@ -1,7 +1,7 @@
 package autofill
 
 import (
-	"fmt"
+	"cmp"
 	"regexp"
 	"strings"
 	"unicode/utf8"
@@ -16,12 +16,33 @@ type Fill struct {
 	Value secret.Text
 }
 
-// Miss is a field that should have got a value and didn't, with the reason in words.
+// Miss is a field that should have got a value and didn't.
 type Miss struct {
-	Field int    `json:"field"`
-	Label string `json:"label"`
-	Why   string `json:"why"`
+	Field int
+	Label string // what the page calls it
+	Why   MissReason
+	Most  int    // characters that the field takes, of MissTooLong; boxes, of MissBoxes
+	Has   int    // digits of the code, of MissBoxes
+	Text  string // that none of the choices is, of MissChoice
 }
+
+// MissReason is why a field got nothing.
+type MissReason string
+
+// The reasons.
+const (
+	MissLocked      MissReason = "locked"       // the page doesn't let it be changed
+	MissTooLong     MissReason = "too long"     // the value has more characters than the field takes
+	MissHidesTyping MissReason = "hides typing" // it has become a box for a password
+	MissShowsTyping MissReason = "shows typing" // it has become a box that shows what is typed
+	MissBoxes       MissReason = "boxes"        // a code has another number of digits than there are boxes
+	MissRoom        MissReason = "room"         // several boxes together are too short
+	MissUneven      MissReason = "uneven"       // a number doesn't come out even in several boxes
+	MissChoice      MissReason = "choice"       // none of the choices is it
+	MissMonth       MissReason = "month"        // none of the choices is the month
+	MissCountryCode MissReason = "country code" // the telephone number has none, and one is wanted
+	MissPattern     MissReason = "pattern"      // the page wants it written in another way
+)
 
 // Card is what a plan may fill of a payment card. Month is from 1, year has four
 // digits; 0 for unknown.
@@ -70,12 +91,9 @@ func (p *planner) put(f Field, role Role, value secret.Text) {
 	p.fills = append(p.fills, Fill{f.ID, role, value})
 }
 
-func (p *planner) miss(f Field, why string) {
-	label := strings.TrimSpace(f.Label)
-	if label == "" {
-		label = strings.TrimSpace(f.Name)
-	}
-	p.missed = append(p.missed, Miss{f.ID, label, why})
+func (p *planner) miss(f Field, m Miss) {
+	m.Field, m.Label = f.ID, cmp.Or(strings.TrimSpace(f.Label), strings.TrimSpace(f.Name))
+	p.missed = append(p.missed, m)
 }
 
 // pieces are the fields from i on that have the role, one after the other, as one value
@@ -99,7 +117,7 @@ func (p *planner) spread(boxes []Field, role Role, value string) {
 		room += f.MaxLength
 	}
 	if room < len(value) {
-		p.miss(boxes[0], "the boxes together are too short for it")
+		p.miss(boxes[0], Miss{Why: MissRoom})
 		return
 	}
 	for _, f := range boxes {
@@ -123,7 +141,7 @@ func (p *planner) plan(i int, f Field, role Role) {
 			return
 		}
 		if f.Type == "password" {
-			p.miss(f, "it is a box for a password now")
+			p.miss(f, Miss{Why: MissHidesTyping})
 			return
 		}
 	case Email:
@@ -142,10 +160,7 @@ func (p *planner) plan(i int, f Field, role Role) {
 				for _, b := range boxes {
 					p.done[b.ID] = true
 				}
-				p.miss(
-					f,
-					fmt.Sprintf("the code has %d digits, and there are %d boxes", len(value.Reveal()), len(boxes)),
-				)
+				p.miss(f, Miss{Why: MissBoxes, Has: len(value.Reveal()), Most: len(boxes)})
 				return
 			}
 			p.spread(boxes, role, value.Reveal())
@@ -164,11 +179,11 @@ func (p *planner) plan(i int, f Field, role Role) {
 	}
 	switch {
 	case f.Locked:
-		p.miss(f, "the page doesn’t let it be changed")
+		p.miss(f, Miss{Why: MissLocked})
 	case (role == CurrentPassword || role == NewPassword) && f.Type != "password" && !look(f).isPassword():
-		p.miss(f, "it isn’t a box for a password now")
+		p.miss(f, Miss{Why: MissShowsTyping})
 	case f.MaxLength > 0 && utf8.RuneCountInString(value.Reveal()) > f.MaxLength:
-		p.miss(f, fmt.Sprintf("it takes %d characters at most", f.MaxLength))
+		p.miss(f, Miss{Why: MissTooLong, Most: f.MaxLength})
 	default:
 		p.put(f, role, value)
 	}
@@ -180,9 +195,9 @@ func (p *planner) fits(f Field, role Role, value string) {
 	case value == "":
 		return
 	case f.Locked:
-		p.miss(f, "the page doesn’t let it be changed")
+		p.miss(f, Miss{Why: MissLocked})
 	case f.MaxLength > 0 && utf8.RuneCountInString(value) > f.MaxLength:
-		p.miss(f, fmt.Sprintf("it takes %d characters at most", f.MaxLength))
+		p.miss(f, Miss{Why: MissTooLong, Most: f.MaxLength})
 	default:
 		p.put(f, role, secret.New(value))
 	}
@@ -191,7 +206,7 @@ func (p *planner) fits(f Field, role Role, value string) {
 // pick chooses an option of a drop-down.
 func (p *planner) pick(f Field, role Role, wanted ...string) {
 	if f.Locked {
-		p.miss(f, "the page doesn’t let it be changed")
+		p.miss(f, Miss{Why: MissLocked})
 		return
 	}
 	if v, ok := choose(f.Options, wanted...); ok {
@@ -199,7 +214,7 @@ func (p *planner) pick(f Field, role Role, wanted ...string) {
 		return
 	}
 	if len(wanted) > 0 && wanted[0] != "" {
-		p.miss(f, "none of its choices is “"+wanted[0]+"”")
+		p.miss(f, Miss{Why: MissChoice, Text: wanted[0]})
 	}
 }
 

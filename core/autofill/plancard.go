@@ -62,7 +62,7 @@ func (p *planner) expiry(f Field, role Role, c *Card) {
 				return
 			}
 		}
-		p.miss(f, "none of its choices is month "+mm)
+		p.miss(f, Miss{Why: MissMonth, Text: mm})
 	case role == CardYear && f.Type == "select":
 		p.pick(f, role, yyyy, yy)
 	case role == CardMonth:

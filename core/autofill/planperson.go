@@ -105,7 +105,7 @@ func (p *planner) telephone(i int, f Field, role Role) {
 	case TelCountry:
 		switch {
 		case t.code == "":
-			p.miss(f, "the telephone number has no country code")
+			p.miss(f, Miss{Why: MissCountryCode})
 		case f.Type == "select":
 			p.dialCode(f, t.code)
 		default:
@@ -133,7 +133,7 @@ func (p *planner) telephone(i int, f Field, role Role) {
 			text = t.trunk + t.rest
 		}
 		if f.Pattern != "" && !matches(f.Pattern, text) {
-			p.miss(f, "the page wants the number written in another way")
+			p.miss(f, Miss{Why: MissPattern})
 			return
 		}
 		p.fits(f, role, text)
@@ -162,7 +162,7 @@ func (p *planner) dialCode(f Field, code string) {
 		}
 	}
 	if best == "" {
-		p.miss(f, "none of its choices is +"+code)
+		p.miss(f, Miss{Why: MissChoice, Text: "+" + code})
 		return
 	}
 	p.put(f, TelCountry, secret.New(best))
@@ -202,7 +202,7 @@ func (p *planner) telephonePieces(i int, f Field, role Role, t telephone) {
 		}
 		return
 	}
-	p.miss(f, "the number doesn’t come out even in these boxes")
+	p.miss(f, Miss{Why: MissUneven})
 }
 
 func (p *planner) birthday(f Field, role Role, day string) {
@@ -223,7 +223,7 @@ func (p *planner) birthday(f Field, role Role, day string) {
 				return
 			}
 		}
-		p.miss(f, "none of its choices is month "+mm)
+		p.miss(f, Miss{Why: MissMonth, Text: mm})
 	case f.Type == "select":
 		text := map[Role]string{BirthDay: dd, BirthYear: yyyy}[role]
 		p.pick(f, role, text, strings.TrimLeft(text, "0"))

@@ -202,7 +202,7 @@ func TestPlan(t *testing.T) {
 	assert.Len(t, fills, 1)
 	assert.Equal(
 		t,
-		[]Miss{{1, "", "it takes 3 characters at most"}},
+		[]Miss{{Field: 1, Why: MissTooLong, Most: 3}},
 		missed,
 		"too short a box is named, not filled by half",
 	)

@@ -38,8 +38,8 @@ const Format = "red-locket-sites/1"
 const (
 	MaxBytes = 512 << 10
 	MaxSites = 5000
-	maxEach  = 20  // domains, names or apps of a site
-	maxText  = 200 // characters of a name
+	MaxEach  = 20  // domains, names or apps of a site
+	MaxText  = 200 // characters of a name
 )
 
 // Site is what a directory knows of one site.
@@ -70,36 +70,67 @@ func Shipped() []Site {
 	return sites
 }
 
+// The errors of [Parse].
+var (
+	ErrTooLarge = errors.New("the list is larger than MaxBytes")
+	ErrNotAList = errors.New("not a list of sites")
+	ErrFormat   = errors.New("a list of another format")
+	ErrTooMany  = errors.New("the list has more than MaxSites sites")
+
+	// Those of one site stand in a [SiteError].
+	ErrName     = errors.New("the name is missing or too long")
+	ErrNoDomain = errors.New("no domain")
+	ErrTooMuch  = errors.New("more domains, aliases or apps than MaxEach")
+	ErrHost     = errors.New("a host, not a domain")
+	ErrForeign  = errors.New("an address outside of the site's domains")
+	ErrTaken    = errors.New("the domain of another site")
+)
+
+// SiteError says which site of a list is wrong, and with which of its values.
+type SiteError struct {
+	Number int    // in the list, from 1; 0 for one that stands alone
+	Name   string // of the site
+	Text   string // the value
+	Other  string // the domain of ErrHost, the site that has the domain of ErrTaken
+	Err    error
+}
+
+func (e *SiteError) Error() string {
+	return fmt.Sprintf("site %d (%q), %q: %v", e.Number, e.Name, e.Text, e.Err)
+}
+
+func (e *SiteError) Unwrap() error { return e.Err }
+
 // Parse reads a list. An error names the site that is wrong with it; nothing of a
 // list with an error is used.
 func Parse(b []byte) ([]Site, error) {
 	if len(b) > MaxBytes {
-		return nil, fmt.Errorf("the list of sites is larger than %d KB", MaxBytes>>10)
+		return nil, ErrTooLarge
 	}
 	var l list
 	d := json.NewDecoder(bytes.NewReader(b))
 	d.DisallowUnknownFields()
 	if err := d.Decode(&l); err != nil {
-		return nil, fmt.Errorf("this isn’t a list of sites: %w", err)
+		return nil, fmt.Errorf("%w: %w", ErrNotAList, err)
 	}
 	if d.More() {
-		return nil, errors.New("this isn’t a list of sites: something follows it")
+		return nil, ErrNotAList
 	}
 	if l.Format != Format {
-		return nil, fmt.Errorf("this isn’t a list of sites: its format should be %q", Format)
+		return nil, ErrFormat
 	}
 	if len(l.Sites) > MaxSites {
-		return nil, fmt.Errorf("the list has more than %d sites", MaxSites)
+		return nil, ErrTooMany
 	}
 	owner := map[string]string{}
 	for i := range l.Sites {
 		s := &l.Sites[i]
 		if err := s.check(); err != nil {
-			return nil, fmt.Errorf("site %d (%q): %w", i+1, s.Name, err)
+			return nil, &SiteError{Number: i + 1, Name: s.Name, Err: err}
 		}
 		for _, d := range s.Domains {
 			if other, twice := owner[d]; twice {
-				return nil, fmt.Errorf("site %d (%q): %s belongs to %q already", i+1, s.Name, d, other)
+				return nil, &SiteError{Number: i + 1, Name: s.Name, Text: d, Other: other, Err: ErrTaken}
 			}
 			owner[d] = s.Name
 		}
@@ -116,22 +147,22 @@ func Encode(sites []Site) ([]byte, error) {
 }
 
 func (s *Site) check() error {
-	if s.Name = strings.TrimSpace(s.Name); s.Name == "" || utf8.RuneCountInString(s.Name) > maxText {
-		return errors.New("it needs a name of 200 characters at most")
+	if s.Name = strings.TrimSpace(s.Name); s.Name == "" || utf8.RuneCountInString(s.Name) > MaxText {
+		return ErrName
 	}
 	if len(s.Domains) == 0 {
-		return errors.New("it needs a domain")
+		return ErrNoDomain
 	}
-	if len(s.Domains) > maxEach || len(s.Aliases) > maxEach || len(s.Apps) > maxEach {
-		return fmt.Errorf("it has more than %d domains, names or apps", maxEach)
+	if len(s.Domains) > MaxEach || len(s.Aliases) > MaxEach || len(s.Apps) > MaxEach {
+		return ErrTooMuch
 	}
 	for i, d := range s.Domains {
 		clean, err := site.Clean(d)
 		if err != nil {
-			return fmt.Errorf("domain %q: %w", d, err)
+			return &SiteError{Text: d, Err: err}
 		}
 		if s.Domains[i] = site.Host(clean); site.Domain(clean) != s.Domains[i] {
-			return fmt.Errorf("%s is a host of %s; give the domain itself", s.Domains[i], site.Domain(clean))
+			return &SiteError{Text: s.Domains[i], Other: site.Domain(clean), Err: ErrHost}
 		}
 	}
 	for _, a := range []*string{&s.SignIn, &s.Change} {
@@ -140,10 +171,10 @@ func (s *Site) check() error {
 		}
 		clean, err := site.Clean(*a)
 		if err != nil {
-			return fmt.Errorf("address %q: %w", *a, err)
+			return &SiteError{Text: *a, Err: err}
 		}
 		if *a = clean; !slices.Contains(s.Domains, site.Domain(clean)) {
-			return fmt.Errorf("%s is none of its domains", site.Domain(clean))
+			return &SiteError{Text: site.Domain(clean), Err: ErrForeign}
 		}
 	}
 	_, err := s.Rules.Options(generator.Default())

@@ -2,6 +2,7 @@ package directory
 
 import (
 	"encoding/json"
+	"errors"
 	"os"
 	"strings"
 	"testing"
@@ -9,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"redlocket/core/generator"
 	"redlocket/core/vault"
 )
 
@@ -77,21 +79,23 @@ func TestMatches(t *testing.T) {
 }
 
 func TestBadLists(t *testing.T) {
-	for text, want := range map[string]string{
-		``: "EOF", `[]`: "list of sites", `{"format":"other","sites":[]}`: "format",
-		`{"format":"red-locket-sites/1","sites":[],"x":1}`:                                                                    "unknown field",
-		`{"format":"red-locket-sites/1","sites":[]}{}`:                                                                        "follows",
-		`{"format":"red-locket-sites/1","sites":[{"name":"","domains":["a.example"]}]}`:                                       "name",
-		`{"format":"red-locket-sites/1","sites":[{"name":"A","domains":[]}]}`:                                                 "domain",
-		`{"format":"red-locket-sites/1","sites":[{"name":"A","domains":["www.a.example"]}]}`:                                  "host of a.example",
-		`{"format":"red-locket-sites/1","sites":[{"name":"A","domains":["a.example"],"sign_in":"https://b.example/"}]}`:       "none of its domains",
-		`{"format":"red-locket-sites/1","sites":[{"name":"A","domains":["a.example"]},{"name":"B","domains":["a.example"]}]}`: "belongs to",
-		`{"format":"red-locket-sites/1","sites":[{"name":"A","domains":["a.example"],"rules":"minlength: x"}]}`:               "rule",
+	for text, want := range map[string]error{
+		``: ErrNotAList, `[]`: ErrNotAList, `{"format":"other","sites":[]}`: ErrFormat,
+		`{"format":"red-locket-sites/1","sites":[],"x":1}`:                                                                    ErrNotAList,
+		`{"format":"red-locket-sites/1","sites":[]}{}`:                                                                        ErrNotAList,
+		`{"format":"red-locket-sites/1","sites":[{"name":"","domains":["a.example"]}]}`:                                       ErrName,
+		`{"format":"red-locket-sites/1","sites":[{"name":"A","domains":[]}]}`:                                                 ErrNoDomain,
+		`{"format":"red-locket-sites/1","sites":[{"name":"A","domains":["www.a.example"]}]}`:                                  ErrHost,
+		`{"format":"red-locket-sites/1","sites":[{"name":"A","domains":["a.example"],"sign_in":"https://b.example/"}]}`:       ErrForeign,
+		`{"format":"red-locket-sites/1","sites":[{"name":"A","domains":["a.example"]},{"name":"B","domains":["a.example"]}]}`: ErrTaken,
+		`{"format":"red-locket-sites/1","sites":[{"name":"A","domains":["a.example"],"rules":"minlength: x"}]}`:               nil,
 		`{"format":"red-locket-sites/1","sites":[` + strings.Repeat(`{"name":"A","domains":["a.example"]},`,
-			20000) + `{}` + `]}`: "larger",
+			20000) + `{}` + `]}`: ErrTooLarge,
 	} {
 		_, err := Parse([]byte(text))
-		assert.ErrorContains(t, err, want, text[:min(len(text), 120)])
+		require.Error(t, err)
+		var rule *generator.RuleError
+		assert.True(t, want == nil && errors.As(err, &rule) || errors.Is(err, want), text[:min(len(text), 120)])
 	}
 }
 

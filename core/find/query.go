@@ -1,7 +1,6 @@
 package find
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 	"unicode"
@@ -46,23 +45,11 @@ func (n Narrow) String() string {
 	return n.By + op + n.Value
 }
 
-// State is something that may be so of an item.
-type State struct{ Name, Words string }
-
-// States are the states that can be asked for.
-func States() []State {
-	return []State{
-		{"pinned", "pinned"},
-		{"archived", "in the archive"},
-		{"no-password", "without a password"},
-		{"never-used", "never used on this device"},
-		{"reused", "with a password used elsewhere too"},
-		{"suspect", "that may be there twice"},
-		{"staged", "whose new password waits"},
-		{"undecided", "undecided"},
-		{"code", "with one-time codes"},
-		{"file", "with files"},
-		{"runs-out", "that expire soon"},
+// States are what may be so of an item, and can be asked for.
+func States() []string {
+	return []string{
+		"pinned", "archived", "no-password", "never-used", "reused", "suspect", "staged", "undecided", "code", "file",
+		"runs-out",
 	}
 }
 
@@ -113,7 +100,7 @@ func (n *Narrow) known() bool {
 	switch n.By {
 	case "":
 		n.Value = strings.ToLower(n.Value)
-		return slices.ContainsFunc(States(), func(s State) bool { return s.Name == n.Value })
+		return slices.Contains(States(), n.Value)
 	case "kind":
 		n.Value = strings.ToLower(n.Value)
 		return slices.ContainsFunc(vault.Kinds(), func(k vault.Kind) bool { return string(k.Type) == n.Value })
@@ -149,17 +136,6 @@ func (q Query) Turn(n Narrow) string {
 		out = append(out, n.String())
 	}
 	return strings.Join(out, " ")
-}
-
-// Trouble says in words what of the query wasn't understood; empty if all was.
-func (q Query) Trouble() string {
-	if len(q.Strange) == 0 {
-		return ""
-	}
-	return fmt.Sprintf(
-		"“%s” narrows nothing: before = stands kind, folder or tag, or after it alone a state like pinned.",
-		q.Strange[0],
-	)
 }
 
 // fits reports whether an item is within the query's filters.

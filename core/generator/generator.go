@@ -61,10 +61,12 @@ func Default() Options {
 
 // The errors of options that can't be met.
 var (
-	ErrLength = fmt.Errorf("the length must be from %d to %d", MinLength, MaxLength)
-	ErrKinds  = errors.New("choose at least one kind of character")
-	ErrRun    = errors.New("no password within these rules was found; allow more kinds of characters")
-	ErrLeast  = errors.New("the least numbers of digits and symbols don't fit into the length")
+	ErrLength  = errors.New("the length is out of bounds")
+	ErrKinds   = errors.New("no kind of character is allowed")
+	ErrRun     = errors.New("no password within these rules was found")
+	ErrLeast   = errors.New("the least numbers don't fit into the length")
+	ErrWords   = errors.New("the number of words is out of bounds")
+	ErrSayable = errors.New("the length of an easily said password is out of bounds")
 )
 
 // Check reports why the options can't be met, if they can't.
@@ -186,11 +188,18 @@ func draw(rand io.Reader, o Options, quotas []quota, all string) (string, error)
 	return string(out), nil
 }
 
+// The limits of a passphrase, in words, and of an easily said password, in characters.
+const (
+	MinWords   = 3
+	MaxWords   = 12
+	MinSayable = 8
+)
+
 // Passphrase makes a phrase of n words (3 to 12) with the separator between
 // them; 12.9 bits a word.
 func Passphrase(rand io.Reader, n int, separator string) (secret.Text, error) {
-	if n < 3 || n > 12 {
-		return secret.Text{}, errors.New("a passphrase has from 3 to 12 words")
+	if n < MinWords || n > MaxWords {
+		return secret.Text{}, ErrWords
 	}
 	list := keys.WordList()
 	words := make([]string, n)
@@ -229,8 +238,8 @@ const (
 // Pronounceable makes a password of syllables that can be said, in groups with a digit after
 // each, its first letter a capital. Length is from 8 characters; about 3 bits each.
 func Pronounceable(rand io.Reader, length int) (secret.Text, error) {
-	if length < 8 || length > MaxLength {
-		return secret.Text{}, fmt.Errorf("an easily said password has from 8 to %d characters", MaxLength)
+	if length < MinSayable || length > MaxLength {
+		return secret.Text{}, ErrSayable
 	}
 	var b strings.Builder
 	for i := 0; b.Len() < length; i++ {

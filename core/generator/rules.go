@@ -16,6 +16,25 @@ import (
 // ascii-printable, or characters in brackets.
 type Rules string
 
+// RuleFault is what is wrong with a rule.
+type RuleFault string
+
+// The faults.
+const (
+	RuleUnknown RuleFault = "unknown" // there is no such rule
+	RuleBad     RuleFault = "bad"     // its value can't be understood
+	RuleBounds  RuleFault = "bounds"  // the least length is above the greatest
+)
+
+// RuleError says which of a site's rules can't be followed.
+type RuleError struct {
+	Fault       RuleFault
+	Rule        string // as it is written; of RuleUnknown and RuleBad
+	Least, Most int    // characters; of RuleBounds
+}
+
+func (e *RuleError) Error() string { return fmt.Sprintf("failed to read rule %q: %s", e.Rule, e.Fault) }
+
 // Options returns what to make for a site with these rules: base, with its length
 // and kinds of characters kept within them. An error says which rule isn't
 // understood; an empty one is base.
@@ -35,6 +54,7 @@ func (r Rules) Options(base Options) (Options, error) {
 			continue
 		}
 		n, err := strconv.Atoi(value)
+		understood := err == nil && n > 0
 		switch name {
 		case "minlength":
 			least, named = max(least, n), true
@@ -43,12 +63,12 @@ func (r Rules) Options(base Options) (Options, error) {
 		case "max-consecutive":
 			o.MaxRun = n
 		case "required", "allowed":
-			sets, err = true, o.allow(value, name == "required")
+			sets, understood = true, o.allow(value, name == "required")
 		default:
-			return base, fmt.Errorf("the rule %q isn’t known", rule)
+			return base, &RuleError{Fault: RuleUnknown, Rule: rule}
 		}
-		if err != nil || !sets && n <= 0 {
-			return base, fmt.Errorf("the rule %q can’t be understood", rule)
+		if !understood {
+			return base, &RuleError{Fault: RuleBad, Rule: rule}
 		}
 	}
 	if !sets {
@@ -56,7 +76,7 @@ func (r Rules) Options(base Options) (Options, error) {
 			base.Symbols, base.MinDigits, base.MinSymbols
 	}
 	if named && least > most {
-		return base, fmt.Errorf("a password can’t have %d characters at least and %d at most", least, most)
+		return base, &RuleError{Fault: RuleBounds, Least: least, Most: most}
 	}
 	o.Length = min(max(o.Length, least), most)
 	return o, o.Check()
@@ -76,13 +96,13 @@ func splitRules(s string) []string {
 	})
 }
 
-// allow adds the sets of one rule.
-func (o *Options) allow(value string, required bool) error {
+// allow adds the sets of one rule, and reports whether it understood them.
+func (o *Options) allow(value string, required bool) bool {
 	for value != "" {
 		if strings.HasPrefix(value, "[") {
 			end := strings.LastIndexByte(value, ']')
 			if end < 1 {
-				return fmt.Errorf("a bracket isn’t closed")
+				return false
 			}
 			o.Symbols = true
 			for _, c := range value[1:end] {
@@ -114,11 +134,11 @@ func (o *Options) allow(value string, required bool) error {
 		case "ascii-printable", "unicode":
 			o.Lower, o.Upper, o.Digits, o.Symbols = true, true, true, true
 		default:
-			return fmt.Errorf("the set %q isn’t known", word)
+			return false
 		}
 	}
 	if o.Symbols && o.SymbolSet == "" && strings.Contains(value, "[") {
 		o.Symbols = false // nothing in the brackets can be typed everywhere
 	}
-	return nil
+	return true
 }

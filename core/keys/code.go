@@ -102,19 +102,28 @@ func mul32(a, b byte) byte {
 	return p
 }
 
-// CodeError says which group of a typed code is wrong, counted from 1, or why
-// the code as a whole is.
+// CodeFault is what is wrong with a typed code.
+type CodeFault string
+
+// The faults.
+const (
+	CodeCharacter CodeFault = "character" // one that codes don't use
+	CodeLong      CodeFault = "long"
+	CodeShort     CodeFault = "short"
+	CodeOther     CodeFault = "other" // it is the sheet's other code
+	CodeCheck     CodeFault = "check" // a group's check character doesn't fit
+)
+
+// CodeError says what is wrong with a typed code.
 type CodeError struct {
-	Group  int // 0: the code as a whole
-	Reason string
+	Fault     CodeFault
+	Use       Use  // that was wanted
+	Group     int  // from 1; of CodeCharacter and CodeCheck
+	Character rune // of CodeCharacter
+	Has       int  // characters, of CodeShort
 }
 
-func (e *CodeError) Error() string {
-	if e.Group == 0 {
-		return e.Reason
-	}
-	return fmt.Sprintf("group %d %s", e.Group, e.Reason)
-}
+func (e *CodeError) Error() string { return fmt.Sprintf("failed to read a code: %s", e.Fault) }
 
 // ParseCode reads a typed code: case, spaces and dashes don't matter, and O, I
 // and L are read as 0, 1 and 1. The error is a [*CodeError].
@@ -131,21 +140,15 @@ func ParseCode(s string, u Use) (Code, error) {
 		}
 		i := strings.IndexRune(alphabet, r)
 		if i < 0 {
-			return Code{}, &CodeError{
-				len(digits)/GroupSize + 1,
-				fmt.Sprintf("has a character that codes don't use: %q", r),
-			}
+			return Code{}, &CodeError{Fault: CodeCharacter, Use: u, Group: len(digits)/GroupSize + 1, Character: r}
 		}
 		if len(digits) == Groups*GroupSize {
-			return Code{}, &CodeError{0, "the code is too long: it has 8 groups of 5 characters"}
+			return Code{}, &CodeError{Fault: CodeLong, Use: u}
 		}
 		digits = append(digits, byte(i))
 	}
 	if len(digits) < Groups*GroupSize {
-		return Code{}, &CodeError{
-			0,
-			fmt.Sprintf("the code is too short: %d of %d characters are there", len(digits), Groups*GroupSize),
-		}
+		return Code{}, &CodeError{Fault: CodeShort, Use: u, Has: len(digits)}
 	}
 	var c Code
 	wrong, other := 0, 0
@@ -163,12 +166,10 @@ func ParseCode(s string, u Use) (Code, error) {
 		}
 	}
 	switch {
-	case other == Groups && u == Carried:
-		return Code{}, &CodeError{0, "this is the recovery code; the carried half is the other one on the sheet"}
 	case other == Groups:
-		return Code{}, &CodeError{0, "this is the carried half; the recovery code is the other one on the sheet"}
+		return Code{}, &CodeError{Fault: CodeOther, Use: u}
 	case wrong > 0:
-		return Code{}, &CodeError{wrong, "has a slip in it: please compare it with the sheet"}
+		return Code{}, &CodeError{Fault: CodeCheck, Use: u, Group: wrong}
 	}
 	return c, nil
 }

@@ -69,9 +69,7 @@ const MaxPassword = 1024
 
 // ErrPassword is returned for a master password that has no OpaqueString form:
 // empty, too long, or with control characters.
-var ErrPassword = errors.New(
-	"the master password is empty, too long, or contains characters that can't be typed everywhere",
-)
+var ErrPassword = errors.New("the master password has no OpaqueString form")
 
 // Prepare brings a master password to the one form that every keyboard and
 // system gives it: PRECIS OpaqueString, RFC 8265 section 4.2.

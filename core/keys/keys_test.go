@@ -222,7 +222,7 @@ func TestCodesOnPaper(t *testing.T) {
 			assert.True(t, got.Equal(c))
 		}
 		_, err := ParseCode(strings.Join(groups, ""), u^Recovery)
-		assert.ErrorContains(t, err, "the other one on the sheet")
+		assert.Equal(t, &CodeError{Fault: CodeOther, Use: u ^ Recovery}, err)
 	}
 }
 

@@ -44,6 +44,6 @@ func NormalWords(s string) string {
 }
 
 // ErrWords is returned where typed words name no key that is waiting.
-var ErrWords = errors.New("these words name no device that is waiting")
+var ErrWords = errors.New("the words name no waiting device")
 
 func joinWords(w []string) string { return strings.Join(w, " ") }

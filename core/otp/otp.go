@@ -52,13 +52,11 @@ func (s Setup) Counts() bool { return s.Period == 0 }
 
 // The errors of Parse.
 var (
-	ErrKey = errors.New(
-		"this isn’t a setup key: it has letters A to Z and digits 2 to 7 only, eight of them at least",
-	)
-	ErrAddress   = errors.New("this isn’t an otpauth address of one-time codes")
-	ErrAlgorithm = errors.New("these codes use an algorithm other than SHA-1, SHA-256 and SHA-512")
-	ErrDigits    = errors.New("codes have 6, 7 or 8 digits")
-	ErrPeriod    = errors.New("a code is good for 1 to 3,600 seconds")
+	ErrKey       = errors.New("not a setup key in base32, or too short")
+	ErrAddress   = errors.New("not an otpauth address")
+	ErrAlgorithm = errors.New("an algorithm other than SHA-1, SHA-256 and SHA-512")
+	ErrDigits    = errors.New("the number of digits is out of bounds")
+	ErrPeriod    = errors.New("the period is out of bounds")
 )
 
 const (

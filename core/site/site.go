@@ -32,9 +32,9 @@ const MaxLength = 2048
 // The errors of Clean.
 var (
 	ErrEmpty   = errors.New("the address is empty")
-	ErrTooLong = errors.New("the address is longer than 2,048 characters")
-	ErrNoHost  = errors.New("the address names no site, like harbourwater.example")
-	ErrScheme  = errors.New("the address must begin with https:// or http://")
+	ErrTooLong = errors.New("the address is longer than MaxLength")
+	ErrNoHost  = errors.New("the address names no host")
+	ErrScheme  = errors.New("the address has another scheme than http or https")
 )
 
 // Clean brings an address to the form it is kept in. A missing scheme is taken

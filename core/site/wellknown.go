@@ -29,7 +29,7 @@ func WellKnown(address, path string) string {
 }
 
 // ErrAssetLinks is returned for what isn't a list of asset links.
-var ErrAssetLinks = errors.New("the site publishes no list of its programs")
+var ErrAssetLinks = errors.New("no list of asset links")
 
 const maxApps = 20
 

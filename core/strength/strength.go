@@ -3,7 +3,7 @@
 // The number of guesses comes from zxcvbn (Wheeler, "zxcvbn: Low-Budget Password
 // Strength Estimation", USENIX Security 2016), which knows common passwords,
 // names, words, dates, keyboard walks and substitutions. A [Verdict] turns it
-// into what is shown: closed links of a chain, a sentence, and reasons.
+// into what can be shown: closed links of a chain, how long it holds, and reasons.
 //
 // [CheckMaster] holds a master password against NIST SP 800-63B: a least and a
 // large greatest length, no composition rules, and a blocklist. Its least
@@ -12,13 +12,12 @@
 package strength
 
 import (
-	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
-	"github.com/dustin/go-humanize/english"
 	"github.com/trustelem/zxcvbn"
 	"github.com/trustelem/zxcvbn/match"
 
@@ -39,9 +38,37 @@ const (
 // Verdict is how a password is judged.
 type Verdict struct {
 	Guesses float64
-	Closed  int      // links closed, 0 to Links
-	Lasts   string   // "about three hours for a patient thief"
-	Reasons []string // what makes it easy, most telling first; may be empty
+	Closed  int        // links closed, 0 to Links
+	Seconds float64    // that it holds on average at the thief's rate
+	Reasons []Weakness // what makes it easy, most telling first; may be empty
+}
+
+// Empty reports whether no password was judged.
+func (v Verdict) Empty() bool { return v.Guesses == 0 }
+
+// Pattern is something that thieves try before they try everything.
+type Pattern string
+
+// The patterns.
+const (
+	Context   Pattern = "context"   // a name, an address, the site
+	Top       Pattern = "top"       // one of the thousand most used passwords
+	Listed    Pattern = "listed"    // a common password
+	Name      Pattern = "name"      // a person's name
+	FewWords  Pattern = "few words" // and common ones
+	Swapped   Pattern = "swapped"   // letters replaced by look-alikes
+	Reversed  Pattern = "reversed"  // written backwards
+	Keyboard  Pattern = "keyboard"  // neighbouring keys
+	Repeat    Pattern = "repeat"    // it repeats itself
+	Sequence  Pattern = "sequence"  // it counts up or down
+	Date      Pattern = "date"      // a date or a year
+	Guessable Pattern = "guessable" // too few guesses, of no pattern in particular
+)
+
+// Weakness is a pattern that was found in a password.
+type Weakness struct {
+	Pattern Pattern
+	Token   string // the part that it was found in, all but its ends covered; of Top and Listed
 }
 
 // Judge estimates a password against a thief of the given rate. Context are
@@ -49,7 +76,7 @@ type Verdict struct {
 func Judge(password secret.Text, rate float64, context ...string) Verdict {
 	p := password.Reveal()
 	if p == "" {
-		return Verdict{Lasts: "no password yet"}
+		return Verdict{}
 	}
 	const judged = 100 // zxcvbn's time grows with the square of the length
 	if r := []rune(p); len(r) > judged {
@@ -57,8 +84,8 @@ func Judge(password secret.Text, rate float64, context ...string) Verdict {
 	}
 	res := zxcvbn.PasswordStrength(p, splitContext(context))
 	g := math.Max(res.Guesses, 1)
-	v := Verdict{Guesses: g, Lasts: lasts(g / 2 / rate), Reasons: reasons(res.Sequence)}
-	full := math.Log10(rate * year * 100) // ten links: a century at the given rate
+	v := Verdict{Guesses: g, Seconds: g / 2 / rate, Reasons: reasons(res.Sequence)}
+	full := math.Log10(rate * Year * 100) // ten links: a century at the given rate
 	v.Closed = min(Links, max(0, int(math.Log10(g)/full*Links)))
 	return v
 }
@@ -73,37 +100,14 @@ func splitContext(context []string) []string {
 	return out
 }
 
-const year = 365.25 * 24 * 3600
+// Year is a year in seconds.
+const Year = 365.25 * 24 * 3600
 
-func lasts(seconds float64) string {
-	switch {
-	case seconds < 1:
-		return "no time at all for a thief"
-	case seconds < 60:
-		return "seconds for a thief"
-	case seconds < 3600:
-		return "about " + english.Plural(int(seconds/60+.5), "minute", "") + " for a thief"
-	case seconds < 48*3600:
-		return "about " + english.Plural(int(seconds/3600+.5), "hour", "") + " for a patient thief"
-	case seconds < 60*24*3600:
-		return "about " + english.Plural(int(seconds/86400+.5), "day", "") + " for a patient thief"
-	case seconds < 2*year:
-		return "about " + english.Plural(int(seconds/86400/30.4+.5), "month", "") + " for a patient thief"
-	case seconds < 100*year:
-		return "about " + english.Plural(int(seconds/year+.5), "year", "") + " for a thief with a data centre"
-	case seconds < 1e5*year:
-		return "centuries, even for a thief with a data centre"
-	}
-	return "longer than there have been people, even for a thief with a data centre"
-}
-
-func reasons(seq []*match.Match) []string {
-	var out []string
-	seen := map[string]bool{}
-	add := func(s string) {
-		if !seen[s] {
-			seen[s] = true
-			out = append(out, s)
+func reasons(seq []*match.Match) []Weakness {
+	var out []Weakness
+	add := func(p Pattern, token string) {
+		if w := (Weakness{p, token}); !slices.Contains(out, w) {
+			out = append(out, w)
 		}
 	}
 	for _, m := range seq {
@@ -111,30 +115,30 @@ func reasons(seq []*match.Match) []string {
 		case "dictionary":
 			switch {
 			case m.DictionaryName == "user_inputs":
-				add("it contains your name, address or this site")
+				add(Context, "")
 			case m.DictionaryName == "passwords" && m.Rank <= 1000:
-				add("“" + hide(m.Token) + "” is among the thousand most used passwords")
+				add(Top, hide(m.Token))
 			case m.DictionaryName == "passwords":
-				add("“" + hide(m.Token) + "” is on every list of common passwords")
+				add(Listed, hide(m.Token))
 			case strings.Contains(m.DictionaryName, "name"):
-				add("a name is tried early")
+				add(Name, "")
 			case len(seq) < 4:
-				add("few words, and common ones")
+				add(FewWords, "")
 			}
 			if m.L33t {
-				add("swapping letters for look-alikes fools nobody")
+				add(Swapped, "")
 			}
 			if m.Reversed {
-				add("backwards is tried too")
+				add(Reversed, "")
 			}
 		case "spatial":
-			add("it follows the keys of a keyboard")
+			add(Keyboard, "")
 		case "repeat":
-			add("it repeats itself")
+			add(Repeat, "")
 		case "sequence":
-			add("it counts up or down")
+			add(Sequence, "")
 		case "date", "regex":
-			add("dates and years are tried early")
+			add(Date, "")
 		}
 	}
 	return out
@@ -156,26 +160,36 @@ const (
 	MaxMaster = 256
 )
 
-// ErrCommon is wrapped by the refusal of a master password that is on a list of
-// common or leaked ones, or made of little but such.
-var ErrCommon = errors.New("it is among the first that a thief tries")
+// LengthError refuses a master password with fewer than [MinMaster] or more than [MaxMaster]
+// characters.
+type LengthError struct{ Has int }
 
-// CheckMaster reports why a master password is refused, if it is.
+func (e *LengthError) Error() string {
+	return fmt.Sprintf("the master password has %d characters, not %d to %d", e.Has, MinMaster, MaxMaster)
+}
+
+// CommonError refuses a master password that is on a list of common or leaked ones, or made
+// of little but such.
+type CommonError struct{ Weakness }
+
+func (e *CommonError) Error() string {
+	return fmt.Sprintf("the master password is too easy to guess: %s", e.Pattern)
+}
+
+// CheckMaster reports why a master password is refused, if it is: with a [LengthError] or a
+// [CommonError].
 func CheckMaster(password secret.Text, context ...string) error {
 	p := password.Reveal()
-	switch n := utf8.RuneCountInString(p); {
-	case n < MinMaster:
-		return fmt.Errorf("at least %d characters are needed, and more make it stronger: %d so far", MinMaster, n)
-	case n > MaxMaster:
-		return fmt.Errorf("at most %d characters are taken", MaxMaster)
+	if n := utf8.RuneCountInString(p); n < MinMaster || n > MaxMaster {
+		return &LengthError{n}
 	}
 	v := Judge(password, Stretched, context...)
 	if v.Guesses < 1e6 {
-		why := "it is too easy to guess"
+		why := Weakness{Pattern: Guessable}
 		if len(v.Reasons) > 0 {
 			why = v.Reasons[0]
 		}
-		return fmt.Errorf("%w: %s", ErrCommon, why)
+		return &CommonError{why}
 	}
 	return nil
 }

@@ -39,7 +39,7 @@ func (p *Plan) Apply(by vault.Stamp, newID func() string, progress func(done, of
 		}
 		list, err := s.apply(by, newID, p.Sources)
 		if err != nil {
-			return Done{}, fmt.Errorf("failed to bring in “%s”: %w", s.Title, err)
+			return Done{}, fmt.Errorf("failed to import a row: %w", err)
 		}
 		if len(list) == 0 {
 			d.Left++
@@ -275,7 +275,7 @@ func Imports(entries []vault.Entry) (out []Import) {
 }
 
 // ErrNoImport is returned for an import that isn't remembered, or that was taken back.
-var ErrNoImport = errors.New("this import isn’t there, or it was taken back already")
+var ErrNoImport = errors.New("no such import")
 
 // Undone is what taking an import back does.
 type Undone struct {

@@ -42,45 +42,16 @@ const (
 	MeansNothing  Meaning = "nothing"
 )
 
-// MeaningWords is a meaning and what it is called.
-type MeaningWords struct {
-	Meaning
-	Words string
-}
-
-// Meanings are all of them with their words, in the order in which they are offered.
-func Meanings() []MeaningWords { return slices.Clone(meanings) }
-
-// words are what a meaning is called; empty if there is no such meaning.
-func (m Meaning) words() string {
-	for _, k := range meanings {
-		if k.Meaning == m {
-			return k.Words
-		}
+// Meanings are all of them, in the order in which they are offered.
+func Meanings() []Meaning {
+	return []Meaning{
+		MeansTitle, MeansAddress, MeansUsername, MeansPassword, MeansNotes, MeansSetup, MeansFolder, MeansTags,
+		MeansPinned, MeansKind, MeansApp, MeansChanged, MeansMade, MeansOwn, MeansNothing,
 	}
-	return ""
 }
 
 // Known reports whether there is such a meaning.
-func (m Meaning) Known() bool { return m.words() != "" }
-
-var meanings = []MeaningWords{
-	{MeansTitle, "title"},
-	{MeansAddress, "address"},
-	{MeansUsername, "user name"},
-	{MeansPassword, "password"},
-	{MeansNotes, "notes"},
-	{MeansSetup, "setup key of one-time codes"},
-	{MeansFolder, "folder"},
-	{MeansTags, "tags"},
-	{MeansPinned, "pinned"},
-	{MeansKind, "kind"},
-	{MeansApp, "app"},
-	{MeansChanged, "when the password was set"},
-	{MeansMade, "when it was made"},
-	{MeansOwn, "a field of your own"},
-	{MeansNothing, "leave it out"},
-}
+func (m Meaning) Known() bool { return slices.Contains(Meanings(), m) }
 
 // Column is what a table's column is taken for.
 type Column struct {

@@ -13,25 +13,24 @@ import (
 type CSVColumn struct {
 	Meaning Meaning
 	Name    string // of the header: the names that other programs know
-	Words   string
-	Usual   bool // chosen if nobody chooses
+	Usual   bool   // chosen if nobody chooses
 }
 
 // CSVColumns are the columns that can be exported, in their order. The first three
 // are those that every program takes (common practice).
 func CSVColumns() []CSVColumn {
 	return []CSVColumn{
-		{MeansTitle, "name", "title", true},
-		{MeansAddress, "url", "address", true},
-		{MeansUsername, "username", "user name", true},
-		{MeansPassword, "password", "password", true},
-		{MeansNotes, "note", "notes", true},
-		{MeansSetup, "otpauth", "setup key of one-time codes", false},
-		{MeansFolder, "folder", "folder", false},
-		{MeansTags, "tags", "tags", false},
-		{MeansPinned, "favorite", "pinned", false},
-		{MeansChanged, "password changed", "when the password was set", false},
-		{MeansKind, "type", "kind", false},
+		{MeansTitle, "name", true},
+		{MeansAddress, "url", true},
+		{MeansUsername, "username", true},
+		{MeansPassword, "password", true},
+		{MeansNotes, "note", true},
+		{MeansSetup, "otpauth", false},
+		{MeansFolder, "folder", false},
+		{MeansTags, "tags", false},
+		{MeansPinned, "favorite", false},
+		{MeansChanged, "password changed", false},
+		{MeansKind, "type", false},
 	}
 }
 
@@ -120,7 +119,7 @@ func csvNotes(e vault.Entry) string {
 		case vault.FieldUsername, vault.FieldPassword, vault.FieldSetup, vault.FieldApp:
 		default:
 			if v := e.Text(s.Field); v != "" {
-				lines = append(lines, s.Label+": "+v)
+				lines = append(lines, s.Name+": "+v)
 			}
 		}
 	}
@@ -133,8 +132,8 @@ func csvNotes(e vault.Entry) string {
 }
 
 // WriteBroken writes rows that couldn't be used as a table to mend: the columns they
-// came with, their line and the reason.
-func WriteBroken(w io.Writer, header []string, rows []Broken) error {
+// came with, their line and the reason in words.
+func WriteBroken(w io.Writer, header []string, rows []Broken, why func(RowError) string) error {
 	width := len(header)
 	for _, b := range rows {
 		width = max(width, len(b.Cells))
@@ -148,7 +147,7 @@ func WriteBroken(w io.Writer, header []string, rows []Broken) error {
 		return err
 	}
 	for _, b := range rows {
-		if err := WriteRecord(w, ',', append(pad(b.Cells), strconv.Itoa(b.Line), b.Reason)); err != nil {
+		if err := WriteRecord(w, ',', append(pad(b.Cells), strconv.Itoa(b.Line), why(b.Why))); err != nil {
 			return err
 		}
 	}

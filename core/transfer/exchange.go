@@ -169,7 +169,7 @@ func readExchange(b []byte) (rows []Row, broken []Broken, err error) {
 	}
 	var file exchangeFile
 	if err := json.Unmarshal(b, &file); err != nil {
-		return nil, nil, fmt.Errorf("the exchange file can’t be read: %w", err)
+		return nil, nil, fmt.Errorf("%w: %w", ErrBadJSON, err)
 	}
 	if file.Version.Major > 1 {
 		return nil, nil, ErrNewer
@@ -189,9 +189,9 @@ func readExchange(b []byte) (rows []Row, broken []Broken, err error) {
 				broken = append(
 					broken,
 					Broken{
-						Line:   n,
-						Cells:  []string{it.Title},
-						Reason: "it holds nothing that can be kept here, such as a passkey alone",
+						Line:  n,
+						Cells: []string{it.Title},
+						Why:   RowError{Fault: FaultForeign},
 					},
 				)
 				continue
@@ -492,7 +492,7 @@ func exchangeOwns(e vault.Entry, written map[vault.Field]bool) (list []exchangeF
 	k, _ := vault.KindOf(e.Kind())
 	for _, s := range k.Specs {
 		if v := e.Text(s.Field); v != "" && !written[s.Field] {
-			f := exchangeField{Type: "string", Value: v, Label: s.Label}
+			f := exchangeField{Type: "string", Value: v, Label: s.Name}
 			if s.Hidden() {
 				f.Type = "concealed-string"
 			}

@@ -3,7 +3,6 @@ package transfer
 import (
 	"bytes"
 	"encoding/json"
-	"errors"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -33,8 +32,8 @@ func everyKind(t testing.TB) (out []vault.Entry) {
 	n := 0
 	for _, k := range vault.Kinds() {
 		c := vault.Changes{
-			vault.FieldTitle:  "A " + k.Word,
-			vault.FieldNotes:  "notes of " + k.Word,
+			vault.FieldTitle:  "A " + string(k.Type),
+			vault.FieldNotes:  "notes of " + string(k.Type),
 			vault.FieldFolder: "Home/Papers",
 			vault.FieldTags:   []string{"a", "b"},
 			vault.FieldPinned: true,
@@ -42,7 +41,7 @@ func everyKind(t testing.TB) (out []vault.Entry) {
 		for _, s := range k.Specs {
 			v := values[s.Form]
 			if v == "" {
-				v = "the " + s.Label
+				v = "the " + s.Name
 			}
 			if len(s.Choices) > 0 {
 				v = s.Choices[0].Value
@@ -96,7 +95,7 @@ func TestExchangeKeepsEverything(t *testing.T) {
 		k, _ := vault.KindOf(have[i].Type)
 		for _, s := range k.Specs {
 			if s.Field != vault.FieldPaper {
-				assert.Contains(t, all, have[i].Text(s.Field), "%s of %s", s.Label, was.Title)
+				assert.Contains(t, all, have[i].Text(s.Field), "%s of %s", s.Name, was.Title)
 			}
 		}
 		assert.Contains(t, all, "hidden away")
@@ -125,13 +124,13 @@ func TestExchangeOfOthers(t *testing.T) {
 	assert.Equal(t, "just text", rows[1].Entry.Text(vault.FieldNotes))
 	assert.Equal(t, vault.TypeApp, rows[2].Entry.Type)
 	require.Len(t, broken, 1)
-	assert.Contains(t, broken[0].Reason, "passkey")
+	assert.Equal(t, RowError{Fault: FaultForeign}, broken[0].Why)
 }
 
 func TestFilesThatCantBeRead(t *testing.T) {
 	for in, want := range map[string]error{
 		"PK\x03\x04....": ErrPacked, "\x1f\x8b\x08.....": ErrPacked, `{"a":1}`: ErrJSON,
-		`[{"a":1}]`: errors.New("can’t be read"), "<!DOCTYPE html><p>": ErrPage,
+		`[{"a":1}]`: ErrBadJSON, "<!DOCTYPE html><p>": ErrPage,
 		"age-encryption.org/v1\n-> scrypt": ErrSealed, `{"version":{"major":2},"accounts":[{}]}`: ErrNewer,
 	} {
 		_, err := Read("x", []byte(in), nil)

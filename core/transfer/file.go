@@ -3,7 +3,6 @@ package transfer
 import (
 	"bytes"
 	"errors"
-	"fmt"
 )
 
 // The kinds of files that [Read] reads.
@@ -15,10 +14,10 @@ const (
 
 // Errors of files that can't be read here.
 var (
-	ErrJSON   = errors.New("this JSON is neither an export of Red Locket nor in the Credential Exchange Format")
-	ErrPacked = errors.New("this is a packed file; unpack it and bring in what is in it")
-	ErrSealed = errors.New("this is an encrypted backup; “Bring a backup back” takes it, with its passphrase")
-	ErrPage   = errors.New("this is a web page, not a file of logins")
+	ErrJSON   = errors.New("neither an export of items nor in the Credential Exchange Format")
+	ErrPacked = errors.New("a packed file")
+	ErrSealed = errors.New("an encrypted backup")
+	ErrPage   = errors.New("a web page")
 )
 
 // sealedMark begins every file of the age format.
@@ -70,9 +69,9 @@ func readAnyJSON(s Source, b []byte) (_ Source, err error) {
 				s.Broken = append(
 					s.Broken,
 					Broken{
-						Line:   i + 1,
-						Cells:  []string{e.ID},
-						Reason: fmt.Sprintf("its kind, %q, isn’t one of items", e.Kind()),
+						Line:  i + 1,
+						Cells: []string{e.ID},
+						Why:   RowError{Fault: FaultNotAnItem, Kind: e.Kind()},
 					},
 				)
 				continue

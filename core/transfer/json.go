@@ -30,11 +30,13 @@ const (
 
 // Errors of reading a file.
 var (
-	ErrTooLarge = fmt.Errorf("the file is larger than %d MB; part it and bring in the parts", MaxBytes>>20)
-	ErrTooMany  = fmt.Errorf("the file has more than %d items; part it and bring in the parts", MaxItems)
-	ErrNotOurs  = errors.New("this isn’t a JSON file of items")
-	ErrNewer    = errors.New("this file was written by a newer version of the program")
-	ErrTooDeep  = errors.New("the file is nested too deeply to be one of items")
+	ErrTooLarge = errors.New("the file is larger than MaxBytes")
+	ErrTooMany  = errors.New("the file has more than MaxItems items")
+	ErrNotOurs  = errors.New("not an export of items")
+	ErrNewer    = errors.New("written by a newer version")
+	ErrTooDeep  = errors.New("nested too deeply")
+	ErrBadJSON  = errors.New("not well-formed JSON")
+	ErrNoKind   = errors.New("an item without a kind")
 )
 
 // Export is what a JSON file holds.
@@ -186,7 +188,7 @@ func readItems(b []byte, most int) (Export, error) {
 		Format string `json:"format"`
 	}
 	if err := json.Unmarshal(b, &is); err != nil {
-		return Export{}, fmt.Errorf("the JSON can’t be read: %w", err)
+		return Export{}, fmt.Errorf("%w: %w", ErrBadJSON, err)
 	}
 	if is.Format != jsonFormat {
 		return Export{}, ErrNotOurs
@@ -198,7 +200,7 @@ func readItems(b []byte, most int) (Export, error) {
 		Items   []json.RawMessage `json:"items"`
 	}
 	if err := json.Unmarshal(b, &file); err != nil {
-		return Export{}, fmt.Errorf("the JSON can’t be read: %w", err)
+		return Export{}, fmt.Errorf("%w: %w", ErrBadJSON, err)
 	}
 	switch {
 	case file.Version > jsonVersion:
@@ -210,12 +212,21 @@ func readItems(b []byte, most int) (Export, error) {
 	for i, raw := range file.Items {
 		e, err := fromJSON(raw)
 		if err != nil {
-			return Export{}, fmt.Errorf("item %d of the file: %w", i+1, err)
+			return Export{}, &ItemError{i + 1, err}
 		}
 		x.Entries = append(x.Entries, e)
 	}
 	return x, nil
 }
+
+// ItemError says which item of a file, from 1, can't be read.
+type ItemError struct {
+	Number int
+	Err    error
+}
+
+func (e *ItemError) Error() string { return fmt.Sprintf("item %d: %v", e.Number, e.Err) }
+func (e *ItemError) Unwrap() error { return e.Err }
 
 func fromJSON(raw json.RawMessage) (vault.Entry, error) {
 	var it jsonItem
@@ -223,7 +234,7 @@ func fromJSON(raw json.RawMessage) (vault.Entry, error) {
 		return vault.Entry{}, err
 	}
 	if it.Kind == "" {
-		return vault.Entry{}, errors.New("its kind is missing")
+		return vault.Entry{}, ErrNoKind
 	}
 	e := vault.Entry{
 		ID:      it.ID,

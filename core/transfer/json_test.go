@@ -117,9 +117,9 @@ func TestJSONByHand(t *testing.T) {
 
 func TestJSONThatIsNone(t *testing.T) {
 	for in, want := range map[string]string{
-		``: "can’t be read", `{}`: ErrNotOurs.Error(), `{"format":"redlocket items","version":2}`: ErrNewer.Error(),
-		`{"format":"redlocket items","version":1,"items":[{}]}`:                                                                  "item 1 of the file: its kind is missing",
-		`{"format":"redlocket items","version":1,"items":[{"kind":"login","fields":{"title":{"value":"x","set":"yesterday"}}}]}`: "item 1 of the file",
+		``: ErrBadJSON.Error(), `{}`: ErrNotOurs.Error(), `{"format":"redlocket items","version":2}`: ErrNewer.Error(),
+		`{"format":"redlocket items","version":1,"items":[{}]}`:                                                                  "item 1: " + ErrNoKind.Error(),
+		`{"format":"redlocket items","version":1,"items":[{"kind":"login","fields":{"title":{"value":"x","set":"yesterday"}}}]}`: "item 1",
 		strings.Repeat("[", 100000): ErrTooDeep.Error(),
 		"\xff":                      ErrBinary.Error(),
 		`{"format":"redlocket items","version":1,"items":[` + strings.TrimSuffix(strings.Repeat("0,", MaxItems+1),

@@ -72,7 +72,7 @@ type Step struct {
 	Archived   bool   // it is in the vault's archive
 	Rows       []Row
 	Candidates []Candidate // where there are several
-	Adds       []string    // names of the fields that the vault's item gets
+	Adds       []Gain      // what the vault's item gets
 	Decision   Decision
 	Pick       int // of Candidates, for DecideThis
 
@@ -194,7 +194,7 @@ func newStep(c *cluster, by vault.Stamp) Step {
 			s.Decision = DecideNewer
 		}
 	case c.have != nil:
-		s.Group, s.Adds, s.Candidates = GroupMore, added(*c.have, merged), nil
+		s.Group, s.Adds, s.Candidates = GroupMore, gains(*c.have, merged), nil
 	case len(c.rows) > 1:
 		s.Group, s.Candidates = GroupTwin, nil
 	default:
@@ -245,24 +245,22 @@ func candidates(c *cluster) (out []Candidate) {
 	return out
 }
 
-// added names the fields in which two versions of an item differ.
-func added(before, after vault.Entry) (out []string) {
+// Gain is a field that an item gets from a file.
+type Gain struct {
+	Type  vault.Type  // of the item
+	Field vault.Field // empty for earlier values of fields that stay
+	Name  string      // of a custom field or a file
+}
+
+// gains are the fields in which two versions of an item differ.
+func gains(before, after vault.Entry) (out []Gain) {
 	for _, f := range slices.Sorted(maps.Keys(after.Fields)) {
-		if before.Fields[f].Value == after.Fields[f].Value {
-			continue
-		}
-		label := vault.Label(after.Kind(), f)
-		for _, o := range after.CustomFields() {
-			if vault.CustomFieldKey(o.ID) == f {
-				label = o.Label
-			}
-		}
-		if !slices.Contains(out, label) {
-			out = append(out, label)
+		if r := after.Fields[f]; before.Fields[f].Value != r.Value {
+			out = append(out, Gain{after.Kind(), f, vault.NameIn(f, r)})
 		}
 	}
 	if len(out) == 0 {
-		out = []string{"Earlier values"}
+		out = []Gain{{Type: after.Kind()}}
 	}
 	return out
 }

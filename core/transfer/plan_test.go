@@ -163,10 +163,12 @@ func TestThePlan(t *testing.T) {
 	}
 	assert.Len(t, p.Steps, len(want))
 	require.Len(t, p.Broken, 1)
-	assert.Equal(t, "it has neither an address nor a name", p.Broken[0].Reason)
+	assert.Equal(t, RowError{Fault: FaultNowhere}, p.Broken[0].Why)
 	assert.Equal(t, 7, p.Broken[0].Line)
-	assert.Equal(t, []string{"Works at"}, group(t, p, "Gullwing Credit Union").Adds)
-	assert.Equal(t, []string{"Works at", "User name"}, group(t, p, "Pantry & Pier").Adds)
+	works := Gain{Type: vault.TypeLogin, Field: vault.FieldAddresses}
+	user := Gain{Type: vault.TypeLogin, Field: vault.FieldUsername}
+	assert.Equal(t, []Gain{works}, group(t, p, "Gullwing Credit Union").Adds)
+	assert.Equal(t, []Gain{works, user}, group(t, p, "Pantry & Pier").Adds)
 	assert.Equal(t, DecideNewer, group(t, p, "Kelp & Crown").Decision)
 	assert.Equal(t, DecideBoth, group(t, p, "Jettycafe").Decision)
 	assert.Equal(t, Count{Steps: 2, Rows: 4, In: 2, Undecided: 1}, p.Count(GroupDiffer))

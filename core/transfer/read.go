@@ -27,15 +27,42 @@ type Broken struct {
 	Source int
 	Line   int
 	Cells  []string
-	Reason string
+	Why    RowError
 }
+
+// Fault is why a row can't be used.
+type Fault string
+
+// The faults of rows.
+const (
+	FaultLong      Fault = "long"     // a cell has more than [MaxCell] characters
+	FaultNotText   Fault = "not text" // a cell holds control characters
+	FaultNowhere   Fault = "nowhere"  // neither an address nor a name
+	FaultNothing   Fault = "nothing"  // neither a user name nor a password, nor anything else to keep
+	FaultCells     Fault = "cells"    // more cells than columns: a quote may be missing
+	FaultFormula   Fault = "formula"  // a spreadsheet would run a cell
+	FaultNotAnItem Fault = "kind"     // its kind isn't one of items
+	FaultForeign   Fault = "foreign"  // it holds nothing that can be kept, such as a passkey alone
+)
+
+// RowError says what is wrong with a row.
+type RowError struct {
+	Fault   Fault
+	Column  int        // from 1; of FaultLong and FaultNotText
+	Meaning Meaning    // of FaultFormula
+	Kind    vault.Type // of FaultNotAnItem
+	Cells   int        // that the row has, of FaultCells
+	Columns int        // that the table has, of FaultCells
+}
+
+func (e *RowError) Error() string { return "the row can't be used: " + string(e.Fault) }
 
 // FromTable turns a table's rows into items by what its columns are taken for.
 func FromTable(t Table, columns []Column, source int) (rows []Row, broken []Broken) {
 	for _, r := range t.Rows {
 		row, err := fromRecord(r, columns)
 		if err != nil {
-			broken = append(broken, Broken{source, r.Line, r.Cells, err.Error()})
+			broken = append(broken, Broken{source, r.Line, r.Cells, *err})
 			continue
 		}
 		row.Source, row.Line = source, r.Line
@@ -53,16 +80,16 @@ type record struct {
 
 func (r record) get(m Meaning) string { return r.cells[m] }
 
-func fromRecord(in Record, columns []Column) (Row, error) {
+func fromRecord(in Record, columns []Column) (Row, *RowError) {
 	rec := record{cells: map[Meaning]string{}}
 	for i, c := range in.Cells {
-		if utf8.RuneCountInString(c) > maxCell {
-			return Row{}, fmt.Errorf("column %d has more than 20,000 characters", i+1)
+		if utf8.RuneCountInString(c) > MaxCell {
+			return Row{}, &RowError{Fault: FaultLong, Column: i + 1}
 		}
 		if strings.ContainsFunc(c, func(r rune) bool {
 			return unicode.IsControl(r) && r != '\n' && r != '\r' && r != '\t' || r == utf8.RuneError
 		}) {
-			return Row{}, fmt.Errorf("column %d isn’t text", i+1)
+			return Row{}, &RowError{Fault: FaultNotText, Column: i + 1}
 		}
 		if i >= len(columns) || c == "" {
 			continue
@@ -76,7 +103,7 @@ func fromRecord(in Record, columns []Column) (Row, error) {
 	if err := rec.usable(cells, len(columns)); err != nil {
 		return Row{}, err
 	}
-	return rec.entry()
+	return rec.entry(), nil
 }
 
 // add files a cell under its column's meaning.
@@ -99,20 +126,20 @@ func (r *record) add(c Column, cell string) {
 	}
 }
 
-func (r record) usable(cells, columns int) error {
+func (r record) usable(cells, columns int) *RowError {
 	title, address := r.get(MeansTitle), r.get(MeansAddress)
 	switch {
 	case title == "" && address == "" && r.get(MeansApp) == "":
-		return fmt.Errorf("it has neither an address nor a name")
+		return &RowError{Fault: FaultNowhere}
 	case r.get(MeansPassword) == "" && r.get(MeansUsername) == "" && len(r.notes) == 0 && len(r.owns) == 0 &&
 		r.get(MeansSetup) == "":
-		return fmt.Errorf("it has neither user name nor password")
+		return &RowError{Fault: FaultNothing}
 	case cells > columns:
-		return fmt.Errorf("it has %d cells where the others have %d: a quote may be missing", cells, columns)
+		return &RowError{Fault: FaultCells, Cells: cells, Columns: columns}
 	}
 	for _, m := range []Meaning{MeansTitle, MeansUsername, MeansAddress} {
 		if isFormula(r.get(m)) {
-			return fmt.Errorf("its %s is a formula of a spreadsheet", m.words())
+			return &RowError{Fault: FaultFormula, Meaning: m}
 		}
 	}
 	return nil
@@ -133,7 +160,7 @@ var kindNames = map[string]vault.Type{
 	"app":         vault.TypeApp,
 }
 
-func (r record) entry() (Row, error) {
+func (r record) entry() Row {
 	row := Row{
 		Entry: vault.Entry{Type: vault.TypeLogin, Fields: map[vault.Field]vault.Register{}},
 		Named: r.get(MeansTitle) != "",
@@ -198,7 +225,7 @@ func (r record) entry() (Row, error) {
 		set(vault.FieldPinned, true)
 	}
 	row.setOwns(owns)
-	return row, nil
+	return row
 }
 
 // setOwns adds custom fields. Their registers are named by their labels, so
@@ -207,7 +234,7 @@ func (row *Row) setOwns(owns []vault.CustomField) {
 	seen := map[string]int{}
 	for i, o := range owns {
 		o, err := vault.CheckCustomField(
-			vault.CustomField{Label: clip(o.Label, 80), Form: o.Form, Order: i, Value: o.Value},
+			vault.CustomField{Label: clip(o.Label, vault.MaxFieldName), Form: o.Form, Order: i, Value: o.Value},
 		)
 		if err != nil {
 			continue // its name is blank

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/binary"
 	"errors"
-	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -31,14 +30,14 @@ type Record struct {
 // The limits of a table, above what any export has.
 const (
 	MaxColumns = 200
-	maxCell    = 20000 // characters; longer ones are no text that somebody typed
+	MaxCell    = 20000 // characters; longer ones are no text that somebody typed
 )
 
 // Errors of reading a table.
 var (
 	ErrEmpty   = errors.New("the file is empty")
-	ErrBinary  = errors.New("this isn’t a text file")
-	ErrColumns = fmt.Errorf("the file has more than %d columns", MaxColumns)
+	ErrBinary  = errors.New("not a text file")
+	ErrColumns = errors.New("too many columns")
 )
 
 // ReadTable reads a table of any common encoding, delimiter and line end. Whether

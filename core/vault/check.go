@@ -12,8 +12,41 @@ import (
 	"golang.org/x/text/language"
 )
 
+// Fault is how a value misses its form.
+type Fault string
+
+// The faults.
+const (
+	FaultShape Fault = "shape" // it isn't of the form at all
+	FaultCount Fault = "count" // it has too many or too few digits or characters for the form
+	FaultLong  Fault = "long"  // it is longer than the field takes
+)
+
+// FormError is returned by [Check] for a value that misses its form.
+type FormError struct {
+	Form      Form
+	Fault     Fault
+	Has, Most int // characters, of FaultLong
+}
+
+func (e *FormError) Error() string {
+	return fmt.Sprintf("not a value of the form %s: %s", e.Form, e.Fault)
+}
+
+func misshapen(f Form) error { return &FormError{Form: f, Fault: FaultShape} }
+
+// MaxFieldName is the longest name of a custom field, in characters.
+const MaxFieldName = 80
+
+// The errors of [CheckCustomField], beside [FormError].
+var (
+	ErrFieldForm     = errors.New("custom fields don't have this form")
+	ErrNoFieldName   = errors.New("a custom field has no name")
+	ErrLongFieldName = errors.New("a custom field's name is too long")
+)
+
 // Check brings a typed value to the form it is kept in, or says what is wrong
-// with it. An empty value is always right. FormAddress and FormSetup are left to
+// with it in a [FormError]. An empty value is always right. FormAddress and FormSetup are left to
 // packages site and otp: here they only lose the spaces around them.
 func Check(s Spec, value string) (string, error) {
 	if s.Form != FormHidden && s.Form != FormLines {
@@ -23,7 +56,7 @@ func Check(s Spec, value string) (string, error) {
 		return "", nil
 	}
 	if n := utf8.RuneCountInString(value); n > s.Limit() {
-		return value, fmt.Errorf("this is %d characters long; there is room for %d", n, s.Limit())
+		return value, &FormError{Form: s.Form, Fault: FaultLong, Has: n, Most: s.Limit()}
 	}
 	switch s.Form {
 	case FormDate:
@@ -34,13 +67,13 @@ func Check(s Spec, value string) (string, error) {
 		return checkPhone(value)
 	case FormEmail:
 		if i := strings.LastIndexByte(value, '@'); i < 1 || i == len(value)-1 || strings.ContainsAny(value, " ,;<>") {
-			return value, errors.New("an e-mail address looks like name@mail.example")
+			return value, misshapen(s.Form)
 		}
 	case FormCard:
 		return checkCard(value)
 	case FormCode:
 		if len(value) < 3 || len(value) > 4 || strings.Trim(value, "0123456789") != "" {
-			return value, errors.New("a security code is three or four digits")
+			return value, misshapen(s.Form)
 		}
 	case FormIBAN:
 		return checkIBAN(value)
@@ -50,11 +83,11 @@ func Check(s Spec, value string) (string, error) {
 		return checkCountry(value)
 	case FormYesNo:
 		if value = strings.ToLower(value); value != "yes" && value != "no" {
-			return value, errors.New("write yes or no")
+			return value, misshapen(s.Form)
 		}
 	case FormChoice:
 		if !slices.ContainsFunc(s.Choices, func(c Choice) bool { return c.Value == value }) {
-			return value, errors.New("choose one of the list")
+			return value, misshapen(s.Form)
 		}
 	}
 	return value, nil
@@ -66,7 +99,7 @@ func checkDate(s string) (string, error) {
 			return t.Format(time.DateOnly), nil
 		}
 	}
-	return s, errors.New("a date looks like 2027-03-31 or 31.3.2027")
+	return s, misshapen(FormDate)
 }
 
 // checkMonth reads a card's last month. Two digits of a year are of this century.
@@ -77,7 +110,7 @@ func checkMonth(s string) (string, error) {
 			return t.Format("2006-01"), nil
 		}
 	}
-	return s, errors.New("a month looks like 03/27 or 2027-03")
+	return s, misshapen(FormMonth)
 }
 
 func checkPhone(s string) (string, error) {
@@ -88,24 +121,21 @@ func checkPhone(s string) (string, error) {
 			digits++
 		case r == '+' && i == 0, strings.ContainsRune(" ()-./x#*", r):
 		default:
-			return s, errors.New("a telephone number has digits, spaces and + ( ) - . / only")
+			return s, misshapen(FormPhone)
 		}
 	}
 	if digits < 3 || digits > 20 { // the longest of ITU-T E.164 is 15, an extension more
-		return s, errors.New("a telephone number has 3 to 20 digits")
+		return s, &FormError{Form: FormPhone, Fault: FaultCount}
 	}
 	return s, nil
 }
-
-// ErrCardNumber is returned for a card number with a mistyped digit.
-var ErrCardNumber = errors.New("this isn’t a card number: a digit is wrong, missing or too many")
 
 // checkCard keeps the digits, after the check of ISO/IEC 7812-1, annex B (the Luhn
 // formula).
 func checkCard(s string) (string, error) {
 	d := strings.NewReplacer(" ", "", "-", "").Replace(s)
 	if len(d) < 12 || len(d) > 19 || strings.Trim(d, "0123456789") != "" || !luhn(d) {
-		return s, ErrCardNumber
+		return s, misshapen(FormCard)
 	}
 	return d, nil
 }
@@ -163,7 +193,7 @@ func Brand(number string) string {
 
 // checkIBAN checks the two digits of ISO 13616 (ISO 7064, MOD 97-10).
 func checkIBAN(s string) (string, error) {
-	bad := errors.New("this isn’t an IBAN: a character is wrong, missing or too many")
+	bad := misshapen(FormIBAN)
 	c := strings.ToUpper(strings.Join(strings.Fields(s), ""))
 	if len(c) < 15 || len(c) > 34 {
 		return s, bad
@@ -188,13 +218,13 @@ func checkIBAN(s string) (string, error) {
 func checkBIC(s string) (string, error) {
 	c := strings.ToUpper(strings.Join(strings.Fields(s), ""))
 	if len(c) != 8 && len(c) != 11 {
-		return s, errors.New("a BIC has 8 or 11 characters")
+		return s, &FormError{Form: FormBIC, Fault: FaultCount}
 	}
 	for i, r := range c {
 		if r >= 'A' && r <= 'Z' || i >= 6 && r >= '0' && r <= '9' {
 			continue
 		}
-		return s, errors.New("a BIC is six letters and then letters or digits")
+		return s, misshapen(FormBIC)
 	}
 	return c, nil
 }
@@ -202,7 +232,7 @@ func checkBIC(s string) (string, error) {
 func checkCountry(s string) (string, error) {
 	r, err := language.ParseRegion(strings.ToUpper(s))
 	if err != nil || len(s) != 2 || !r.IsCountry() {
-		return s, errors.New("choose a country of the list")
+		return s, misshapen(FormCountry)
 	}
 	return r.String(), nil
 }
@@ -233,13 +263,13 @@ func CheckCustomField(o CustomField) (CustomField, error) {
 		" ",
 	)
 	if !slices.Contains(CustomForms(), o.Form) {
-		return o, errors.New("choose what kind of field this is")
+		return o, ErrFieldForm
 	}
 	if o.Label == "" {
-		return o, errors.New("give the field a name")
+		return o, ErrNoFieldName
 	}
-	if utf8.RuneCountInString(o.Label) > 80 {
-		return o, errors.New("a field’s name has 80 characters at most")
+	if utf8.RuneCountInString(o.Label) > MaxFieldName {
+		return o, ErrLongFieldName
 	}
 	v, err := Check(Spec{Form: o.Form, Max: 10000}, o.Value.Reveal())
 	o.Value = newSecret(v)

@@ -56,9 +56,9 @@ const (
 	FieldKind      Field = "kind" // a type that the user chose later
 	FieldFrom      Field = "from" // names of the files that it was brought in from
 
-	// fieldArchived holds the digest of the content that was archived, so that
+	// FieldArchived holds the digest of the content that was archived, so that
 	// an edit made elsewhere meanwhile brings the entry back (see Archive).
-	fieldArchived Field = "archived"
+	FieldArchived Field = "archived"
 
 	// fieldPurged holds the digest of the content that was deleted for good (see Purge).
 	fieldPurged Field = "purged"
@@ -225,15 +225,15 @@ func (e Entry) Modified() Stamp {
 // if another device edited the entry meanwhile, the merged content differs and
 // the entry stays in the book. A deletion loses to an edit.
 func (e Entry) Archive(by Stamp) (Entry, error) {
-	return e.With(by, Changes{fieldArchived: e.contentDigest()})
+	return e.With(by, Changes{FieldArchived: e.contentDigest()})
 }
 
 // Restore brings an archived entry back.
-func (e Entry) Restore(by Stamp) (Entry, error) { return e.With(by, Changes{fieldArchived: ""}) }
+func (e Entry) Restore(by Stamp) (Entry, error) { return e.With(by, Changes{FieldArchived: ""}) }
 
 // Archived reports whether the entry is archived.
 func (e Entry) Archived() bool {
-	seen := e.Text(fieldArchived)
+	seen := e.Text(FieldArchived)
 	return seen != "" && seen == e.contentDigest()
 }
 
@@ -256,7 +256,7 @@ func (e Entry) Purged() bool {
 		return false
 	}
 	for f := range e.Fields {
-		if f != fieldPurged && f != fieldArchived && f != FieldPinned {
+		if f != fieldPurged && f != FieldArchived && f != FieldPinned {
 			return e.Text(fieldPurged) == e.contentDigest()
 		}
 	}
@@ -279,15 +279,15 @@ func (e Entry) Normal() Entry {
 
 // Errors of putting away and bringing back.
 var (
-	ErrNotArchived = errors.New("only what is in the archive can be deleted for good")
-	ErrNotThere    = errors.New("it wasn’t there yet at that moment")
+	ErrNotArchived = errors.New("the entry isn't archived")
+	ErrNotThere    = errors.New("the entry wasn't there at that moment")
 )
 
 // contentDigest covers every register but the archive's own and the pin.
 func (e Entry) contentDigest() string {
 	h := sha256.New()
 	for _, f := range slices.Sorted(maps.Keys(e.Fields)) {
-		if f == fieldArchived || f == fieldPurged || f == FieldPinned {
+		if f == FieldArchived || f == fieldPurged || f == FieldPinned {
 			continue
 		}
 		r := e.Fields[f]

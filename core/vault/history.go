@@ -1,6 +1,7 @@
 package vault
 
 import (
+	"cmp"
 	"encoding/json"
 	"maps"
 	"slices"
@@ -41,11 +42,11 @@ func (e Entry) AsOf(ms int64) (out Entry, ok bool) {
 		}
 	}
 	// Emptied registers have no past, so the digest of then can't be made again.
-	if r, ok := out.Fields[fieldArchived]; ok && !isBlank(r.Value.Reveal()) {
+	if r, ok := out.Fields[FieldArchived]; ok && !isBlank(r.Value.Reveal()) {
 		if e.editedIn(r.Stamp.At, ms) { // an edit brought it back
-			delete(out.Fields, fieldArchived)
+			delete(out.Fields, FieldArchived)
 		} else if text, err := encodeValue(out.contentDigest()); err == nil {
-			out.Fields[fieldArchived] = Register{text, r.Stamp}
+			out.Fields[FieldArchived] = Register{text, r.Stamp}
 		}
 	}
 	return out, true
@@ -56,12 +57,12 @@ func (e Entry) AsOf(ms int64) (out Entry, ok bool) {
 func (e Entry) editedIn(after, until int64) bool {
 	in := func(ms int64) bool { return ms > after && ms <= until }
 	for f, r := range e.Fields {
-		if inHistory(f) && f != fieldArchived && in(r.Stamp.At) {
+		if inHistory(f) && f != FieldArchived && in(r.Stamp.At) {
 			return true
 		}
 	}
 	return slices.ContainsFunc(e.Past, func(p Past) bool {
-		return inHistory(p.Field) && p.Field != fieldArchived && (in(p.From.At) || in(p.Until))
+		return inHistory(p.Field) && p.Field != FieldArchived && (in(p.From.At) || in(p.Until))
 	})
 }
 
@@ -75,8 +76,8 @@ type Version struct {
 // Change is one field of a version.
 type Change struct {
 	Field    Field
-	Label    string
-	From, To string // as a person writes them; empty for hidden ones
+	Name     string // of a custom field or an attached file
+	From, To string // as a person writes them, kinds by their type; empty for hidden ones
 	Hidden   bool   // the values are asked for one by one
 	Past     int    // place of the earlier value in Entry.Past; -1 if there is none
 	Added    bool   // there was nothing before
@@ -129,7 +130,7 @@ func (e Entry) describeChange(f Field, from, to Register) (c Change, ok bool) {
 	was, is := from.Value.Reveal(), to.Value.Reveal()
 	c = Change{
 		Field:   f,
-		Label:   Label(e.Kind(), f),
+		Name:    NameIn(f, to, from),
 		Added:   isBlank(was),
 		Removed: isBlank(is),
 		Past:    -1,
@@ -138,54 +139,41 @@ func (e Entry) describeChange(f Field, from, to Register) (c Change, ok bool) {
 	if c.Added && c.Removed {
 		return c, false
 	}
-	if f == fieldArchived {
-		c.Label = "Archived"
-		if c.Removed {
-			c.Label = "Restored from the archive"
-		}
+	if f == FieldArchived {
 		return c, true
 	}
 	c.Past = slices.IndexFunc(
 		e.Past,
 		func(p Past) bool { return p.Field == f && p.From == from.Stamp && p.Value == from.Value },
 	)
-	if name := e.fieldLabel(f, to, from); name != "" {
-		c.Label = name
-	}
 	if !c.Hidden {
 		c.From, c.To = Plain(from.Value), Plain(to.Value)
 		if f == FieldKind {
-			c.From, c.To = kindWord(c.From, e.Type), kindWord(c.To, e.Type)
+			c.From, c.To = cmp.Or(c.From, string(e.Type)), cmp.Or(c.To, string(e.Type))
 		}
 	}
 	return c, true
 }
 
-func kindWord(t string, or Type) string {
-	if t == "" {
-		t = string(or)
+// NameIn returns the name that registers of a custom field or of a file hold, the first that
+// has one; empty for other fields.
+func NameIn(f Field, list ...Register) string {
+	if !strings.HasPrefix(string(f), ownPrefix) && !f.IsFile() {
+		return ""
 	}
-	k, _ := KindOf(Type(t))
-	return k.Word
-}
-
-// fieldLabel names an own field or file by what its register says.
-func (e Entry) fieldLabel(f Field, list ...Register) string {
 	for _, r := range list {
 		var w struct {
 			Name string `json:"n"`
 		}
-		if strings.HasPrefix(string(f), ownPrefix) || strings.HasPrefix(string(f), filePrefix) {
-			if json.Unmarshal([]byte(r.Value.Reveal()), &w) == nil && w.Name != "" {
-				if strings.HasPrefix(string(f), filePrefix) {
-					return "File “" + w.Name + "”"
-				}
-				return w.Name
-			}
+		if json.Unmarshal([]byte(r.Value.Reveal()), &w) == nil && w.Name != "" {
+			return w.Name
 		}
 	}
 	return ""
 }
+
+// IsFile reports whether the field is a register of an attached file.
+func (f Field) IsFile() bool { return strings.HasPrefix(string(f), filePrefix) }
 
 // Plain reads a register's JSON the way a person would write it.
 func Plain(value secret.Text) string {
@@ -229,7 +217,7 @@ func (e Entry) RestoreAt(by Stamp, ms int64) (Entry, error) {
 	}
 	c := Changes{}
 	for f := range e.Fields {
-		if !inHistory(f) || f == fieldArchived {
+		if !inHistory(f) || f == FieldArchived {
 			continue
 		}
 		c[f] = then.valueOf(f)
@@ -274,7 +262,7 @@ func (e Entry) Reverse(by Stamp, before, after Entry) (out Entry, kept []Field, 
 			kept = append(kept, f)
 			continue
 		}
-		if f == fieldArchived && before.Archived() {
+		if f == FieldArchived && before.Archived() {
 			continue // its digest is set below, over what is there then
 		}
 		c[f] = before.valueOf(f)

@@ -21,12 +21,12 @@ func TestHistoryInWords(t *testing.T) {
 
 	h := e.History()
 	require.Len(t, h, 5)
-	assert.Equal(t, "Restored from the archive", h[0].Changes[0].Label)
-	assert.Equal(t, "Archived", h[1].Changes[0].Label)
+	assert.True(t, h[0].Changes[0].Field == FieldArchived && h[0].Changes[0].Removed)
+	assert.True(t, h[1].Changes[0].Field == FieldArchived && h[1].Changes[0].Added)
 	assert.Equal(t, "laptop", h[2].By)
 	assert.Equal(t, []Change{
-		{Field: FieldFolder, Label: "Folder", From: "Travel", Past: h[2].Changes[0].Past, Removed: true},
-		{Field: FieldTitle, Label: "Title", From: "Ferrylink", To: "Ferries", Past: h[2].Changes[1].Past},
+		{Field: FieldFolder, From: "Travel", Past: h[2].Changes[0].Past, Removed: true},
+		{Field: FieldTitle, From: "Ferrylink", To: "Ferries", Past: h[2].Changes[1].Past},
 	}, h[2].Changes)
 	password := h[3].Changes[1]
 	assert.True(t, password.Hidden)

@@ -136,7 +136,7 @@ func (it *Item) describe(e Entry) {
 	case TypePerson:
 		join(strings.TrimSpace(e.Text("given-name")+" "+e.Text("family-name")), e.Text("address-level2"))
 	case TypePaper:
-		join(k.ChoiceLabel(FieldPaper, e.Text(FieldPaper)), e.Text(FieldHolder))
+		join(k.ChoiceName(FieldPaper, e.Text(FieldPaper)), e.Text(FieldHolder))
 	case TypeMembership:
 		join(e.Text(FieldHolder), e.Text(FieldNumber))
 	case TypeWiFi:
@@ -146,12 +146,12 @@ func (it *Item) describe(e Entry) {
 	}
 }
 
-// ChoiceLabel returns what a choice is called.
-func (k Kind) ChoiceLabel(f Field, value string) string {
+// ChoiceName returns what a choice is called.
+func (k Kind) ChoiceName(f Field, value string) string {
 	s, _ := k.Spec(f)
 	for _, c := range s.Choices {
 		if c.Value == value {
-			return c.Words
+			return c.Name
 		}
 	}
 	return ""

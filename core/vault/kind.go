@@ -8,8 +8,6 @@ import (
 // Kind says what an item of one type is made of.
 type Kind struct {
 	Type    Type
-	Word    string  // "payment card"
-	Many    string  // "payment cards"
 	Section Section // the part of the book that it stands in
 	Specs   []Spec  // its custom fields, in the order of the sheet
 }
@@ -51,18 +49,18 @@ const (
 // Spec describes one field of a kind.
 type Spec struct {
 	Field   Field
-	Label   string
+	Name    string // in English, as tables and files call it
 	Form    Form
 	Max     int      // characters; 0 means 200
 	Token   string   // WHATWG autofill field name, where there is one
 	Choices []Choice // of FormChoice
-	Hint    string
-	Masked  bool // shown by its last four characters until asked for
-	Warns   bool // a date that is warned of before it comes
+	Masked  bool     // shown by its last four characters until asked for
+	Warns   bool     // a date that is warned of before it comes
 }
 
-// Choice is one value of a FormChoice and its words.
-type Choice struct{ Value, Words string }
+// Choice is one value of a FormChoice and its name, which titles, subtitles and the search
+// have too.
+type Choice struct{ Value, Name string }
 
 // Hidden reports whether the field is shown only when asked for.
 func (s Spec) Hidden() bool {
@@ -112,49 +110,48 @@ const (
 	FieldBought Field = "bought"
 )
 
-func personal(token, label string, form Form) Spec {
-	return Spec{Field: Field(token), Label: label, Form: form, Token: token}
+func personal(token, name string, form Form) Spec {
+	return Spec{Field: Field(token), Name: name, Form: form, Token: token}
 }
 
 var kinds = []Kind{
-	{TypeLogin, "login", "logins", SectionLogins, []Spec{
-		{Field: FieldUsername, Label: "User name", Form: FormText, Max: 254, Token: "username"},
-		{Field: FieldPassword, Label: "Password", Form: FormHidden, Max: 1000, Token: "current-password"},
-		{Field: FieldSetup, Label: "One-time code", Form: FormSetup, Max: 1000, Token: "one-time-code"},
+	{TypeLogin, SectionLogins, []Spec{
+		{Field: FieldUsername, Name: "User name", Form: FormText, Max: 254, Token: "username"},
+		{Field: FieldPassword, Name: "Password", Form: FormHidden, Max: 1000, Token: "current-password"},
+		{Field: FieldSetup, Name: "One-time code", Form: FormSetup, Max: 1000, Token: "one-time-code"},
 		{
 			Field: FieldAlone,
-			Label: "Filling",
+			Name:  "Filling",
 			Form:  FormYesNo,
-			Hint:  "fill it in without asking, on the page itself and never in a frame",
 		},
-		{Field: FieldSubmit, Label: "Signing in", Form: FormYesNo, Hint: "send the form once it is filled"},
+		{Field: FieldSubmit, Name: "Signing in", Form: FormYesNo},
 	}},
-	{TypeApp, "app login", "app logins", SectionLogins, []Spec{
-		{Field: FieldApp, Label: "Program", Form: FormText, Hint: "as the computer names it"},
-		{Field: FieldUsername, Label: "User name", Form: FormText, Max: 254, Token: "username"},
-		{Field: FieldPassword, Label: "Password", Form: FormHidden, Max: 1000, Token: "current-password"},
-		{Field: FieldSetup, Label: "One-time code", Form: FormSetup, Max: 1000, Token: "one-time-code"},
+	{TypeApp, SectionLogins, []Spec{
+		{Field: FieldApp, Name: "Program", Form: FormText},
+		{Field: FieldUsername, Name: "User name", Form: FormText, Max: 254, Token: "username"},
+		{Field: FieldPassword, Name: "Password", Form: FormHidden, Max: 1000, Token: "current-password"},
+		{Field: FieldSetup, Name: "One-time code", Form: FormSetup, Max: 1000, Token: "one-time-code"},
 	}},
-	{TypeCard, "payment card", "payment cards", SectionCards, []Spec{
-		{Field: FieldHolder, Label: "Name on it", Form: FormText, Token: "cc-name"},
-		{Field: FieldNumber, Label: "Number", Form: FormCard, Max: 40, Token: "cc-number", Masked: true},
-		{Field: FieldExpiry, Label: "Expires", Form: FormMonth, Token: "cc-exp", Warns: true},
-		{Field: FieldCode, Label: "Security code", Form: FormCode, Max: 4, Token: "cc-csc"},
-		{Field: FieldPIN, Label: "PIN", Form: FormHidden, Max: 20},
-		{Field: FieldIssuer, Label: "Issued by", Form: FormText},
-		{Field: FieldEmergency, Label: "If it is lost", Form: FormPhone, Hint: "the issuer’s emergency telephone"},
+	{TypeCard, SectionCards, []Spec{
+		{Field: FieldHolder, Name: "Name on it", Form: FormText, Token: "cc-name"},
+		{Field: FieldNumber, Name: "Number", Form: FormCard, Max: 40, Token: "cc-number", Masked: true},
+		{Field: FieldExpiry, Name: "Expires", Form: FormMonth, Token: "cc-exp", Warns: true},
+		{Field: FieldCode, Name: "Security code", Form: FormCode, Max: 4, Token: "cc-csc"},
+		{Field: FieldPIN, Name: "PIN", Form: FormHidden, Max: 20},
+		{Field: FieldIssuer, Name: "Issued by", Form: FormText},
+		{Field: FieldEmergency, Name: "If it is lost", Form: FormPhone},
 	}},
-	{TypeBank, "bank account", "bank accounts", SectionCards, []Spec{
-		{Field: FieldBank, Label: "Bank", Form: FormText},
-		{Field: FieldHolder, Label: "Account of", Form: FormText},
-		{Field: FieldNumber, Label: "Account number", Form: FormText, Max: 40, Masked: true},
-		{Field: FieldSortCode, Label: "Sort code", Form: FormText, Max: 20, Hint: "or routing number"},
-		{Field: FieldIBAN, Label: "IBAN", Form: FormIBAN, Max: 60, Masked: true},
-		{Field: FieldBIC, Label: "BIC", Form: FormBIC, Max: 11},
-		{Field: FieldPIN, Label: "PIN", Form: FormHidden, Max: 40},
-		{Field: FieldPhone, Label: "Telephone", Form: FormPhone},
+	{TypeBank, SectionCards, []Spec{
+		{Field: FieldBank, Name: "Bank", Form: FormText},
+		{Field: FieldHolder, Name: "Account of", Form: FormText},
+		{Field: FieldNumber, Name: "Account number", Form: FormText, Max: 40, Masked: true},
+		{Field: FieldSortCode, Name: "Sort code", Form: FormText, Max: 20},
+		{Field: FieldIBAN, Name: "IBAN", Form: FormIBAN, Max: 60, Masked: true},
+		{Field: FieldBIC, Name: "BIC", Form: FormBIC, Max: 11},
+		{Field: FieldPIN, Name: "PIN", Form: FormHidden, Max: 40},
+		{Field: FieldPhone, Name: "Telephone", Form: FormPhone},
 	}},
-	{TypePerson, "personal details", "personal details", SectionCards, []Spec{
+	{TypePerson, SectionCards, []Spec{
 		personal("honorific-prefix", "Form of address", FormText), personal("given-name", "First name", FormText),
 		personal("additional-name", "Middle names", FormText), personal("family-name", "Last name", FormText),
 		personal("honorific-suffix", "After the name", FormText), personal("nickname", "Called", FormText),
@@ -170,10 +167,10 @@ var kinds = []Kind{
 			FormText,
 		), personal("url", "Website", FormAddress), personal("impp", "Messages", FormText),
 	}},
-	{TypePaper, "identity paper", "identity papers", SectionCards, []Spec{
+	{TypePaper, SectionCards, []Spec{
 		{
 			Field: FieldPaper,
-			Label: "Kind",
+			Name:  "Kind",
 			Form:  FormChoice,
 			Choices: []Choice{
 				{"passport", "Passport"},
@@ -186,43 +183,43 @@ var kinds = []Kind{
 				{"other", "Something else"},
 			},
 		},
-		{Field: FieldHolder, Label: "Name on it", Form: FormText},
-		{Field: FieldNumber, Label: "Number", Form: FormText, Max: 60, Masked: true},
-		{Field: FieldIssuer, Label: "Issued by", Form: FormText},
-		{Field: FieldCountry, Label: "Country", Form: FormCountry},
-		{Field: FieldIssued, Label: "Issued on", Form: FormDate},
-		{Field: FieldExpiry, Label: "Expires on", Form: FormDate, Warns: true},
-		{Field: FieldPhone, Label: "Telephone", Form: FormPhone},
+		{Field: FieldHolder, Name: "Name on it", Form: FormText},
+		{Field: FieldNumber, Name: "Number", Form: FormText, Max: 60, Masked: true},
+		{Field: FieldIssuer, Name: "Issued by", Form: FormText},
+		{Field: FieldCountry, Name: "Country", Form: FormCountry},
+		{Field: FieldIssued, Name: "Issued on", Form: FormDate},
+		{Field: FieldExpiry, Name: "Expires on", Form: FormDate, Warns: true},
+		{Field: FieldPhone, Name: "Telephone", Form: FormPhone},
 	}},
-	{TypeMembership, "membership", "memberships", SectionCards, []Spec{
-		{Field: FieldIssuer, Label: "Of", Form: FormText},
-		{Field: FieldHolder, Label: "Member", Form: FormText},
-		{Field: FieldNumber, Label: "Number", Form: FormText, Max: 60},
-		{Field: FieldPIN, Label: "PIN", Form: FormHidden, Max: 40},
-		{Field: FieldIssued, Label: "Since", Form: FormDate},
-		{Field: FieldExpiry, Label: "Expires on", Form: FormDate, Warns: true},
-		{Field: FieldPhone, Label: "Telephone", Form: FormPhone},
+	{TypeMembership, SectionCards, []Spec{
+		{Field: FieldIssuer, Name: "Of", Form: FormText},
+		{Field: FieldHolder, Name: "Member", Form: FormText},
+		{Field: FieldNumber, Name: "Number", Form: FormText, Max: 60},
+		{Field: FieldPIN, Name: "PIN", Form: FormHidden, Max: 40},
+		{Field: FieldIssued, Name: "Since", Form: FormDate},
+		{Field: FieldExpiry, Name: "Expires on", Form: FormDate, Warns: true},
+		{Field: FieldPhone, Name: "Telephone", Form: FormPhone},
 	}},
-	{TypeNote, "note", "notes", SectionNotes, nil},
-	{TypeWiFi, "Wi-Fi network", "Wi-Fi networks", SectionNotes, []Spec{
-		{Field: FieldSSID, Label: "Network’s name", Form: FormText, Max: 32},
-		{Field: FieldPassword, Label: "Password", Form: FormHidden, Max: 63},
+	{TypeNote, SectionNotes, nil},
+	{TypeWiFi, SectionNotes, []Spec{
+		{Field: FieldSSID, Name: "Network’s name", Form: FormText, Max: 32},
+		{Field: FieldPassword, Name: "Password", Form: FormHidden, Max: 63},
 		{
 			Field:   FieldSecurity,
-			Label:   "Protected by",
+			Name:    "Protected by",
 			Form:    FormChoice,
 			Choices: []Choice{{"WPA", "WPA, WPA2 or WPA3"}, {"WEP", "WEP"}, {"nopass", "nothing"}},
 		},
-		{Field: FieldUnseen, Label: "Hidden", Form: FormYesNo, Hint: "it doesn’t show its name"},
+		{Field: FieldUnseen, Name: "Hidden", Form: FormYesNo},
 	}},
-	{TypeSoftware, "software licence", "software licences", SectionNotes, []Spec{
-		{Field: FieldVersion, Label: "Version", Form: FormText},
-		{Field: FieldLicence, Label: "Licence key", Form: FormHidden, Max: 4000},
-		{Field: FieldHolder, Label: "Licensed to", Form: FormText},
-		{Field: FieldEmail, Label: "E-mail", Form: FormEmail},
-		{Field: FieldOrder, Label: "Order number", Form: FormText},
-		{Field: FieldBought, Label: "Bought on", Form: FormDate},
-		{Field: FieldExpiry, Label: "Expires on", Form: FormDate, Warns: true},
+	{TypeSoftware, SectionNotes, []Spec{
+		{Field: FieldVersion, Name: "Version", Form: FormText},
+		{Field: FieldLicence, Name: "Licence key", Form: FormHidden, Max: 4000},
+		{Field: FieldHolder, Name: "Licensed to", Form: FormText},
+		{Field: FieldEmail, Name: "E-mail", Form: FormEmail},
+		{Field: FieldOrder, Name: "Order number", Form: FormText},
+		{Field: FieldBought, Name: "Bought on", Form: FormDate},
+		{Field: FieldExpiry, Name: "Expires on", Form: FormDate, Warns: true},
 	}},
 }
 
@@ -257,43 +254,6 @@ func (k Kind) HasAddresses() bool {
 		return true
 	}
 	return false
-}
-
-// Label names any field in words, as histories do. Own fields are named by the
-// entry that holds them.
-func Label(t Type, f Field) string {
-	switch f {
-	case FieldTitle:
-		return "Title"
-	case FieldNotes:
-		return "Notes"
-	case FieldFolder:
-		return "Folder"
-	case FieldTags:
-		return "Tags"
-	case FieldAddresses:
-		return "Works at"
-	case FieldAliases:
-		return "Also known as"
-	case FieldKind:
-		return "Kind"
-	case FieldFrom:
-		return "Imported from"
-	case fieldArchived:
-		return "Archive"
-	case FieldStaged:
-		return "New password, waiting"
-	}
-	k, _ := KindOf(t)
-	if s, ok := k.Spec(f); ok {
-		return s.Label
-	}
-	for _, k := range kinds { // of the kind that it was before
-		if s, ok := k.Spec(f); ok {
-			return s.Label
-		}
-	}
-	return string(f)
 }
 
 // hides reports whether a field's earlier values are shown only when asked for,

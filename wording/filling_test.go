@@ -1,4 +1,4 @@
-package filling
+package wording
 
 import (
 	"testing"
@@ -26,11 +26,11 @@ func TestWhyAPageIsAnImitation(t *testing.T) {
 	} {
 		l, ok := g.Check(page, nil)
 		if assert.True(t, ok, page) {
-			assert.Equal(t, want, why(l), page)
+			assert.Equal(t, want, Likeness(l), page)
 		}
 	}
-	assert.Equal(t, "a Cyrillic letter", called('і'))
-	assert.Equal(t, "the accented letter Ł", called('ł'))
-	assert.Equal(t, "a hyphen", called('-'))
-	assert.Equal(t, "another character", called('☂'))
+	assert.Equal(t, "a Cyrillic letter", character('і'))
+	assert.Equal(t, "the accented letter Ł", character('ł'))
+	assert.Equal(t, "a hyphen", character('-'))
+	assert.Equal(t, "another character", character('☂'))
 }

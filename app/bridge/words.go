@@ -1,0 +1,135 @@
+package bridge
+
+import (
+	"redlocket/app/filling"
+	"redlocket/core/site"
+	"redlocket/wording"
+)
+
+// What the vault decides about pages, in the words and the form in which the extension
+// draws it.
+type (
+	toldPage struct {
+		filling.PageView
+		Menus map[int]toldMenu `json:"menus"`
+		Alarm *toldAlarm       `json:"alarm,omitempty"`
+	}
+	toldMenu struct {
+		NoClasp   bool       `json:"noClasp,omitempty"`
+		Group     string     `json:"group,omitempty"`
+		Elsewhere string     `json:"elsewhere,omitempty"`
+		Framed    bool       `json:"framed,omitempty"`
+		Say       string     `json:"say,omitempty"`
+		Lines     []toldLine `json:"lines"`
+		Acts      []toldLine `json:"acts"`
+	}
+	toldLine struct {
+		Text string       `json:"text"`
+		Note string       `json:"note,omitempty"` // beside it, quieter
+		Do   filling.Do   `json:"do"`
+		ID   string       `json:"id,omitempty"`
+		Part filling.Part `json:"part,omitempty"`
+	}
+	toldAlarm struct {
+		ID    string      `json:"id"`
+		Title string      `json:"title"`
+		Kept  string      `json:"kept"`
+		URL   string      `json:"url"`
+		Why   string      `json:"why"`
+		Here  []site.Part `json:"here"`
+		There []site.Part `json:"there"`
+	}
+	toldValues struct {
+		filling.Values
+		Missed []toldMiss `json:"missed"`
+	}
+	toldMiss struct {
+		Field int    `json:"field"`
+		Label string `json:"label"`
+		Why   string `json:"why"`
+	}
+)
+
+func tellPage(v filling.PageView) toldPage {
+	out := toldPage{PageView: v, Menus: make(map[int]toldMenu, len(v.Menus))}
+	for field, m := range v.Menus {
+		told := toldMenu{
+			NoClasp: m.NoClasp, Group: m.Group, Elsewhere: m.Elsewhere, Framed: m.Framed,
+			Say: topic(&v, m), Lines: []toldLine{}, Acts: []toldLine{},
+		}
+		for _, l := range m.Lines {
+			told.Lines = append(told.Lines, toldLine{l.Name, beside(l), l.Do, l.ID, l.Part})
+		}
+		for _, l := range m.Acts {
+			told.Acts = append(told.Acts, toldLine{act(l), "", l.Do, l.ID, l.Part})
+		}
+		out.Menus[field] = told
+	}
+	if a := v.Alarm; a != nil {
+		out.Alarm = &toldAlarm{a.ID, a.Title, a.Kept, a.URL, wording.Likeness(a.Likeness), a.Here, a.There}
+	}
+	return out
+}
+
+// topic says what a menu of a page is about.
+func topic(v *filling.PageView, m *filling.Menu) string {
+	switch m.Topic {
+	case filling.TopicCardCode:
+		return "The security code is filled by a press of its own."
+	case filling.TopicCode:
+		return "One-time code of"
+	case filling.TopicNewOf:
+		return "Make a new password for"
+	case filling.TopicNew:
+		return "A new password, made for this site and kept until you decide."
+	case filling.TopicNewFor:
+		return "A new password for " + m.Account + ". The present one stays at hand until the site has accepted it."
+	case filling.TopicNothing:
+		return nothing(v)
+	}
+	return ""
+}
+
+func nothing(v *filling.PageView) string {
+	switch v.Nothing {
+	case filling.NothingAsked:
+		return "You asked that nothing be offered at " + v.Domain + "."
+	case filling.NothingNoHTTPS:
+		return "This page came without https. The logins kept for this site are for https only, so none is offered."
+	}
+	return ""
+}
+
+func beside(l filling.MenuLine) string {
+	switch l.State {
+	case filling.PasswordJoining:
+		return "not confirmed yet"
+	case filling.PasswordPresent:
+		return "the password until now"
+	case filling.PasswordStaged:
+		return "the new one, not confirmed yet"
+	}
+	return l.Beside
+}
+
+func act(l filling.MenuLine) string {
+	switch l.Do {
+	case filling.DoFind:
+		return "Find another"
+	case filling.DoDetails:
+		return "Details"
+	case filling.DoFillNew:
+		return "Make and fill it"
+	case filling.DoFill:
+		return "All of " + l.Name
+	}
+	return l.Name
+}
+
+func tellValues(v filling.Values) toldValues {
+	out := toldValues{Values: v, Missed: []toldMiss{}}
+	for _, m := range v.Missed {
+		out.Missed = append(out.Missed, toldMiss{m.Field, m.Label, wording.Miss(m)})
+	}
+	return out
+}
