@@ -474,7 +474,10 @@
       action: actionOf(form)
     };
   }
-  var ANNOUNCED = '[role=alert], [role=status], [aria-live], [class*="error" i], [class*="alert" i], [class*="invalid" i], [class*="success" i], [class*="notice" i]';
+  var ANNOUNCED = [
+    "[role=alert], [role=status], [aria-live]",
+    ...["error", "alert", "invalid", "success", "notice"].map((word) => `[class*="${word}" i]`)
+  ].join(", ");
   function alerts() {
     const out = [];
     for (const r of roots())

@@ -104,7 +104,8 @@
       ...list.map((m) => {
         const li = document.createElement("li");
         const words = document.createElement("span");
-        words.textContent = `${m.site || "no site"}, ${new Date(m.at).toLocaleString([], { dateStyle: "medium", timeStyle: "short" })}`;
+        const when = new Date(m.at).toLocaleString([], { dateStyle: "medium", timeStyle: "short" });
+        words.textContent = `${m.site || "no site"}, ${when}`;
         const value = Object.assign(document.createElement("code"), { textContent: "● ● ● ●" });
         const show = Object.assign(document.createElement("button"), { textContent: "Show", className: "act" });
         const get = () => tell({ act: "made", at: m.at });

@@ -359,8 +359,10 @@ function describeForm(form) {
   };
 }
 
-const ANNOUNCED =
-  '[role=alert], [role=status], [aria-live], [class*="error" i], [class*="alert" i], [class*="invalid" i], [class*="success" i], [class*="notice" i]';
+const ANNOUNCED = [
+  "[role=alert], [role=status], [aria-live]",
+  ...["error", "alert", "invalid", "success", "notice"].map((word) => `[class*="${word}" i]`),
+].join(", ");
 
 /** What the page announces. */
 function alerts() {

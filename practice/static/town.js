@@ -69,7 +69,9 @@ customElements.define(
       });
       const sheet = new CSSStyleSheet();
       sheet.replaceSync(
-        "label { display: block; font-size: .9rem } input { font: inherit; padding: .55rem .6rem; width: 100%; box-sizing: border-box; border: 1px solid #9aa; border-radius: 3px }",
+        "label { display: block; font-size: .9rem } " +
+          "input { font: inherit; padding: .55rem .6rem; width: 100%; box-sizing: border-box; " +
+          "border: 1px solid #9aa; border-radius: 3px }",
       );
       root.adoptedStyleSheets = [sheet];
       box.addEventListener("input", () => (this.dataset.value = box.value));

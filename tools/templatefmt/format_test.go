@@ -36,6 +36,9 @@ func TestInlineTextIsRenderedAlike(t *testing.T) {
 		`{{with .S}}<u>{{.}}</u>{{else}}` + long + `{{end -}}   tight`,
 		"<pre>\n  as {{.S}}\n</pre> after",
 		`a{{/* a note */}}b {{- " c"}}`,
+		`<i class="` + strings.Repeat("c", 80) + `" title="two words">` + strings.Repeat("x", 20) + ` y</i><i id="1">z</i>`,
+		`<i class="` + strings.Repeat("c", 96) + `"{{if .A}} title="x"{{end}}>` + strings.Repeat("x", 20) + `</i>`,
+		"<textarea rows=\"2\">" + long + " as " + long + "</textarea>",
 	} {
 		src = "<div>" + src + "</div>" // what stands outside of all elements is blocks
 		out := Format(src)
@@ -44,6 +47,15 @@ func TestInlineTextIsRenderedAlike(t *testing.T) {
 			assert.Equal(t, collapse(was[i]), collapse(is[i]), "%s\nbecame\n%s", src, out)
 		}
 		assert.Equal(t, out, Format(out), "formatted once is formatted")
+	}
+}
+
+// What can be broken between attributes or words is, though tags stand close together.
+func TestLongLinesAreBroken(t *testing.T) {
+	out := Format(`<div><i class="` + strings.Repeat("c", 70) + `">` + strings.Repeat("x", 20) + `</i><b title="a b" ` +
+		`class="` + strings.Repeat("d", 40) + `">` + strings.Repeat("y", 20) + ` z</b></div>`)
+	for _, line := range strings.Split(out, "\n") {
+		assert.LessOrEqual(t, len(line), width, out)
 	}
 }
 

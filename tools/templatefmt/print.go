@@ -20,7 +20,7 @@ func Format(src string) string {
 		pr.node(n, 0)
 	}
 	pr.line()
-	return pr.out.String()
+	return wrap(pr.out.String())
 }
 
 // isBlock reports whether whitespace beside a node isn't rendered.
