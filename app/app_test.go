@@ -19,6 +19,7 @@ import (
 	"redlocket/app/cloudclient"
 	"redlocket/app/filling"
 	"redlocket/app/gate"
+	"redlocket/app/reauth"
 	"redlocket/app/records"
 	"redlocket/app/store"
 	"redlocket/app/syncing"
@@ -381,6 +382,9 @@ func TestIntroduction(t *testing.T) {
 	require.NoError(t, err)
 	_, err = fresh.IntroductionAnswered(t.Context(), a.ID)
 	assert.ErrorIs(t, err, syncing.ErrNotReady)
+	err = desk.Account.Introduce(t.Context(), strings.Join(a.Words, " "))
+	assert.ErrorIs(t, err, reauth.ErrNeeded, "whoever passes by an open vault takes nothing along")
+	require.NoError(t, desk.Reauthenticate(secret.New(master)))
 	assert.Error(t, desk.Account.Introduce(t.Context(), "these are not the right words"))
 	require.NoError(t, desk.Account.Introduce(t.Context(), strings.Join(a.Words, " ")))
 	_, err = fresh.IntroductionAnswered(t.Context(), a.ID)

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync"
 
+	"redlocket/app/reauth"
 	"redlocket/app/records"
 	"redlocket/app/syncing"
 	"redlocket/core/keys"
@@ -119,8 +120,12 @@ func (d *Device) IntroductionAnswered(ctx context.Context, id string) (*Introduc
 	return &a, nil
 }
 
-// Introduce hands the carried half to the new device whose words were typed.
+// Introduce hands the carried half to the new device whose words were typed. The master
+// password is asked for first.
 func (a *Account) Introduce(ctx context.Context, words string) error {
+	if err := a.vault.Guard.Require(reauth.Introduce); err != nil {
+		return err
+	}
 	p, cloud := a.vault.Profile(), a.at()
 	if cloud == nil {
 		return errOnlyHere

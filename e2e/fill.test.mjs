@@ -65,6 +65,8 @@ test("before it is connected, and while the words are compared", async () => {
   // From the device's own page there is nothing to type.
   await desk.goto(d.laptop + "/devices");
   const [opened] = await Promise.all([b.context.waitForEvent("page"), desk.click("[data-connect-browser]")]);
+  await opened.click("text=Go on");
+  await opened.click("text=Connect to Maren");
   await opened.waitForSelector("#words li");
   await desk.bringToFront();
   await desk.click("text=No, refuse it");

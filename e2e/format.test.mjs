@@ -133,7 +133,16 @@ test("a pairing and a message of the bridge", async () => {
   const theirs = await subtle.importKey("raw", un(b.app_public), curve, false, []);
   const secret = new Uint8Array(await subtle.deriveBits({ name: "ECDH", public: theirs }, mine, 256));
   const t = sha256(
-    cat(...[utf8("redlocket/1 pairing"), point, un(b.browser_nonce), un(b.app_public), un(b.app_nonce)].map(lp)),
+    cat(
+      ...[
+        utf8("redlocket/2 pairing"),
+        utf8(b.vault),
+        point,
+        un(b.browser_nonce),
+        un(b.app_public),
+        un(b.app_nonce),
+      ].map(lp),
+    ),
   );
   assert.deepEqual(words(t, 4), b.words);
   const shared = hkdf(sha256, secret, t, utf8("redlocket/1 connection"), 32);

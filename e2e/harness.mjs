@@ -23,8 +23,9 @@ const flags = [
   "--disable-sync",
 ];
 
-/** Builds the program once per run. */
+/** Builds the program; ./test has built it once for all and says where. */
 export function build() {
+  if (process.env.REDLOCKET_PROGRAM) return process.env.REDLOCKET_PROGRAM;
   const out = join(mkdtempSync(join(tmpdir(), "redlocket-build-")), "redlocket");
   execFileSync("go", ["build", "-o", out, "./cmd/redlocket"], { cwd: root, stdio: "inherit" });
   return out;
@@ -216,20 +217,24 @@ export async function unlock(page, device, password) {
 }
 
 /** Connects a browser's extension to a device whose vault is open in page. */
-export async function connect(b, page, device) {
+export async function connect(b, page, device, person = maren) {
   const c = await b.context.newPage();
   await c.goto(`chrome-extension://${b.id}/connect.html`);
   await c.fill("#app", new URL(device).host);
-  await c.click("button");
+  await c.click("text=Go on");
+  await c.locator("#vaults li", { hasText: person.email }).getByRole("button").click();
   await c.waitForSelector("#words li");
   const there = await c.locator("#words li").allInnerTexts();
   await page.bringToFront();
   await page.goto(device + "/devices");
   await page.waitForSelector(".waiting");
   const here = await page.locator(".waiting .fingerprint li").allInnerTexts();
+  await page.fill("#connect-password", person.password);
   await page.click("text=The same words");
+  await page.waitForSelector(".done");
   await c.bringToFront();
-  await c.waitForSelector("text=Connected.");
+  await c.click("#yes");
+  await c.waitForSelector("#connected:has-text('Connected')");
   if (await c.locator("#saving").isVisible()) {
     await c.click("#stop");
     await c.waitForSelector("text=password saving is off");

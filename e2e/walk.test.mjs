@@ -255,10 +255,15 @@ test("bring the vault to a new computer by introduction", async () => {
     assert.equal(words.length, 6);
     await accessible(fresh, "introduction");
     await page.goto(d.desk + "/devices");
+    await page.fill("#introduce-password", maren.password);
     await page.fill("#words", "six words that are not right");
     await page.click("text=Let it in");
     await page.waitForSelector(".bad");
+    await page.fill("#introduce-password", "not the one");
     await page.fill("#words", words.join(" "));
+    await page.click("text=Let it in");
+    await page.waitForSelector("text=isn't the master password");
+    await page.fill("#introduce-password", maren.password);
     await page.click("text=Let it in");
     await page.waitForSelector(".done");
     await fresh.fill("#password", maren.password);

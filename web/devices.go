@@ -3,6 +3,7 @@ package web
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"net/http"
 	"time"
@@ -52,7 +53,7 @@ func (s devicesPages) devicesData(r *http.Request) (d devicesData, err error) {
 		return d, err
 	}
 	if s.cfg.Browsers != nil {
-		d.Waiting = s.cfg.Browsers.Waiting()
+		d.Waiting = s.cfg.Browsers.Waiting(v.Profile().ID)
 		d.Browsers, err = s.cfg.Browsers.Connected(r.Context(), v)
 	}
 	sum := sha256.Sum256(fmt.Append(nil, d.Waiting, d.Browsers, d.Rules))
@@ -84,7 +85,7 @@ var doneWords = map[string]string{
 	"shut-out":   "That device gets nothing new from now on.",
 	"cloud":      "This vault is kept in step with its cloud from now on.",
 	"saved":      "Saved.",
-	"connected":  "The browser is connected.",
+	"connected":  "Confirmed. Press the same in the browser’s window to finish.",
 	"ended":      "The browser is no longer connected.",
 }
 
@@ -100,8 +101,23 @@ func (s devicesPages) after(w http.ResponseWriter, r *http.Request, err error, d
 	return nil
 }
 
+// reauthenticate takes the master password that stands in a form beside what it is for. A wrong
+// one is an error of the named field.
+func reauthenticate(r *http.Request, field string) error {
+	err := vaultOf(r).Reauthenticate(secret.New(r.FormValue("password")))
+	var wrong *app.WrongPassword
+	if errors.As(err, &wrong) {
+		return records.BadInput(field, err)
+	}
+	return err
+}
+
 func (s devicesPages) introduce(w http.ResponseWriter, r *http.Request) error {
-	return s.after(w, r, vaultOf(r).Account.Introduce(r.Context(), r.FormValue("words")), "introduced")
+	err := reauthenticate(r, "introduce-password")
+	if err == nil {
+		err = vaultOf(r).Account.Introduce(r.Context(), r.FormValue("words"))
+	}
+	return s.after(w, r, err, "introduced")
 }
 
 func (s devicesPages) shutOut(w http.ResponseWriter, r *http.Request) error {
@@ -130,11 +146,15 @@ func (s devicesPages) browsers(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (s devicesPages) confirmBrowser(w http.ResponseWriter, r *http.Request) error {
-	return s.after(w, r, s.cfg.Browsers.Confirm(r.Context(), chi.URLParam(r, "id"), vaultOf(r)), "connected")
+	err := reauthenticate(r, "connect-password")
+	if err == nil {
+		err = s.cfg.Browsers.Confirm(r.Context(), chi.URLParam(r, "id"), vaultOf(r))
+	}
+	return s.after(w, r, err, "connected")
 }
 
 func (s devicesPages) refuseBrowser(w http.ResponseWriter, r *http.Request) error {
-	s.cfg.Browsers.Refuse(chi.URLParam(r, "id"))
+	s.cfg.Browsers.Refuse(chi.URLParam(r, "id"), vaultOf(r))
 	redirect(w, r, "/devices")
 	return nil
 }

@@ -27,6 +27,7 @@ type frontPages struct{ *Server }
 func (s frontPages) routes(r routes) {
 	r.get("/", s.home)
 	r.get("/front", s.front)
+	r.get("/origin-key", s.originKey)
 	r.get("/open/{profile}", s.openPage)
 	r.post("/open/{profile}", s.open)
 	r.get("/forgot/{profile}", s.forgotPage)
@@ -121,16 +122,8 @@ func (s frontPages) open(w http.ResponseWriter, r *http.Request) error {
 	case err != nil:
 		return err
 	default:
-		return s.in(w, r, v, "/logins")
+		return s.enter(w, r, v, "/logins")
 	}
-	return nil
-}
-
-func (s frontPages) in(w http.ResponseWriter, r *http.Request, v *app.Vault, to string) error {
-	if err := s.enter(r, v); err != nil {
-		return err
-	}
-	redirect(w, r, to)
 	return nil
 }
 
@@ -164,7 +157,7 @@ func (s frontPages) forgot(w http.ResponseWriter, r *http.Request) error {
 		secret.New(r.FormValue("repeat")),
 	)
 	if err == nil {
-		return s.in(w, r, v, "/logins")
+		return s.enter(w, r, v, "/logins")
 	}
 	page := s.view(r, "A new master password", "", d)
 	var wrong *app.WrongPassword
@@ -204,7 +197,7 @@ func (s frontPages) create(w http.ResponseWriter, r *http.Request) error {
 		Password: typed.Password, Repeat: typed.Repeat,
 	})
 	if err == nil {
-		return s.in(w, r, v, "/sheet")
+		return s.enter(w, r, v, "/sheet")
 	}
 	page := s.view(r, "Create a vault", "", d)
 	if !page.bad(err) {
@@ -326,7 +319,7 @@ func (s frontPages) join(w http.ResponseWriter, r *http.Request) error {
 		Password: secret.New(r.FormValue("password")),
 	})
 	if err == nil {
-		return s.in(w, r, v, "/logins")
+		return s.enter(w, r, v, "/logins")
 	}
 	page := s.view(r, "Bring your vault here", "", d)
 	if !page.bad(err) {

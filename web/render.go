@@ -55,20 +55,21 @@ func (s *Server) funcs() template.FuncMap {
 		"formField": func(v View, k vault.Kind, spec vault.Spec) specView {
 			return specView{v, spec, wording.Hint(k.Type, spec.Field)}
 		},
-		"code":      func(v View, c *codeData) View { v.Data = *c; return v },
-		"tailed":    func(d slotData, tail, brand string) slotData { d.Tail, d.Brand = tail, brand; return d },
-		"string":    func(s any) string { return fmt.Sprint(s) },
-		"oneLine":   func(s string) string { return strings.ReplaceAll(s, "\n", ", ") },
-		"telephone": telephone,
-		"size":      size,
-		"size64":    func(n int) string { return size(int64(n)) },
-		"meanings":  transfer.Meanings,
-		"meaning":   wording.Meaning,
-		"kind":      func(k vault.Kind) string { return wording.Kind(k.Type).One },
-		"lasts":     wording.Lasts,
-		"weakness":  wording.Weakness,
-		"trouble":   wording.Query,
-		"gains":     gains,
+		"code":          func(v View, c *codeData) View { v.Data = *c; return v },
+		"passwordAgain": func(v View, field string) passwordAgain { return passwordAgain{v, field} },
+		"tailed":        func(d slotData, tail, brand string) slotData { d.Tail, d.Brand = tail, brand; return d },
+		"string":        func(s any) string { return fmt.Sprint(s) },
+		"oneLine":       func(s string) string { return strings.ReplaceAll(s, "\n", ", ") },
+		"telephone":     telephone,
+		"size":          size,
+		"size64":        func(n int) string { return size(int64(n)) },
+		"meanings":      transfer.Meanings,
+		"meaning":       wording.Meaning,
+		"kind":          func(k vault.Kind) string { return wording.Kind(k.Type).One },
+		"lasts":         wording.Lasts,
+		"weakness":      wording.Weakness,
+		"trouble":       wording.Query,
+		"gains":         gains,
 		"pickVals": func(key string, pick int) string {
 			b, _ := json.Marshal(map[string]any{"key": key, "pick": pick}) // of a text and a number
 			return string(b)
@@ -101,6 +102,10 @@ type (
 	fieldView struct {
 		View
 		Row fieldRow
+	}
+	passwordAgain struct {
+		View
+		Field string
 	}
 	specView struct {
 		View

@@ -46,11 +46,11 @@ type Config struct {
 // Browsers are the connected browsers, as the pages show them.
 type Browsers interface {
 	http.Handler // the extension's channel, under /bridge/
-	// Waiting returns the browsers that ask to be connected.
-	Waiting() []app.Browser
-	// Confirm connects a waiting browser to a vault.
+	// Waiting returns the browsers that ask to be connected to a profile's vault.
+	Waiting(profile string) []app.Browser
+	// Confirm connects a waiting browser to the vault that it asked for.
 	Confirm(ctx context.Context, id string, v *app.Vault) error
-	Refuse(id string)
+	Refuse(id string, v *app.Vault)
 	Connected(ctx context.Context, v *app.Vault) ([]app.Browser, error)
 	End(ctx context.Context, v *app.Vault, id string) error
 }
@@ -71,6 +71,7 @@ const (
 	maxForm        = 2 << 20
 	sessionProfile = "profile"
 	sessionOpening = "opening"
+	sessionOrigin  = "origin key"
 	sessionSaid    = "said" // what the next page says was done
 	sessionUndo    = "undo" // and what takes it back
 )
@@ -241,22 +242,17 @@ func limit(next http.Handler) http.Handler {
 
 type vaultKey struct{}
 
-// opened returns the vault that this browser session has open.
+// opened returns the vault that this browser session has open, if the request carries both of
+// the session's halves.
 func (s *Server) opened(r *http.Request) (*app.Vault, bool) {
+	if !s.hasOriginKey(r) {
+		return nil, false
+	}
 	v, ok := s.device.Vault(s.sessions.GetString(r.Context(), sessionProfile))
 	if !ok || v.Instance() != s.sessions.GetString(r.Context(), sessionOpening) {
 		return nil, false
 	}
 	return v, true
-}
-
-func (s *Server) enter(r *http.Request, v *app.Vault) error {
-	if err := s.sessions.RenewToken(r.Context()); err != nil {
-		return err
-	}
-	s.sessions.Put(r.Context(), sessionProfile, v.Profile().ID)
-	s.sessions.Put(r.Context(), sessionOpening, v.Instance())
-	return nil
 }
 
 func (s *Server) needOpen(next http.Handler) http.Handler {

@@ -10,11 +10,13 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/go-chi/chi/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -36,6 +38,7 @@ type client struct {
 	t      testing.TB
 	h      http.Handler
 	cookie string
+	key    string // the session's origin key
 }
 
 func (c *client) do(method, path string, form url.Values, header ...string) *http.Response {
@@ -46,6 +49,9 @@ func (c *client) do(method, path string, form url.Values, header ...string) *htt
 	}
 	if c.cookie != "" {
 		r.Header.Set("Cookie", c.cookie)
+	}
+	if c.key != "" {
+		r.SetBasicAuth("origin-key", c.key)
 	}
 	for i := 0; i+1 < len(header); i += 2 {
 		if header[i] == "Host" {
@@ -63,7 +69,7 @@ func (c *client) do(method, path string, form url.Values, header ...string) *htt
 	return w.Result()
 }
 
-func body(t *testing.T, r *http.Response) string {
+func body(t testing.TB, r *http.Response) string {
 	b, err := io.ReadAll(r.Body)
 	require.NoError(t, err)
 	return string(b)
@@ -98,8 +104,69 @@ func setup(t testing.TB) (*client, *app.Device, *app.Vault) {
 
 func (c *client) open(v *app.Vault) {
 	r := c.do("POST", "/open/"+v.Profile().ID, url.Values{"password": {master}})
-	require.Equal(c.t, http.StatusSeeOther, r.StatusCode)
-	require.Equal(c.t, "/logins", r.Header.Get("Location"))
+	require.Equal(c.t, http.StatusOK, r.StatusCode)
+	c.entered(r)
+}
+
+// entered takes the origin key from the page that brings it, as its script does.
+func (c *client) entered(r *http.Response) {
+	page := body(c.t, r)
+	key := regexp.MustCompile(`data-key="([A-Z2-7]{26})" data-to="/(logins|sheet)"`).FindStringSubmatch(page)
+	require.NotNil(c.t, key, page)
+	c.key = ""
+	ask := c.do("GET", "/origin-key", nil, "Sec-Fetch-Dest", "empty")
+	require.Equal(c.t, http.StatusUnauthorized, ask.StatusCode)
+	require.Contains(c.t, ask.Header.Get("WWW-Authenticate"), "Basic ")
+	c.key = key[1]
+	require.Equal(c.t, http.StatusNoContent, c.do("GET", "/origin-key", nil, "Sec-Fetch-Dest", "empty").StatusCode)
+}
+
+// inFront reports whether a route is one in front of a vault.
+func inFront(route string) bool {
+	return slices.ContainsFunc([]string{
+		"/static/", "/bridge/", "/open/", "/forgot/", "/arrive", "/extension/", "/front", "/new", "/join", "/strength",
+		"/lock", "/origin-key",
+	}, func(p string) bool { return strings.HasPrefix(route, p) }) || route == "/"
+}
+
+// The cookie alone shows nothing of an open vault: it reaches whoever listens at another port.
+func TestTheCookieAloneOpensNothing(t *testing.T) {
+	c, _, v := setup(t)
+	c.open(v)
+	require.Equal(t, http.StatusOK, c.do("GET", "/logins", nil).StatusCode)
+	for _, key := range []string{"", "wrong", strings.ToLower(c.key)} {
+		thief := &client{t: t, h: c.h, cookie: c.cookie, key: key}
+		routes := 0
+		require.NoError(t, chi.Walk(c.h.(*web.Server).Handler.(chi.Routes), func(
+			method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler,
+		) error {
+			if inFront(route) {
+				return nil
+			}
+			routes++
+			r := thief.do(method, strings.NewReplacer("{", "", "}", "").Replace(route), nil)
+			assert.Equal(t, http.StatusSeeOther, r.StatusCode, route)
+			assert.Equal(t, "/open/"+v.Profile().ID, r.Header.Get("Location"), route)
+			return nil
+		}))
+		assert.Greater(t, routes, 60)
+		r := thief.do("POST", "/again", url.Values{"password": {master}})
+		assert.Equal(t, http.StatusSeeOther, r.StatusCode, "nor is the session made fresh")
+		if key != "" {
+			assert.Equal(t, http.StatusForbidden, thief.do("GET", "/origin-key", nil).StatusCode)
+		}
+	}
+	thief := &client{t: t, h: c.h, key: c.key}
+	assert.Equal(t, http.StatusSeeOther, thief.do("GET", "/logins", nil).StatusCode, "nor the key without the cookie")
+	assert.Equal(t, http.StatusForbidden, thief.do("GET", "/origin-key", nil).StatusCode)
+	thief.cookie, thief.key = c.cookie, ""
+	r := thief.do("GET", "/origin-key", nil, "Sec-Fetch-Dest", "document")
+	assert.Equal(t, http.StatusForbidden, r.StatusCode, "nobody is asked for it in a page")
+	before := c.key
+	c.open(v)
+	assert.NotEqual(t, before, c.key)
+	old := &client{t: t, h: c.h, cookie: c.cookie, key: before}
+	assert.Equal(t, http.StatusSeeOther, old.do("GET", "/logins", nil).StatusCode)
 }
 
 func TestFences(t *testing.T) {
@@ -406,6 +473,7 @@ func FuzzPages(f *testing.F) {
 	w := httptest.NewRecorder()
 	p.ServeHTTP(w, r)
 	c.cookie = w.Result().Cookies()[0].Name + "=" + w.Result().Cookies()[0].Value
+	c.key = regexp.MustCompile(`data-key="(.+?)"`).FindStringSubmatch(w.Body.String())[1]
 	id := records.NewID()
 	f.Fuzz(func(t *testing.T, path, form string) {
 		if path == "/logins" {

@@ -3,11 +3,18 @@
 //
 // # Connecting
 //
-// The browser commits to a fresh P-256 key and a nonce by their hash; the app
-// answers with its own; the browser then shows what it had committed to. Both
-// compute four words from all of it, and the person confirms in the app that they
-// are the same. The commitment keeps a program in between from trying keys until
-// the words agree.
+// The browser says for whose vault it asks, and commits to a fresh P-256 key and a
+// nonce by their hash; the app answers with its own; the browser then shows what it
+// had committed to. Both compute four words from all of it, and the person confirms
+// on both sides that they are the same: in the app, with that vault open and the
+// master password typed again; then in the extension's own page, which keeps the
+// connection it had until then. The commitment keeps a program in between from
+// trying keys until the words agree. What the app says once it has confirmed is
+// sealed under the new key.
+//
+// A browser is known by an id that its extension made when it was installed: two
+// browser profiles may load the same extension, and one that connects again
+// replaces its own connection only.
 //
 // # Talking
 //
@@ -36,14 +43,16 @@ import (
 
 	"redlocket/app"
 	"redlocket/app/gate"
+	"redlocket/app/reauth"
 )
 
 const (
-	maxMessage  = 1 << 20
-	maxWaiting  = 4
-	waitingLife = 5 * time.Minute
-	maxSessions = 32
-	keptAs      = "browsers"
+	maxMessage   = 1 << 20
+	maxWaiting   = 64 // newcomers are turned away above it: nobody is pushed out
+	waitingLife  = 5 * time.Minute
+	revealWithin = 30 * time.Second // after hello
+	maxSessions  = 32
+	keptAs       = "browsers"
 )
 
 // Bridge answers connected browsers. It is an http.Handler for /bridge/.
@@ -59,22 +68,25 @@ type Bridge struct {
 
 type waiting struct {
 	id, name, origin string
+	installation     string
+	vault            string // id of the profile that it asks for
 	since            time.Time
 	commit           []byte
 	private          *ecdh.PrivateKey
 	nonceA           []byte
 	words            []string // once revealed
 	shared           []byte
-	profile          string // once confirmed
+	confirmed        []byte // once confirmed: what says so, sealed
 	refused          bool
 }
 
 type connection struct {
-	ID     string `json:"id"`
-	Name   string `json:"name"`
-	Origin string `json:"origin"`
-	Since  int64  `json:"since"`
-	Shared []byte `json:"shared"`
+	ID           string `json:"id"`
+	Name         string `json:"name"`
+	Origin       string `json:"origin"`
+	Installation string `json:"installation"`
+	Since        int64  `json:"since"`
+	Shared       []byte `json:"shared"`
 }
 
 type session struct {
@@ -86,6 +98,7 @@ type session struct {
 // New returns a bridge to a device whose pages are at the address own.
 func New(d *app.Device, own string) *Bridge {
 	b := &Bridge{device: d, own: own, mux: http.NewServeMux(), sessions: map[string]*session{}}
+	b.mux.HandleFunc("POST /bridge/vaults", b.vaults)
 	b.mux.HandleFunc("POST /bridge/hello", b.hello)
 	b.mux.HandleFunc("POST /bridge/reveal", b.reveal)
 	b.mux.HandleFunc("POST /bridge/state", b.state)
@@ -134,16 +147,43 @@ func fail(w http.ResponseWriter, status int, why string) {
 	_ = json.NewEncoder(w).Encode(map[string]string{"error": why})
 }
 
+// vaults tells whose vaults a browser may ask for: the names that the lock page shows.
+func (b *Bridge) vaults(w http.ResponseWriter, r *http.Request) {
+	type vault struct {
+		ID    string `json:"id"`
+		Name  string `json:"name"`
+		Email string `json:"email"`
+	}
+	list, err := b.device.Profiles(r.Context())
+	if err != nil {
+		fail(w, http.StatusInternalServerError, "no answer")
+		return
+	}
+	out := []vault{}
+	for _, p := range list {
+		out = append(out, vault{p.ID, p.Name, p.Email})
+	}
+	reply(w, map[string]any{"vaults": out})
+}
+
+var installationID = regexp.MustCompile(`^[0-9a-f]{32}$`)
+
 func (b *Bridge) hello(w http.ResponseWriter, r *http.Request) {
 	var in struct {
-		Commit []byte `json:"commit"`
-		Name   string `json:"name"`
+		Commit       []byte `json:"commit"`
+		Name         string `json:"name"`
+		Vault        string `json:"vault"`
+		Installation string `json:"installation"`
 	}
 	if !read(w, r, &in) {
 		return
 	}
-	if len(in.Commit) != sha256.Size || len(in.Name) > 80 {
+	if len(in.Commit) != sha256.Size || len(in.Name) > 80 || !installationID.MatchString(in.Installation) {
 		fail(w, http.StatusBadRequest, "unreadable")
+		return
+	}
+	if _, err := b.device.Profile(r.Context(), in.Vault); err != nil {
+		fail(w, http.StatusGone, "over")
 		return
 	}
 	private, err := ecdh.P256().GenerateKey(rand.Reader)
@@ -154,35 +194,52 @@ func (b *Bridge) hello(w http.ResponseWriter, r *http.Request) {
 	nonce := make([]byte, 32)
 	_, _ = rand.Read(nonce) // never fails since Go 1.24
 	wt := &waiting{
-		id:      rand.Text(),
-		name:    in.Name,
-		origin:  r.Header.Get("Origin"),
-		since:   time.Now(),
-		commit:  in.Commit,
-		private: private,
-		nonceA:  nonce,
+		id:           rand.Text(),
+		name:         in.Name,
+		origin:       r.Header.Get("Origin"),
+		installation: in.Installation,
+		vault:        in.Vault,
+		since:        time.Now(),
+		commit:       in.Commit,
+		private:      private,
+		nonceA:       nonce,
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.waiting = slices.DeleteFunc(
-		b.waiting,
-		func(o *waiting) bool { return o.origin == wt.origin || time.Since(o.since) > waitingLife },
-	)
+	b.waiting = slices.DeleteFunc(b.waiting, func(o *waiting) bool {
+		return o.installation == wt.installation || o.over()
+	})
 	if len(b.waiting) >= maxWaiting {
-		b.waiting = b.waiting[1:]
+		fail(w, http.StatusTooManyRequests, "too many wait")
+		return
 	}
 	b.waiting = append(b.waiting, wt)
 	reply(w, map[string]any{"id": wt.id, "pub": private.PublicKey().Bytes(), "nonce": nonce})
 }
 
-func (b *Bridge) find(id, origin string) *waiting {
-	i := slices.IndexFunc(b.waiting, func(o *waiting) bool {
-		return o.id == id && (origin == "" || o.origin == origin) && time.Since(o.since) < waitingLife
-	})
+// over reports whether nobody waits any more.
+func (wt *waiting) over() bool {
+	age := time.Since(wt.since)
+	return age > waitingLife || wt.words == nil && age > revealWithin
+}
+
+func (b *Bridge) find(id string, fits func(*waiting) bool) *waiting {
+	i := slices.IndexFunc(b.waiting, func(o *waiting) bool { return o.id == id && !o.over() && fits(o) })
 	if i < 0 {
 		return nil
 	}
 	return b.waiting[i]
+}
+
+func from(origin string) func(*waiting) bool {
+	return func(wt *waiting) bool { return wt.origin == origin }
+}
+
+// asks reports whether a browser shows words and waits to be confirmed for a vault.
+func asks(profile string) func(*waiting) bool {
+	return func(wt *waiting) bool {
+		return wt.vault == profile && wt.words != nil && wt.confirmed == nil && !wt.refused
+	}
 }
 
 func (b *Bridge) reveal(w http.ResponseWriter, r *http.Request) {
@@ -196,13 +253,13 @@ func (b *Bridge) reveal(w http.ResponseWriter, r *http.Request) {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	wt := b.find(in.ID, r.Header.Get("Origin"))
+	wt := b.find(in.ID, from(r.Header.Get("Origin")))
 	if wt == nil || wt.words != nil {
 		fail(w, http.StatusGone, "over")
 		return
 	}
 	sum := sha256.Sum256(append(append([]byte{}, in.Pub...), in.Nonce...))
-	shared, words, err := pair(wt.private, in.Pub, in.Nonce, wt.nonceA)
+	shared, words, err := pair(wt.private, wt.vault, in.Pub, in.Nonce, wt.nonceA)
 	if err != nil || len(in.Nonce) != 32 || !bytes.Equal(sum[:], wt.commit) {
 		wt.refused = true
 		fail(w, http.StatusBadRequest, "not what was committed to")
@@ -221,56 +278,72 @@ func (b *Bridge) state(w http.ResponseWriter, r *http.Request) {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	wt := b.find(in.ID, r.Header.Get("Origin"))
+	wt := b.find(in.ID, from(r.Header.Get("Origin")))
 	switch {
 	case wt == nil || wt.refused:
 		reply(w, map[string]string{"state": "refused"})
-	case wt.profile != "":
-		reply(w, map[string]string{"state": "connected", "profile": wt.profile})
+	case wt.confirmed != nil:
+		reply(w, map[string]any{"state": "confirmed", "sealed": wt.confirmed})
 	default:
 		reply(w, map[string]string{"state": "waiting"})
 	}
 }
 
-// Waiting returns the browsers that show words and wait to be confirmed.
-func (b *Bridge) Waiting() []app.Browser {
+// Waiting returns the browsers that show words and wait to be confirmed for a profile's vault.
+func (b *Bridge) Waiting(profile string) []app.Browser {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	var out []app.Browser
 	for _, wt := range b.waiting {
-		if wt.words != nil && wt.profile == "" && !wt.refused && time.Since(wt.since) < waitingLife {
+		if asks(profile)(wt) && !wt.over() {
 			out = append(out, app.Browser{ID: wt.id, Name: wt.name, Words: wt.words})
 		}
 	}
 	return out
 }
 
-// Confirm connects a waiting browser to a vault.
+// ErrNotWaiting is returned for a browser that doesn't wait for this vault, or no longer.
+var ErrNotWaiting = errors.New("this browser no longer waits; start again in its window")
+
+// Confirm connects a waiting browser to the vault that it asked for. The master password is
+// asked for first.
 func (b *Bridge) Confirm(ctx context.Context, id string, v *app.Vault) error {
+	if err := v.Guard.Require(reauth.Connect); err != nil {
+		return err
+	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	wt := b.find(id, "")
-	if wt == nil || wt.words == nil || wt.profile != "" || wt.refused {
-		return errors.New("this browser no longer waits; start again in its window")
+	p := v.Profile()
+	wt := b.find(id, asks(p.ID))
+	if wt == nil {
+		return ErrNotWaiting
 	}
 	list, err := connections(ctx, v)
 	if err != nil {
 		return err
 	}
-	list = slices.DeleteFunc(list, func(c connection) bool { return c.Origin == wt.origin })
-	list = append(list, connection{wt.id, wt.name, wt.origin, time.Now().UnixMilli(), wt.shared})
+	list = slices.DeleteFunc(list, func(c connection) bool { return c.Installation == wt.installation })
+	list = append(list, connection{wt.id, wt.name, wt.origin, wt.installation, time.Now().UnixMilli(), wt.shared})
+	told, err := json.Marshal(map[string]string{"profile": p.ID, "name": p.Name, "app": b.own})
+	if err != nil {
+		return err
+	}
+	sealed, err := sealConfirmed(wt.shared, told)
+	if err != nil {
+		return err
+	}
 	if err := keep(ctx, v, list); err != nil {
 		return err
 	}
-	wt.profile = v.Profile().ID
+	wt.confirmed = sealed
 	return nil
 }
 
-// Refuse turns a waiting browser away.
-func (b *Bridge) Refuse(id string) {
+// Refuse turns away a browser that waits for a vault.
+func (b *Bridge) Refuse(id string, v *app.Vault) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if wt := b.find(id, ""); wt != nil {
+	if wt := b.find(id, asks(v.Profile().ID)); wt != nil {
 		wt.refused = true
 	}
 }

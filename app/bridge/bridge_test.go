@@ -13,6 +13,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"flag"
+	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -26,6 +27,7 @@ import (
 
 	"redlocket/app"
 	"redlocket/app/filling"
+	"redlocket/app/reauth"
 	"redlocket/app/records"
 	"redlocket/app/store"
 	"redlocket/core/secret"
@@ -47,7 +49,9 @@ func TestBridgeVectors(t *testing.T) {
 	require.NoError(t, err)
 	browser, err := ecdh.P256().NewPrivateKey(seed(2))
 	require.NoError(t, err)
-	shared, words, err := pair(private, browser.PublicKey().Bytes(), seed(3), seed(4))
+	shared, words, err := pair(private, "VAULT", browser.PublicKey().Bytes(), seed(3), seed(4))
+	require.NoError(t, err)
+	confirmed, err := sealConfirmed(shared, []byte(`{"profile":"VAULT"}`))
 	require.NoError(t, err)
 	l, err := newLine("SESSION", shared, seed(5), seed(6))
 	require.NoError(t, err)
@@ -57,8 +61,10 @@ func TestBridgeVectors(t *testing.T) {
 		"app_public": hex.EncodeToString(
 			private.PublicKey().Bytes(),
 		), "browser_public": hex.EncodeToString(browser.PublicKey().Bytes()),
+		"vault":         "VAULT",
 		"browser_nonce": hex.EncodeToString(seed(3)), "app_nonce": hex.EncodeToString(seed(4)),
 		"words": words, "shared": hex.EncodeToString(shared),
+		"told": `{"profile":"VAULT"}`, "confirmed": hex.EncodeToString(confirmed),
 		"session": "SESSION", "session_browser_nonce": hex.EncodeToString(seed(5)),
 		"session_app_nonce": hex.EncodeToString(seed(6)),
 		"n":                 7, "plain": `{"act":"lock"}`, "sealed_to_app": hex.EncodeToString(l.toApp.Seal(nil, iv(7),
@@ -175,10 +181,14 @@ func setup(t *testing.T) (*extension, *app.Device, *app.Vault) {
 		app.NewVault{Email: "m@cormorant.example", Password: secret.New(master), Repeat: secret.New(master)},
 	)
 	require.NoError(t, err)
+	require.NoError(t, v.Reauthenticate(secret.New(master)))
 	return &extension{t: t, b: New(d, "http://desk.localhost:7301")}, d, v
 }
 
-func (e *extension) connect(v *app.Vault) {
+const installed = "00112233445566778899aabbccddeeff"
+
+// wait asks to be connected to a vault, and shows the words.
+func (e *extension) wait(v *app.Vault, origin, installation string) (id string, shared []byte) {
 	private, err := ecdh.P256().GenerateKey(rand.Reader)
 	require.NoError(e.t, err)
 	nonce := make([]byte, 32)
@@ -190,24 +200,112 @@ func (e *extension) connect(v *app.Vault) {
 		Pub   []byte
 		Nonce []byte
 	}
-	require.Equal(e.t, 200, e.post(origin, "hello", map[string]any{"commit": commit[:], "name": "Test"}, &h))
-	require.Empty(e.t, e.b.Waiting(), "nothing is shown before the browser has revealed its key")
-	assert.Error(e.t, e.b.Confirm(e.t.Context(), h.ID, v))
+	p := v.Profile().ID
+	before := len(e.b.Waiting(p))
+	hello := map[string]any{"commit": commit[:], "name": "Test", "vault": p, "installation": installation}
+	require.Equal(e.t, 200, e.post(origin, "hello", hello, &h))
+	require.LessOrEqual(e.t, len(e.b.Waiting(p)), before, "nothing is shown before the browser has revealed its key")
+	assert.ErrorIs(e.t, e.b.Confirm(e.t.Context(), h.ID, v), ErrNotWaiting)
 	require.Equal(e.t, 200, e.post(origin, "reveal", map[string]any{"id": h.ID, "pub": pub, "nonce": nonce}, nil))
 	peer, err := ecdh.P256().NewPublicKey(h.Pub)
 	require.NoError(e.t, err)
 	secret, err := private.ECDH(peer)
 	require.NoError(e.t, err)
-	tr := transcript(pub, nonce, h.Pub, h.Nonce)
-	e.shared, err = hkdf.Key(sha256.New, secret, tr[:], "redlocket/1 connection", 32)
+	tr := transcript(p, pub, nonce, h.Pub, h.Nonce)
+	shared, err = hkdf.Key(sha256.New, secret, tr[:], "redlocket/1 connection", 32)
 	require.NoError(e.t, err)
-	require.Len(e.t, e.b.Waiting(), 1)
-	require.Len(e.t, e.b.Waiting()[0].Words, 4)
-	require.NoError(e.t, e.b.Confirm(e.t.Context(), h.ID, v))
-	var st struct{ State, Profile string }
-	e.post(origin, "state", map[string]any{"id": h.ID}, &st)
-	require.Equal(e.t, "connected", st.State)
-	e.id, e.profile = h.ID, st.Profile
+	return h.ID, shared
+}
+
+func (e *extension) state(origin, id string) (state string, sealed []byte) {
+	var st struct {
+		State  string
+		Sealed []byte
+	}
+	e.post(origin, "state", map[string]any{"id": id}, &st)
+	return st.State, st.Sealed
+}
+
+func (e *extension) connect(v *app.Vault) {
+	e.id, e.shared = e.wait(v, origin, installed)
+	require.Len(e.t, e.b.Waiting(v.Profile().ID), 1)
+	require.Len(e.t, e.b.Waiting(v.Profile().ID)[0].Words, 4)
+	require.NoError(e.t, e.b.Confirm(e.t.Context(), e.id, v))
+	state, sealed := e.state(origin, e.id)
+	require.Equal(e.t, "confirmed", state)
+	e.profile = v.Profile().ID
+	told := fmt.Appendf(nil, `{"app":"http://desk.localhost:7301","name":%q,"profile":%q}`, v.Profile().Name, e.profile)
+	want, err := sealConfirmed(e.shared, told)
+	require.NoError(e.t, err)
+	assert.Equal(e.t, want, sealed)
+}
+
+// False greetings neither push out a browser that waits, nor take its place; a vault confirms
+// those alone that asked for it, after the master password was typed again.
+func TestWhoMayConfirmWhom(t *testing.T) {
+	e, d, v := setup(t)
+	other, err := d.Create(
+		t.Context(),
+		app.NewVault{Name: "I", Email: "i@cormorant.example", Password: secret.New(master), Repeat: secret.New(master)},
+	)
+	require.NoError(t, err)
+	require.NoError(t, other.Reauthenticate(secret.New(master)))
+	id, _ := e.wait(v, origin, installed)
+	for i := range 200 {
+		commit := sha256.Sum256([]byte{byte(i)})
+		code := e.post(origin, "hello", map[string]any{
+			"commit": commit[:], "name": "Test", "vault": v.Profile().ID, "installation": fmt.Sprintf("%032x", i),
+		}, nil)
+		assert.Equal(t, i < maxWaiting-1, code == 200, i)
+	}
+	require.Len(t, e.b.Waiting(v.Profile().ID), 1)
+	assert.Empty(t, e.b.Waiting(other.Profile().ID), "it isn't shown to anybody else")
+	assert.ErrorIs(t, e.b.Confirm(t.Context(), id, other), ErrNotWaiting)
+	e.b.Refuse(id, other)
+	state, _ := e.state(origin, id)
+	assert.Equal(t, "waiting", state, "nor can another vault refuse it")
+	state, _ = e.state("chrome-extension://bbcdefghijklmnopabcdefghijklmnop", id)
+	assert.Equal(t, "refused", state, "another extension learns nothing")
+	require.NoError(t, e.b.Confirm(t.Context(), id, v))
+	assert.ErrorIs(t, e.b.Confirm(t.Context(), id, v), ErrNotWaiting, "once")
+}
+
+func TestConfirmingAsksForTheMasterPassword(t *testing.T) {
+	now := time.Now()
+	f, err := store.In(t.TempDir())
+	require.NoError(t, err)
+	d := app.New(app.Ports{Stores: f, Now: func() time.Time { return now }, Rand: rand.Reader})
+	t.Cleanup(func() { assert.NoError(t, d.Close()) })
+	v, err := d.Create(
+		t.Context(),
+		app.NewVault{Email: "m@cormorant.example", Password: secret.New(master), Repeat: secret.New(master)},
+	)
+	require.NoError(t, err)
+	require.NoError(t, v.Reauthenticate(secret.New(master)))
+	e := &extension{t: t, b: New(d, "http://desk.localhost:7301")}
+	id, _ := e.wait(v, origin, installed)
+	now = now.Add(time.Minute)
+	assert.ErrorIs(t, e.b.Confirm(t.Context(), id, v), reauth.ErrNeeded)
+	require.NoError(t, v.Reauthenticate(secret.New(master)))
+	assert.NoError(t, e.b.Confirm(t.Context(), id, v))
+}
+
+// Two browser profiles may have loaded the same extension: each has a connection of its own.
+func TestConnectionsAreOfInstallations(t *testing.T) {
+	e, _, v := setup(t)
+	e.connect(v)
+	second := *e
+	second.id, second.shared = e.wait(v, origin, "ffeeddccbbaa99887766554433221100")
+	require.NoError(t, e.b.Confirm(t.Context(), second.id, v))
+	assert.Equal(t, 200, e.start(), "the first is still connected")
+	assert.Equal(t, 200, second.start())
+	again := *e
+	again.connect(v)
+	assert.Equal(t, 410, e.start(), "one that connects again replaces its own")
+	assert.Equal(t, 200, again.start())
+	list, err := e.b.Connected(t.Context(), v)
+	require.NoError(t, err)
+	assert.Len(t, list, 2)
 }
 
 func TestConnectedBrowserFills(t *testing.T) {
@@ -310,7 +408,7 @@ func TestHostileBrowserSide(t *testing.T) {
 	// A key that differs from the commitment is refused.
 	var h struct{ ID string }
 	commit := sha256.Sum256([]byte("another"))
-	e.post(origin, "hello", map[string]any{"commit": commit[:]}, &h)
+	e.post(origin, "hello", map[string]any{"commit": commit[:], "vault": v.Profile().ID, "installation": installed}, &h)
 	k, _ := ecdh.P256().GenerateKey(rand.Reader)
 	assert.Equal(
 		t,
@@ -322,7 +420,7 @@ func TestHostileBrowserSide(t *testing.T) {
 			nil,
 		),
 	)
-	assert.Empty(t, e.b.Waiting())
+	assert.Empty(t, e.b.Waiting(v.Profile().ID))
 
 	e.connect(v)
 	require.Equal(t, 200, e.start())

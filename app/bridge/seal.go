@@ -17,11 +17,11 @@ import (
 // or that came before.
 var errSealed = errors.New("the message isn't from the connected browser")
 
-// transcript condenses a pairing: both public keys and both nonces, each after
-// its length in two bytes.
-func transcript(pubE, nonceE, pubA, nonceA []byte) [32]byte {
+// transcript condenses a pairing: the vault that is asked for, both public keys and
+// both nonces, each after its length in two bytes.
+func transcript(vault string, pubE, nonceE, pubA, nonceA []byte) [32]byte {
 	b := []byte{}
-	for _, p := range [][]byte{[]byte("redlocket/1 pairing"), pubE, nonceE, pubA, nonceA} {
+	for _, p := range [][]byte{[]byte("redlocket/2 pairing"), []byte(vault), pubE, nonceE, pubA, nonceA} {
 		b = binary.BigEndian.AppendUint16(b, uint16(len(p)))
 		b = append(b, p...)
 	}
@@ -30,7 +30,9 @@ func transcript(pubE, nonceE, pubA, nonceA []byte) [32]byte {
 
 // pair derives what two sides of a pairing share (ECDH on P-256, HKDF-SHA-256
 // with the transcript as salt), and the words that both show.
-func pair(private *ecdh.PrivateKey, pubE, nonceE, nonceA []byte) (shared []byte, words []string, err error) {
+func pair(
+	private *ecdh.PrivateKey, vault string, pubE, nonceE, nonceA []byte,
+) (shared []byte, words []string, err error) {
 	peer, err := ecdh.P256().NewPublicKey(pubE)
 	if err != nil {
 		return nil, nil, fmt.Errorf("failed to read the browser's key: %w", err)
@@ -39,9 +41,27 @@ func pair(private *ecdh.PrivateKey, pubE, nonceE, nonceA []byte) (shared []byte,
 	if err != nil {
 		return nil, nil, err
 	}
-	t := transcript(pubE, nonceE, private.PublicKey().Bytes(), nonceA)
+	t := transcript(vault, pubE, nonceE, private.PublicKey().Bytes(), nonceA)
 	shared, err = hkdf.Key(sha256.New, secret, t[:], "redlocket/1 connection", 32)
 	return shared, keys.Words(t, 4), err
+}
+
+// sealConfirmed seals what the app says once it has confirmed: to the browser with the
+// same words, and to nobody else. The key is used once.
+func sealConfirmed(shared, told []byte) ([]byte, error) {
+	k, err := hkdf.Key(sha256.New, shared, nil, "redlocket/2 confirmed", 32)
+	if err != nil {
+		return nil, err
+	}
+	block, err := aes.NewCipher(k)
+	if err != nil {
+		return nil, err
+	}
+	aead, err := cipher.NewGCM(block)
+	if err != nil {
+		return nil, err
+	}
+	return aead.Seal(nil, iv(0), told, nil), nil
 }
 
 // line seals and opens the messages of one session, one key for each way.

@@ -16,12 +16,14 @@ type Act int
 
 // The acts. All but Show are always asked for.
 const (
-	Sheet    Act = iota // recovery material
-	Purge               // deleting for good
-	Export              // and what else comes out in clear
-	Settings            // that would ask less often
-	Vouch               // that a page which looks like an imitation is right
-	Show                // a password, if the user wants that
+	Sheet     Act = iota // recovery material
+	Purge                // deleting for good
+	Export               // and what else comes out in clear
+	Settings             // that would ask less often
+	Vouch                // that a page which looks like an imitation is right
+	Introduce            // another device: asked for just before
+	Connect              // a browser: asked for just before
+	Show                 // a password, if the user wants that
 )
 
 // ErrNeeded is returned for an act that the master password must be given for first.
@@ -101,5 +103,9 @@ func (g *Guard) fresh(a Act) (bool, error) {
 	}
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	return g.now().Sub(g.given) < max(p.For, atLeast), nil
+	counts := max(p.For, atLeast)
+	if a == Introduce || a == Connect {
+		counts = atLeast
+	}
+	return g.now().Sub(g.given) < counts, nil
 }

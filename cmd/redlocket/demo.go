@@ -49,7 +49,11 @@ func runDemo(ctx context.Context, dir string, port, size int) (err error) {
 	// The ports first: if one is taken, nothing was made yet.
 	lines := map[int]net.Listener{}
 	for _, p := range []int{portCloud, portDesk, portLaptop, portIdris, portTown} {
-		l, err := listen("the demo", loopback(port+p))
+		take := listenOwn
+		if p == portCloud || p == portTown { // others' computers, in truth
+			take = func(name string, port int) (net.Listener, error) { return listen(name, local(port)) }
+		}
+		l, err := take("the demo", port+p)
 		if err != nil {
 			return err
 		}

@@ -99,7 +99,7 @@ func practiceCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			s, err := serve("the practice town", loopback(port), town, nil)
+			s, err := serve("the practice town", local(port), town, nil)
 			if err != nil {
 				return err
 			}

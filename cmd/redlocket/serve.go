@@ -23,6 +23,7 @@ import (
 	"redlocket/app/bridge"
 	"redlocket/app/cloudclient"
 	"redlocket/app/folder"
+	"redlocket/app/loopback"
 	"redlocket/app/siteclient"
 	"redlocket/app/store"
 	"redlocket/cloud"
@@ -39,7 +40,7 @@ type server struct {
 	once sync.Once
 }
 
-func loopback(port int) string { return fmt.Sprintf("127.0.0.1:%d", port) }
+func local(port int) string { return fmt.Sprintf("127.0.0.1:%d", port) }
 
 // serve listens and answers in the background.
 func serve(name, addr string, h http.Handler, stop func()) (*server, error) {
@@ -52,17 +53,28 @@ func serve(name, addr string, h http.Handler, stop func()) (*server, error) {
 
 func listen(name, addr string) (net.Listener, error) {
 	l, err := net.Listen("tcp", addr)
+	return l, listening(name, addr, err)
+}
+
+// listenOwn listens for programs of this computer's own user.
+func listenOwn(name string, port int) (net.Listener, error) {
+	l, err := loopback.Listen(port)
+	return l, listening(name, local(port), err)
+}
+
+// listening says why nothing can listen, if it can't.
+func listening(name, addr string, err error) error {
 	if errors.Is(err, syscall.EADDRINUSE) {
-		return nil, fmt.Errorf(
+		return fmt.Errorf(
 			"%s can't start: something else uses %s already (another Red Locket?); choose another port",
 			name,
 			addr,
 		)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("%s can't start: %w", name, err)
+		return fmt.Errorf("%s can't start: %w", name, err)
 	}
-	return l, nil
+	return nil
 }
 
 func serveOn(name string, l net.Listener, h http.Handler, stop func()) *server {
@@ -172,7 +184,7 @@ func (d *deviceApp) serve(ctx context.Context, name string, l net.Listener) *ser
 }
 
 func runDevice(ctx context.Context, o deviceOptions, open bool) error {
-	l, err := listen("Red Locket", loopback(o.port))
+	l, err := listenOwn("Red Locket", o.port)
 	if err != nil {
 		return err
 	}

@@ -50,13 +50,17 @@
       r.onerror = () => fail(r.error);
     });
   }
-  async function loadConnection() {
+  async function load(key) {
     const db = await database();
     return new Promise((done, fail) => {
-      const r = db.transaction("line").objectStore("line").get("connection");
+      const r = db.transaction("line").objectStore("line").get(key);
       r.onsuccess = () => done(r.result);
       r.onerror = () => fail(r.error);
     });
+  }
+  var loadConnection = () => load("connection");
+  function forgetSession() {
+    session = void 0;
   }
   var session;
   async function startSession() {
@@ -140,10 +144,14 @@
   });
   async function handle(message, sender) {
     if (sender.id !== api.runtime.id) return {};
-    if (message.act === "connect" && sender.url) {
+    if (message.act === "connect" && sender.url && sender.frameId === 0) {
       const app = new URL(sender.url);
       if (/(^|\.)localhost$/.test(app.hostname))
         await api.tabs.create({ url: `${api.runtime.getURL("connect.html")}?app=${encodeURIComponent(app.host)}` });
+      return {};
+    }
+    if (message.act === "connected" && sender.url?.startsWith(api.runtime.getURL("connect.html"))) {
+      forgetSession();
       return {};
     }
     if (sender.tab && !sender.url?.startsWith(api.runtime.getURL(""))) return fromPage(message, sender);

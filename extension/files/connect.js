@@ -53,33 +53,48 @@
       r.onerror = () => fail(r.error);
     });
   }
-  async function saveConnection(c) {
+  async function load(key) {
+    const db = await database();
+    return new Promise((done, fail) => {
+      const r = db.transaction("line").objectStore("line").get(key);
+      r.onsuccess = () => done(r.result);
+      r.onerror = () => fail(r.error);
+    });
+  }
+  async function save(key, value) {
     const db = await database();
     return new Promise((done, fail) => {
       const t = db.transaction("line", "readwrite");
-      if (c) t.objectStore("line").put(c, "connection");
-      else t.objectStore("line").delete("connection");
+      t.objectStore("line").put(value, key);
       t.oncomplete = () => done();
       t.onerror = () => fail(t.error);
     });
   }
+  var loadConnection = () => load("connection");
+  async function installation() {
+    const had = await load("installation");
+    if (had) return had;
+    const made = [...crypto.getRandomValues(new Uint8Array(16))].map((b) => b.toString(16).padStart(2, "0")).join("");
+    await save("installation", made);
+    return made;
+  }
   function prefixed(...parts) {
     return concat(...parts.flatMap((p) => [new Uint8Array([p.length >> 8, p.length & 255]), p]));
   }
-  async function connect(app, name, show) {
+  var vaults = async (app) => (await post(app, "vaults", {})).vaults ?? [];
+  async function connect({ app, vault, name, show: show2 }) {
     const pair = await crypto.subtle.generateKey({ name: "ECDH", namedCurve: "P-256" }, false, ["deriveBits"]);
     const pub = new Uint8Array(await crypto.subtle.exportKey("raw", pair.publicKey));
     const nonce = crypto.getRandomValues(new Uint8Array(32));
     const commit = await crypto.subtle.digest("SHA-256", concat(pub, nonce));
-    const hello = await post(app, "hello", { commit: toBase64(commit), name });
+    const hello = await post(app, "hello", { commit: toBase64(commit), name, vault, installation: await installation() });
     const theirPub = fromBase64(hello.pub), theirNonce = fromBase64(hello.nonce);
     const peer = await crypto.subtle.importKey("raw", theirPub, { name: "ECDH", namedCurve: "P-256" }, false, []);
     const secret = await crypto.subtle.deriveBits({ name: "ECDH", public: peer }, pair.privateKey, 256);
-    const transcript = new Uint8Array(
-      await crypto.subtle.digest("SHA-256", prefixed(bytes("redlocket/1 pairing"), pub, nonce, theirPub, theirNonce))
-    );
+    const parts = [bytes("redlocket/2 pairing"), bytes(vault), pub, nonce, theirPub, theirNonce];
+    const transcript = new Uint8Array(await crypto.subtle.digest("SHA-256", prefixed(...parts)));
     await post(app, "reveal", { id: hello.id, pub: toBase64(pub), nonce: toBase64(nonce) });
-    show(wordsOf(transcript, 4));
+    show2(wordsOf(transcript, 4));
     const base = await crypto.subtle.importKey("raw", secret, "HKDF", false, ["deriveBits"]);
     const shared = await crypto.subtle.deriveBits(
       { name: "HKDF", hash: "SHA-256", salt: transcript, info: bytes("redlocket/1 connection") },
@@ -89,14 +104,27 @@
     const key = await crypto.subtle.importKey("raw", shared, "HKDF", false, ["deriveKey"]);
     for (; ; ) {
       const s = await post(app, "state", { id: hello.id });
-      if (s.state === "refused") return false;
-      if (s.state === "connected") {
-        await saveConnection({ app, profile: s.profile, id: hello.id, key });
-        return true;
+      if (s.state === "refused") return void 0;
+      if (s.state === "confirmed") {
+        const told = await openConfirmed(key, fromBase64(s.sealed));
+        if (told.profile !== vault) throw new LineError("away");
+        return { app, profile: vault, name: String(told.name), id: hello.id, key };
       }
       await new Promise((r) => setTimeout(r, 700));
     }
   }
+  async function openConfirmed(key, sealed) {
+    const once = await crypto.subtle.deriveKey(
+      { name: "HKDF", hash: "SHA-256", salt: new Uint8Array(0), info: bytes("redlocket/2 confirmed") },
+      key,
+      { name: "AES-GCM", length: 256 },
+      false,
+      ["decrypt"]
+    );
+    const plain = await crypto.subtle.decrypt({ name: "AES-GCM", iv: iv(0) }, once, sealed);
+    return JSON.parse(new TextDecoder().decode(plain));
+  }
+  var keepConnection = (c) => save("connection", c);
   function wordsOf(digest, n) {
     return Array.from({ length: n }, (_, i) => {
       let v = 0n;
@@ -104,68 +132,124 @@
       return WORDS[Number(v % BigInt(WORDS.length))];
     });
   }
+  function iv(n) {
+    const b = new Uint8Array(12);
+    new DataView(b.buffer).setBigUint64(4, BigInt(n));
+    return b;
+  }
 
   // src/connect.js
-  var form = (
-    /** @type {HTMLFormElement} */
-    document.getElementById("form")
-  );
-  var say = (
+  var $ = (id) => (
     /** @type {HTMLElement} */
-    document.getElementById("say")
+    document.getElementById(id)
   );
-  var list = (
-    /** @type {HTMLElement} */
-    document.getElementById("words")
+  var address = (
+    /** @type {HTMLInputElement} */
+    $("app")
   );
   function browserName() {
     const ua = navigator.userAgent;
     return ua.includes("Firefox/") ? "Firefox" : "Chromium";
   }
-  form.addEventListener("submit", async (e) => {
+  function show(step) {
+    for (const id of ["form", "whose", "compare", "done"]) $(id).hidden = id !== step;
+  }
+  function trouble(err) {
+    show("form");
+    $("say").textContent = err instanceof LineError && err.kind === "over" ? "It took too long. Please try again." : "Nobody answers at that address as Red Locket does. Is it running?";
+  }
+  $("form").addEventListener("submit", async (e) => {
     e.preventDefault();
-    const app = (
-      /** @type {HTMLInputElement} */
-      document.getElementById("app").value.trim().replace(/^https?:\/\//, "").replace(/\/.*$/, "")
-    );
+    const app = address.value.trim().replace(/^https?:\/\//, "").replace(/\/.*$/, "");
     if (!/^(localhost|[a-z0-9-]+(\.[a-z0-9-]+)*\.localhost|127\.0\.0\.1)(:\d{1,5})?$/i.test(app)) {
-      say.textContent = "Red Locket runs on this computer: its address ends in .localhost and a number, like redlocket.localhost:7301.";
+      $("say").textContent = "Red Locket runs on this computer: its address ends in .localhost and a number, like redlocket.localhost:7301.";
       return;
     }
-    form.hidden = true;
+    $("say").textContent = "Looking for Red Locket …";
     try {
-      say.textContent = "Looking for Red Locket …";
-      const yes = await connect(app, browserName(), (words) => {
-        say.textContent = "Red Locket shows four words under Devices. If they are these, press “The same words” there:";
-        list.replaceChildren(...words.map((w) => Object.assign(document.createElement("li"), { textContent: w })));
-      });
-      list.replaceChildren();
-      say.textContent = yes ? "Connected. Sign-in pages now show the clasp at their fields." : "Refused in Red Locket. Nothing was connected.";
-      form.hidden = yes;
-      if (yes) await offerToStop();
+      const list = await vaults(app);
+      $("say").textContent = list.length ? "" : "Red Locket is there, but has no vault yet.";
+      if (!list.length) return;
+      $("whose-at").textContent = app;
+      $("vaults").replaceChildren(
+        ...list.map((v) => {
+          const li = document.createElement("li");
+          const b = Object.assign(document.createElement("button"), { className: "main" });
+          b.textContent = `Connect to ${v.name}’s vault`;
+          b.onclick = () => void ask(app, v.id);
+          li.append(b, Object.assign(document.createElement("span"), { textContent: v.email }));
+          return li;
+        })
+      );
+      show("whose");
     } catch (err) {
-      list.replaceChildren();
-      form.hidden = false;
-      say.textContent = err instanceof LineError && err.kind === "over" ? "It took too long. Please try again." : "Nobody answers at that address. Is Red Locket running?";
+      trouble(err);
     }
   });
+  async function ask(app, vault) {
+    $("yes").hidden = true;
+    $("answer").textContent = "";
+    $("words").replaceChildren();
+    show("compare");
+    try {
+      const c = await connect({
+        app,
+        vault,
+        name: browserName(),
+        show: (words) => {
+          $("words").replaceChildren(
+            ...words.map((w) => Object.assign(document.createElement("li"), { textContent: w }))
+          );
+          $("answer").textContent = "Waiting for Red Locket …";
+        }
+      });
+      if (!c) {
+        show("form");
+        $("say").textContent = "Refused in Red Locket. Nothing was connected.";
+        return;
+      }
+      $("answer").textContent = `The vault of ${c.name} at ${c.app} says yes. Does it show the same four words?`;
+      const yes = (
+        /** @type {HTMLButtonElement} */
+        $("yes")
+      );
+      yes.textContent = `The same words: connect to ${c.name}’s vault`;
+      yes.hidden = false;
+      yes.onclick = () => void take(c);
+    } catch (err) {
+      trouble(err);
+    }
+  }
+  async function take(c) {
+    await keepConnection(c);
+    await api.runtime.sendMessage({ act: "connected" });
+    show("done");
+    $("connected").textContent = `Connected to ${c.name}’s vault. Sign-in pages now show the clasp at their fields.`;
+    await offerToStop();
+  }
+  $("no").onclick = () => {
+    show("form");
+    $("say").textContent = "Nothing was connected.";
+  };
   async function offerToStop() {
     const saving = api.privacy.services.passwordSavingEnabled;
     const now = await saving.get({});
     if (!now.value || !/^controll/.test(now.levelOfControl)) return;
-    const p = (
-      /** @type {HTMLElement} */
-      document.getElementById("saving")
-    );
+    const p = $("saving");
     p.hidden = false;
-    document.getElementById("stop").onclick = async () => {
+    $("stop").onclick = async () => {
       await saving.set({ value: false });
       p.textContent = "This browser’s own password saving is off. What it has saved stays where it is.";
     };
   }
-  var asked = new URLSearchParams(location.search).get("app");
-  if (asked) {
-    document.getElementById("app").value = asked;
-    form.requestSubmit();
+  async function begin() {
+    const asked = new URLSearchParams(location.search).get("app");
+    if (asked) address.value = asked;
+    show("form");
+    const now = await loadConnection();
+    if (!now) return;
+    $("present").hidden = false;
+    $("present").textContent = `This browser is connected to ${now.name}’s vault at ${now.app}. It stays so until another connection is finished here.`;
   }
+  void begin();
 })();

@@ -1,6 +1,6 @@
 // Passes what pages and the extension's window ask to the device app. The
 // address of a page comes from the browser, never from the page.
-import { LineError, api, ask, loadConnection } from "./line.js";
+import { LineError, api, ask, forgetSession, loadConnection } from "./line.js";
 
 /** What a page's content script may ask: nothing that hands out more than a fill. */
 const FROM_PAGES = new Set([
@@ -40,10 +40,15 @@ api.runtime.onMessage.addListener((message, sender, reply) => {
 /** @param {any} message @param {chrome.runtime.MessageSender} sender @returns {Promise<any>} */
 async function handle(message, sender) {
   if (sender.id !== api.runtime.id) return {};
-  if (message.act === "connect" && sender.url) {
+  if (message.act === "connect" && sender.url && sender.frameId === 0) {
+    // Opens the page that asks: nothing begins before a press there.
     const app = new URL(sender.url);
     if (/(^|\.)localhost$/.test(app.hostname))
       await api.tabs.create({ url: `${api.runtime.getURL("connect.html")}?app=${encodeURIComponent(app.host)}` });
+    return {};
+  }
+  if (message.act === "connected" && sender.url?.startsWith(api.runtime.getURL("connect.html"))) {
+    forgetSession();
     return {};
   }
   if (sender.tab && !sender.url?.startsWith(api.runtime.getURL(""))) return fromPage(message, sender);

@@ -66,28 +66,39 @@ function database() {
   });
 }
 
-/** @typedef {{app: string, profile: string, id: string, key: CryptoKey}} Connection */
+/** @typedef {{app: string, profile: string, name: string, id: string, key: CryptoKey}} Connection */
 
-/** @returns {Promise<Connection | undefined>} */
-export async function loadConnection() {
+/** @param {string} key @returns {Promise<any>} */
+async function load(key) {
   const db = await database();
   return new Promise((done, fail) => {
-    const r = db.transaction("line").objectStore("line").get("connection");
+    const r = db.transaction("line").objectStore("line").get(key);
     r.onsuccess = () => done(r.result);
     r.onerror = () => fail(r.error);
   });
 }
 
-/** @param {Connection | undefined} c @returns {Promise<void>} */
-async function saveConnection(c) {
+/** @param {string} key @param {any} value @returns {Promise<void>} */
+async function save(key, value) {
   const db = await database();
   return new Promise((done, fail) => {
     const t = db.transaction("line", "readwrite");
-    if (c) t.objectStore("line").put(c, "connection");
-    else t.objectStore("line").delete("connection");
+    t.objectStore("line").put(value, key);
     t.oncomplete = () => done();
     t.onerror = () => fail(t.error);
   });
+}
+
+/** @returns {Promise<Connection | undefined>} */
+export const loadConnection = () => load("connection");
+
+/** What tells this installation from others of the same extension: made once, known to the app alone. */
+async function installation() {
+  const had = await load("installation");
+  if (had) return had;
+  const made = [...crypto.getRandomValues(new Uint8Array(16))].map((b) => b.toString(16).padStart(2, "0")).join("");
+  await save("installation", made);
+  return made;
 }
 
 /** Length-prefixed parts, as docs/format.md has them. @param {Uint8Array[]} parts */
@@ -95,24 +106,27 @@ function prefixed(...parts) {
   return concat(...parts.flatMap((p) => [new Uint8Array([p.length >> 8, p.length & 255]), p]));
 }
 
+/** Whose vaults an app has. @param {string} app @returns {Promise<{id: string, name: string, email: string}[]>} */
+export const vaults = async (app) => (await post(app, "vaults", {})).vaults ?? [];
+
 /**
- * Begins to connect: shows the four words, and resolves when the app has said yes or no.
- * @param {string} app @param {string} name @param {(words: string[]) => void} show
- * @returns {Promise<boolean>}
+ * Asks to be connected to a vault: shows the four words, and resolves once the app has said yes or no. Nothing is kept
+ * yet: that is for the person to say, in the extension's own page.
+ * @param {{app: string, vault: string, name: string, show: (words: string[]) => void}} what
+ * @returns {Promise<Connection | undefined>} undefined if it was refused
  */
-export async function connect(app, name, show) {
+export async function connect({ app, vault, name, show }) {
   const pair = await crypto.subtle.generateKey({ name: "ECDH", namedCurve: "P-256" }, false, ["deriveBits"]);
   const pub = new Uint8Array(await crypto.subtle.exportKey("raw", pair.publicKey));
   const nonce = crypto.getRandomValues(new Uint8Array(32));
   const commit = await crypto.subtle.digest("SHA-256", concat(pub, nonce));
-  const hello = await post(app, "hello", { commit: toBase64(commit), name });
+  const hello = await post(app, "hello", { commit: toBase64(commit), name, vault, installation: await installation() });
   const theirPub = fromBase64(hello.pub),
     theirNonce = fromBase64(hello.nonce);
   const peer = await crypto.subtle.importKey("raw", theirPub, { name: "ECDH", namedCurve: "P-256" }, false, []);
   const secret = await crypto.subtle.deriveBits({ name: "ECDH", public: peer }, pair.privateKey, 256);
-  const transcript = new Uint8Array(
-    await crypto.subtle.digest("SHA-256", prefixed(bytes("redlocket/1 pairing"), pub, nonce, theirPub, theirNonce)),
-  );
+  const parts = [bytes("redlocket/2 pairing"), bytes(vault), pub, nonce, theirPub, theirNonce];
+  const transcript = new Uint8Array(await crypto.subtle.digest("SHA-256", prefixed(...parts)));
   await post(app, "reveal", { id: hello.id, pub: toBase64(pub), nonce: toBase64(nonce) });
   show(wordsOf(transcript, 4));
   const base = await crypto.subtle.importKey("raw", secret, "HKDF", false, ["deriveBits"]);
@@ -124,13 +138,35 @@ export async function connect(app, name, show) {
   const key = await crypto.subtle.importKey("raw", shared, "HKDF", false, ["deriveKey"]);
   for (;;) {
     const s = await post(app, "state", { id: hello.id });
-    if (s.state === "refused") return false;
-    if (s.state === "connected") {
-      await saveConnection({ app, profile: s.profile, id: hello.id, key });
-      return true;
+    if (s.state === "refused") return undefined;
+    if (s.state === "confirmed") {
+      const told = await openConfirmed(key, fromBase64(s.sealed));
+      if (told.profile !== vault) throw new LineError("away");
+      return { app, profile: vault, name: String(told.name), id: hello.id, key };
     }
     await new Promise((r) => setTimeout(r, 700));
   }
+}
+
+/** Opens what the app says once it has confirmed. @param {CryptoKey} key @param {Uint8Array<ArrayBuffer>} sealed */
+async function openConfirmed(key, sealed) {
+  const once = await crypto.subtle.deriveKey(
+    { name: "HKDF", hash: "SHA-256", salt: new Uint8Array(0), info: bytes("redlocket/2 confirmed") },
+    key,
+    { name: "AES-GCM", length: 256 },
+    false,
+    ["decrypt"],
+  );
+  const plain = await crypto.subtle.decrypt({ name: "AES-GCM", iv: iv(0) }, once, sealed);
+  return JSON.parse(new TextDecoder().decode(plain));
+}
+
+/** Takes a connection that its person agreed to, in place of the one before. @param {Connection} c */
+export const keepConnection = (c) => save("connection", c);
+
+/** Ends the session of the connection before. */
+export function forgetSession() {
+  session = undefined;
 }
 
 /**

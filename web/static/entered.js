@@ -1,0 +1,1 @@
+"use strict";(()=>{var{user,key,to}=document.getElementById("entered").dataset,request=new XMLHttpRequest;request.open("GET","/origin-key",!0,user,key);request.onloadend=()=>{request.status===204?location.replace(to):document.getElementById("not-entered").hidden=!1};request.send();})();
