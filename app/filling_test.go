@@ -145,13 +145,25 @@ func TestAChangeIsStagedUntilTheSiteTookIt(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, fmt.Sprint(reveal(e.Past)), made, "the refused one is in the past")
 
-	// The user typed one of their own; the site says that it took it.
+	// The user typed one of their own; the site says that it took it. Pages say what they like.
 	require.NoError(t, v.Prompts.Submitted(ctx, changePage, 1, typed("old-1", "own-2", "own-2")))
 	slip = look(t, v, saying(insidePage, "Your password was changed.")).Slip
 	require.NotNil(t, slip)
-	assert.Equal(t, filling.PromptConfirmed, slip.Kind)
+	assert.Equal(t, filling.PromptWaiting, slip.Kind)
 	now, staged = passwords(t, v, id)
-	assert.Equal(t, []string{"own-2", ""}, []string{now, staged})
+	assert.Equal(t, []string{"old-1", "own-2"}, []string{now, staged})
+	login, err := v.Prompts.Login(insidePage, slip.ID)
+	require.NoError(t, err)
+	assert.Equal(t, id, login)
+	elsewhere := insidePage
+	elsewhere.URL, elsewhere.Top = "https://trickster.example/", "https://trickster.example/"
+	_, err = v.Prompts.Login(elsewhere, slip.ID)
+	assert.ErrorIs(t, err, filling.ErrNoPrompt, "for another page to answer")
+	otherTab := insidePage
+	otherTab.Tab = "other"
+	_, err = v.Prompts.Login(otherTab, slip.ID)
+	assert.ErrorIs(t, err, filling.ErrNoPrompt)
+	require.NoError(t, v.Staged.Confirm(ctx, id))
 	require.NoError(t, v.Staged.StepBack(ctx, id))
 	now, staged = passwords(t, v, id)
 	assert.Equal(t, []string{"old-1", "own-2"}, []string{now, staged}, "stepped back after all, and nothing lost")
@@ -263,14 +275,14 @@ func TestSlips(t *testing.T) {
 	require.NoError(t, err)
 	slip := look(t, v, insidePage).Slip
 	require.NotNil(t, slip)
-	p, err := v.Prompts.Password(slip.ID)
+	p, err := v.Prompts.Password(insidePage, slip.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "p-9", p.Reveal())
 	bad := *slip
 	bad.Address = "trickster.example/sign-in"
-	assert.Error(t, v.Prompts.Accept(ctx, bad), "to another site")
-	require.NoError(t, v.Prompts.Accept(ctx, *slip))
-	assert.ErrorIs(t, v.Prompts.Accept(ctx, *slip), filling.ErrNoPrompt)
+	assert.Error(t, v.Prompts.Accept(ctx, insidePage, bad), "to another site")
+	require.NoError(t, v.Prompts.Accept(ctx, insidePage, *slip))
+	assert.ErrorIs(t, v.Prompts.Accept(ctx, insidePage, *slip), filling.ErrNoPrompt)
 	items, err := v.Book.Logins()
 	require.NoError(t, err)
 	require.Len(t, items, 1)
@@ -286,7 +298,8 @@ func TestSlips(t *testing.T) {
 	require.NoError(t, v.Prompts.Submitted(ctx, shop(signUpPage), 1, typed("maren", "p-1", "p-1")))
 	slip = look(t, v, shop(insidePage)).Slip
 	require.NotNil(t, slip)
-	require.NoError(t, v.Prompts.Accept(ctx, *slip))
+	assert.ErrorIs(t, v.Prompts.Accept(ctx, insidePage, *slip), filling.ErrNoPrompt, "of another site's page")
+	require.NoError(t, v.Prompts.Accept(ctx, shop(insidePage), *slip))
 	kept := func() string {
 		e, err := v.Items.Entry(slip.ID)
 		require.NoError(t, err)
@@ -370,9 +383,9 @@ func TestASignUpIsStagedUntilTheSiteTookIt(t *testing.T) {
 	require.NotNil(t, look(t, v, insidePage).Slip, "it stands until it is answered")
 	bad, good := *slip, *slip
 	bad.Address = "trickster.example/"
-	assert.Error(t, v.Prompts.Accept(ctx, bad))
+	assert.Error(t, v.Prompts.Accept(ctx, insidePage, bad))
 	good.Title, good.Folder = "The ferry", " Travel / Islands"
-	require.NoError(t, v.Prompts.Accept(ctx, good))
+	require.NoError(t, v.Prompts.Accept(ctx, insidePage, good))
 	it = logins(1)[0]
 	assert.Equal(t, []string{"The ferry", "Travel/Islands", "wren.t"}, []string{it.Title, it.Folder, it.Username})
 	assert.Nil(t, look(t, v, insidePage).Slip)
@@ -471,12 +484,17 @@ func TestGoingAndFillingWithoutAsking(t *testing.T) {
 	assert.Nil(t, look(t, v, signInPage).Go)
 	require.NoError(t, v.Pages.ExpectFill(id))
 	step := form(ferry+"/sign-in", "Sign in", "Next", autofill.Field{Type: "text", Autocomplete: "username"})
+	opened, sibling := signInPage, signInPage
+	opened.Opened, step.Opened, sibling.Opened = true, true, true
+	sibling.URL, sibling.Top = "https://forum.ferrylink.example/sign-in", "https://forum.ferrylink.example/sign-in"
+	assert.Nil(t, look(t, v, signInPage).Go, "another tab")
+	assert.Nil(t, look(t, v, sibling).Go, "another host of the site")
 	require.NotNil(t, look(t, v, step).Go, "the first of two pages")
-	require.NotNil(t, look(t, v, signInPage).Go, "and the second")
-	assert.Nil(t, look(t, v, signInPage).Go, "once")
+	require.NotNil(t, look(t, v, opened).Go, "and the second")
+	assert.Nil(t, look(t, v, opened).Go, "once")
 	require.NoError(t, v.Pages.ExpectFill(id))
 	w.now.Add(time.Hour.Milliseconds())
-	assert.Nil(t, look(t, v, signInPage).Go, "too late")
+	assert.Nil(t, look(t, v, opened).Go, "too late")
 
 	require.NoError(t, v.Items.Save(t.Context(), id, vault.Changes{vault.FieldAlone: "yes", vault.FieldSubmit: "yes"}))
 	g := look(t, v, signInPage).Go
@@ -493,6 +511,7 @@ func TestGoingAndFillingWithoutAsking(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, values.Submit, "a press at the field fills, and no more")
 
+	assert.Nil(t, look(t, v, sibling).Go, "it was kept for another host")
 	frame, plain, elsewhere := signInPage, signInPage, signInPage
 	frame.Frame = true
 	plain.URL, plain.Top = "http://ferrylink.example/sign-in", "http://ferrylink.example/sign-in"

@@ -240,8 +240,15 @@ func useCases() []useCase {
 			if err := b.v.Prompts.Submitted(ctx, changePage, 1, typed("old", made, made)); err != nil {
 				return err
 			}
-			_, err = b.v.Pages.Read(ctx, insidePage)
-			return err
+			view, err := b.v.Pages.Read(ctx, insidePage)
+			if err != nil || view.Slip == nil {
+				return errors.Join(err, errors.New("the change wasn’t noticed"))
+			}
+			login, err := b.v.Prompts.Login(insidePage, view.Slip.ID)
+			if err != nil {
+				return err
+			}
+			return b.v.Staged.Confirm(ctx, login)
 		}, func(_ context.Context, b *bench) bool { return entryText(b, vault.FieldPassword) != "old" }},
 		{"sign up", func(ctx context.Context, b *bench) error {
 			want := filling.NewPasswordRequest{Form: 1, Username: "fresh"}
@@ -258,7 +265,7 @@ func useCases() []useCase {
 				return errors.Join(err, errors.New("the sign-up wasn’t noticed"))
 			}
 			view.Slip.Folder = "Fresh"
-			return b.v.Prompts.Accept(ctx, *view.Slip)
+			return b.v.Prompts.Accept(ctx, insidePage, *view.Slip)
 		}, func(_ context.Context, b *bench) bool { return len(found(b.t, b.v, "folder=Fresh")) > 0 }},
 		{"keep a sign-in", func(ctx context.Context, b *bench) error {
 			if err := b.v.Prompts.Submitted(ctx, signInPage, 1, typed(b.unknown(), "pw")); err != nil {
@@ -268,17 +275,17 @@ func useCases() []useCase {
 			if err != nil || view.Slip == nil {
 				return errors.Join(err, errors.New("the sign-in wasn’t noticed"))
 			}
-			if _, err := b.v.Prompts.Password(view.Slip.ID); err != nil {
+			if _, err := b.v.Prompts.Password(insidePage, view.Slip.ID); err != nil {
 				return err
 			}
-			return b.v.Prompts.Accept(ctx, *view.Slip)
+			return b.v.Prompts.Accept(ctx, insidePage, *view.Slip)
 		}, func(_ context.Context, b *bench) bool { return len(found(b.t, b.v, b.unknown())) > 0 }},
 		{"keep by hand, then not", func(ctx context.Context, b *bench) error {
 			s, err := b.v.Prompts.ByHand(ctx, signInPage, 1, typed("hand", "pw"))
 			if err != nil {
 				return err
 			}
-			return errors.Join(b.v.Prompts.Dismiss(s.ID), b.v.Prompts.NeverAsk(ctx, ferryAddress))
+			return errors.Join(b.v.Prompts.Dismiss(signInPage, s.ID), b.v.Prompts.NeverAsk(ctx, ferryAddress))
 		}, nil},
 		{"confirm and step back", func(ctx context.Context, b *bench) error {
 			if err := b.v.Staged.Confirm(ctx, b.id); err != nil {

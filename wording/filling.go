@@ -2,6 +2,7 @@ package wording
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 
@@ -36,6 +37,68 @@ func Miss(m autofill.Miss) string {
 		return "the page wants the number written in another way"
 	}
 	return "it couldn’t be filled"
+}
+
+var roles = map[autofill.Role]string{
+	autofill.CardName:       "name",
+	autofill.CardGivenName:  "name",
+	autofill.CardFamilyName: "name",
+	autofill.CardNumber:     "number",
+	autofill.CardExpiry:     "expiry",
+	autofill.CardMonth:      "expiry",
+	autofill.CardYear:       "expiry",
+	autofill.CardCode:       "security code",
+	autofill.CardType:       "kind of card",
+	autofill.Username:       "user name",
+	autofill.Name:           "name",
+	autofill.Prefix:         "form of address",
+	autofill.GivenName:      "first name",
+	autofill.MiddleName:     "middle names",
+	autofill.FamilyName:     "last name",
+	autofill.Suffix:         "suffix",
+	autofill.Nickname:       "nickname",
+	autofill.Organization:   "company",
+	autofill.JobTitle:       "position",
+	autofill.Street:         "street",
+	autofill.Line1:          "street",
+	autofill.Line2:          "street",
+	autofill.Line3:          "street",
+	autofill.HouseNumber:    "house number",
+	autofill.Region:         "region",
+	autofill.Town:           "town",
+	autofill.District:       "district",
+	autofill.Postcode:       "postcode",
+	autofill.Country:        "country",
+	autofill.CountryName:    "country",
+	autofill.Telephone:      "telephone",
+	autofill.TelCountry:     "telephone",
+	autofill.TelNational:    "telephone",
+	autofill.TelArea:        "telephone",
+	autofill.TelLocal:       "telephone",
+	autofill.Email:          "e-mail",
+	autofill.Birthday:       "birthday",
+	autofill.BirthDay:       "birthday",
+	autofill.BirthMonth:     "birthday",
+	autofill.BirthYear:      "birthday",
+	autofill.Sex:            "gender",
+	autofill.Website:        "website",
+	autofill.Language:       "language",
+	autofill.Messages:       "messages",
+}
+
+// Fills names what would be filled, each thing once: "name, street, postcode, telephone".
+func Fills(list []autofill.Role) string {
+	var out []string
+	for _, r := range list {
+		word, ok := roles[r]
+		if !ok {
+			word = string(r)
+		}
+		if !slices.Contains(out, word) {
+			out = append(out, word)
+		}
+	}
+	return strings.Join(out, ", ")
 }
 
 // Likeness says how a page imitates a kept site: a sentence.

@@ -84,6 +84,14 @@ func TestEveryFactHasWords(t *testing.T) {
 		}
 		assert.Greater(t, len(seen), 2, typ)
 	}
+	for _, r := range valuesOf(t, "autofill.Role") {
+		login := strings.HasSuffix(r, "-password") || r == "one-time-code" || r == "cc-additional-name"
+		_, named := roles[autofill.Role(r)]
+		assert.Equal(t, !login, named, r)
+	}
+	assert.Equal(t, "name, street, telephone", Fills([]autofill.Role{
+		autofill.Name, autofill.Line1, autofill.Line2, autofill.TelArea, autofill.TelLocal,
+	}))
 	for _, s := range find.States() {
 		assert.NotEmpty(t, State(s), s)
 	}

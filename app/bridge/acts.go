@@ -24,7 +24,9 @@ type request struct {
 	URL       string             `json:"url"` // of the frame, by the browser's word
 	Top       string             `json:"top"`
 	Tab       string             `json:"tab"`
-	Frame     bool               `json:"frame"` // it isn't the tab's main frame, by the browser's word
+	Frame     bool               `json:"frame"`  // it isn't the tab's main frame, by the browser's word
+	Opaque    bool               `json:"opaque"` // it belongs to no site, by the browser's word
+	Opened    bool               `json:"opened"` // the tab was opened from the book, by the browser's word
 	Snapshot  autofill.Snapshot  `json:"snapshot"`
 	Form      int                `json:"form"`
 	ID        string             `json:"id"`
@@ -49,7 +51,7 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 	if err := json.Unmarshal(plain, &q); err != nil {
 		return problem(errors.New("the message can't be read"))
 	}
-	page := filling.Page{URL: q.URL, Top: q.Top, Tab: q.Tab, Frame: q.Frame, Snapshot: q.Snapshot}
+	page := filling.Page{URL: q.URL, Top: q.Top, Tab: q.Tab, Frame: q.Frame, Opaque: q.Opaque, Opened: q.Opened, Snapshot: q.Snapshot}
 	var out any = struct{}{}
 	var err error
 	switch q.Act {
@@ -77,22 +79,17 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 		out = map[string]*filling.SavePrompt{"slip": s}
 	case "slip-password":
 		var p secret.Text
-		p, err = v.Prompts.Password(q.ID)
+		p, err = v.Prompts.Password(page, q.ID)
 		out = map[string]string{"password": p.Reveal()}
 	case "keep":
 		v.Touch()
-		err = v.Prompts.Accept(ctx, q.Slip)
+		err = v.Prompts.Accept(ctx, page, q.Slip)
 	case "not-now":
-		err = v.Prompts.Dismiss(q.ID)
-	case "step-back":
-		err = errors.Join(v.Staged.StepBack(ctx, q.Slip.Update), v.Prompts.Dismiss(q.Slip.ID))
-	case "put-away":
-		_, err = v.Acts.Archive(ctx, q.Slip.Update)
-		err = errors.Join(err, v.Prompts.Dismiss(q.Slip.ID))
-	case "took":
-		err = errors.Join(v.Staged.Confirm(ctx, q.Slip.Update), v.Prompts.Dismiss(q.Slip.ID))
+		err = v.Prompts.Dismiss(page, q.ID)
+	case "step-back", "put-away", "took":
+		err = settle(ctx, v, page, q.Act, q.Slip.ID)
 	case "never":
-		err = errors.Join(v.Prompts.NeverAsk(ctx, q.URL), v.Prompts.Dismiss(q.ID))
+		err = errors.Join(v.Prompts.NeverAsk(ctx, q.URL), v.Prompts.Dismiss(page, q.ID))
 	case "rule":
 		r := v.Sites.Rule(site.Domain(q.URL))
 		r.NoOffer, r.NoAsk = q.Rule.NoOffer, q.Rule.NoAsk
@@ -116,6 +113,23 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 		return problem(err)
 	}
 	return out
+}
+
+// settle says what becomes of the new password that a prompt of the page is about.
+func settle(ctx context.Context, v *app.Vault, page filling.Page, act, prompt string) error {
+	login, err := v.Prompts.Login(page, prompt)
+	if err != nil {
+		return err
+	}
+	switch act {
+	case "step-back":
+		err = v.Staged.StepBack(ctx, login)
+	case "took":
+		err = v.Staged.Confirm(ctx, login)
+	case "put-away":
+		_, err = v.Acts.Archive(ctx, login)
+	}
+	return errors.Join(err, v.Prompts.Dismiss(page, prompt))
 }
 
 func secrets(values map[int]string) map[int]secret.Text {

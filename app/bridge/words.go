@@ -24,11 +24,12 @@ type (
 		Acts      []toldLine `json:"acts"`
 	}
 	toldLine struct {
-		Text string       `json:"text"`
-		Note string       `json:"note,omitempty"` // beside it, quieter
-		Do   filling.Do   `json:"do"`
-		ID   string       `json:"id,omitempty"`
-		Part filling.Part `json:"part,omitempty"`
+		Text  string       `json:"text"`
+		Note  string       `json:"note,omitempty"`  // beside it, quieter
+		Fills string       `json:"fills,omitempty"` // below it: what the form would get
+		Do    filling.Do   `json:"do"`
+		ID    string       `json:"id,omitempty"`
+		Part  filling.Part `json:"part,omitempty"`
 	}
 	toldAlarm struct {
 		ID    string      `json:"id"`
@@ -58,10 +59,10 @@ func tellPage(v filling.PageView) toldPage {
 			Say: topic(&v, m), Lines: []toldLine{}, Acts: []toldLine{},
 		}
 		for _, l := range m.Lines {
-			told.Lines = append(told.Lines, toldLine{l.Name, beside(l), l.Do, l.ID, l.Part})
+			told.Lines = append(told.Lines, toldLine{l.Name, beside(l), wording.Fills(l.Fills), l.Do, l.ID, l.Part})
 		}
 		for _, l := range m.Acts {
-			told.Acts = append(told.Acts, toldLine{act(l), "", l.Do, l.ID, l.Part})
+			told.Acts = append(told.Acts, toldLine{act(l), "", wording.Fills(l.Fills), l.Do, l.ID, l.Part})
 		}
 		out.Menus[field] = told
 	}
@@ -85,15 +86,19 @@ func topic(v *filling.PageView, m *filling.Menu) string {
 	case filling.TopicNewFor:
 		return "A new password for " + m.Account + ". The present one stays at hand until the site has accepted it."
 	case filling.TopicNothing:
-		return nothing(v)
+		return nothing(v.Nothing, v.Domain)
+	case filling.TopicNoCards:
+		return nothing(v.NoCards, v.Domain)
 	}
 	return ""
 }
 
-func nothing(v *filling.PageView) string {
-	switch v.Nothing {
+func nothing(why filling.Nothing, domain string) string {
+	switch why {
 	case filling.NothingAsked:
-		return "You asked that nothing be offered at " + v.Domain + "."
+		return "You asked that nothing be offered at " + domain + "."
+	case filling.NothingInClear:
+		return "This page came without https: others could read what is sent. No card is filled here."
 	case filling.NothingNoHTTPS:
 		return "This page came without https. The logins kept for this site are for https only, so none is offered."
 	}

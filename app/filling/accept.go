@@ -9,10 +9,10 @@ import (
 	"redlocket/core/vault"
 )
 
-// Accept makes a login of a prompt, or updates the one it names. What was changed on the
+// Accept makes a login of a page's prompt, or updates the one it names. What was changed on the
 // prompt of a sign-up is changed at its login.
-func (s *Prompts) Accept(ctx context.Context, answer SavePrompt) error {
-	held, err := s.copyOf(answer.ID)
+func (s *Prompts) Accept(ctx context.Context, p Page, answer SavePrompt) error {
+	held, err := s.own(p, answer.ID)
 	if err != nil {
 		return err
 	}
@@ -27,7 +27,7 @@ func (s *Prompts) Accept(ctx context.Context, answer SavePrompt) error {
 		if err := s.core.Set.Items.Save(ctx, answer.Update, c); err != nil {
 			return err
 		}
-		return s.Dismiss(answer.ID)
+		return s.dismiss(answer.ID)
 	}
 	address, err := changedAddress(answer.Address, s.signInAddress(held))
 	if err != nil {
@@ -40,7 +40,7 @@ func (s *Prompts) Accept(ctx context.Context, answer SavePrompt) error {
 		if err := s.updateSignUp(ctx, held, answer, address); err != nil {
 			return err
 		}
-		return s.Dismiss(answer.ID)
+		return s.dismiss(answer.ID)
 	}
 	d := vault.Draft{
 		Title: answer.Title, Username: answer.Username, Password: held.submission.Password, Folder: answer.Folder,
@@ -50,7 +50,7 @@ func (s *Prompts) Accept(ctx context.Context, answer SavePrompt) error {
 	if err := s.core.Set.Items.Save(ctx, held.id, d.Changes()); err != nil {
 		return err
 	}
-	return errors.Join(s.noteUsed(held.id, held.id), s.Dismiss(answer.ID))
+	return errors.Join(s.noteUsed(held.id, held.id), s.dismiss(answer.ID))
 }
 
 // updateSignUp writes what was changed on the prompt of a sign-up to its login.

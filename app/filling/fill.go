@@ -55,6 +55,7 @@ type Request struct {
 var (
 	ErrWrongSite = errors.New("this login doesn't belong to this page")
 	ErrNoForm    = errors.New("there is nothing to fill here")
+	ErrInClear   = errors.New("this page came without https, so no card is filled in it")
 )
 
 // ElsewhereError is returned where a form or frame has to do with another site than the
@@ -108,7 +109,7 @@ func (s *Pages) allowed(p Page, form int, elsewhere string) (autofill.Reading, e
 	if err != nil {
 		return autofill.Reading{}, err
 	}
-	if alarm != nil {
+	if alarm != nil || p.Opaque {
 		return autofill.Reading{}, ErrWrongSite
 	}
 	for _, to := range []string{p.elsewhere(), p.sendsElsewhere(form)} {
@@ -133,6 +134,9 @@ func (s *Pages) valuesOf(e vault.Entry, p Page, reading autofill.Reading, part P
 	case PartCard, PartSafety:
 		if e.Kind() != vault.TypeCard || !reading.Card {
 			return v, ErrWrongSite
+		}
+		if !p.secure() {
+			return v, ErrInClear
 		}
 		v.Card = cardOf(e, part)
 	case PartDetails:

@@ -28,6 +28,7 @@ const (
 	TopicCardCode Topic = "card code" // the security code, which is filled by a press of its own
 	TopicCode     Topic = "code"      // one-time codes
 	TopicNothing  Topic = "nothing"   // why nothing is offered: see [PageView]
+	TopicNoCards  Topic = "no cards"  // why no card is offered: see [PageView]
 	TopicNewOf    Topic = "new of"    // a new password for one of several accounts
 	TopicNew      Topic = "new"       // a new password for a new account
 	TopicNewFor   Topic = "new for"   // a new password for an account
@@ -38,6 +39,7 @@ type MenuLine struct {
 	Name   string // of an item, or a user name; empty for acts that have no item
 	Beside string // what stands beside it, quieter: a folder, or what tells an item from others
 	State  PasswordState
+	Fills  []autofill.Role // of cards and personal details: what of them goes into the form, in its order
 	Do     Do
 	ID     string
 	Part   Part
@@ -106,6 +108,8 @@ func menuFor(view *PageView, form FormView, role autofill.Role, names []string) 
 		return namesMenu(view, form, names)
 	case role.Login():
 		return loginMenu(view)
+	case role.Card() && view.NoCards != "":
+		return &Menu{Topic: TopicNoCards, Group: groupName(form, "card")}
 	case role == autofill.CardCode:
 		m := itemsMenu(view.Cards, PartSafety, "")
 		if m != nil {
@@ -223,6 +227,59 @@ func namesMenu(view *PageView, form FormView, names []string) *Menu {
 		return nil
 	}
 	return m
+}
+
+// sayFills notes at the lines for cards and personal details what of them the form would get:
+// fields may stand where nobody looks.
+func (s *Pages) sayFills(out *PageView, p Page) error {
+	for _, form := range out.Readings {
+		if !form.Card && !form.Details {
+			continue
+		}
+		known := map[string][]autofill.Role{}
+		for field := range form.Roles {
+			m := out.Menus[field]
+			if m == nil {
+				continue
+			}
+			for _, lines := range [][]MenuLine{m.Lines, m.Acts} {
+				for i, l := range lines {
+					if l.Part != PartCard && l.Part != PartDetails {
+						continue
+					}
+					roles, ok := known[l.ID]
+					if !ok {
+						var err error
+						if roles, err = s.fillsOf(p, form.Reading, l); err != nil {
+							return err
+						}
+						known[l.ID] = roles
+					}
+					lines[i].Fills = roles
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// fillsOf are the roles of the fields that a line would fill, each once.
+func (s *Pages) fillsOf(p Page, form autofill.Reading, l MenuLine) (roles []autofill.Role, err error) {
+	e, err := s.core.Set.Items.Entry(l.ID)
+	if err != nil {
+		return nil, err
+	}
+	values, err := s.valuesOf(e, p, form, l.Part)
+	if err != nil {
+		return nil, err
+	}
+	fills, _ := autofill.Plan(p.Snapshot, form, values)
+	for _, f := range fills {
+		if !slices.Contains(roles, f.Role) {
+			roles = append(roles, f.Role)
+		}
+	}
+	return roles, nil
 }
 
 // keyFill is what the key for filling does; nil where there is nothing to fill.

@@ -60,7 +60,7 @@ func (s *Prompts) outcome(ctx context.Context, p Page, readings []autofill.Readi
 		outcome = autofill.Taken
 	}
 	if held.submission.Kind == autofill.Change || held.submission.Kind == autofill.Reset {
-		return s.changeOutcome(ctx, p, held, outcome, readings)
+		return s.changeOutcome(ctx, p, held, outcome)
 	}
 	switch outcome {
 	case autofill.Waiting:
@@ -85,7 +85,7 @@ func (s *Prompts) refused(id string) error {
 func (s *Prompts) stillSignedUp(held prompt) (*SavePrompt, error) {
 	e, err := s.core.Set.Items.Entry(held.login)
 	if err != nil || e.Archived() {
-		return nil, s.Dismiss(held.id)
+		return nil, s.dismiss(held.id)
 	}
 	return s.about(held, vault.View(e), PromptSignedUp)
 }
@@ -152,7 +152,7 @@ func (s *Prompts) signedIn(ctx context.Context, p Page, held prompt, address str
 		}
 		switch {
 		case e.Secret(vault.FieldPassword).Equal(typed.Password): // known already
-			return nil, errors.Join(s.noteFilled(p, it), s.settleAddress(ctx, it, held), s.Dismiss(held.id))
+			return nil, errors.Join(s.noteFilled(p, it), s.settleAddress(ctx, it, held), s.dismiss(held.id))
 		case it.Staged && e.Secret(vault.FieldStaged).Equal(typed.Password):
 			return s.confirm(ctx, held, it)
 		}
@@ -163,7 +163,7 @@ func (s *Prompts) signedIn(ctx context.Context, p Page, held prompt, address str
 
 // changeOutcome is the prompt for a change of password that is staged.
 func (s *Prompts) changeOutcome(
-	ctx context.Context, p Page, held prompt, outcome autofill.Outcome, readings []autofill.Reading,
+	ctx context.Context, p Page, held prompt, outcome autofill.Outcome,
 ) (*SavePrompt, error) {
 	e, err := s.core.Set.Items.Entry(held.login)
 	if held.login == "" || err != nil {
@@ -174,7 +174,7 @@ func (s *Prompts) changeOutcome(
 	}
 	it := vault.View(e)
 	if !it.Staged {
-		return nil, s.Dismiss(held.id) // decided in the vault meanwhile
+		return nil, s.dismiss(held.id) // decided in the vault meanwhile
 	}
 	switch outcome {
 	case autofill.Refused:
@@ -182,12 +182,8 @@ func (s *Prompts) changeOutcome(
 	case autofill.Waiting:
 		return nil, nil
 	}
-	for _, r := range readings {
-		if r.Kind == autofill.SignIn || r.Kind == autofill.FirstStep { // signed out: the next sign-in will tell
-			return s.about(held, it, PromptWaiting)
-		}
-	}
-	return s.confirm(ctx, held, it)
+	// A page may say what it likes: signing in with the new password tells, or the user does.
+	return s.about(held, it, PromptWaiting)
 }
 
 // confirm makes the password that waits the login's own: the site took it.

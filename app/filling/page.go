@@ -2,6 +2,7 @@ package filling
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"redlocket/core/autofill"
@@ -15,6 +16,8 @@ type Page struct {
 	Top      string // of the tab
 	Tab      string
 	Frame    bool // it isn't the tab's main frame
+	Opaque   bool // it belongs to no site: a sandboxed frame has an address and not its rights
+	Opened   bool // the tab was opened from the book
 	Snapshot autofill.Snapshot
 }
 
@@ -30,22 +33,34 @@ func (p Page) elsewhere() string {
 	return ""
 }
 
-// sendsElsewhere names the site to which a form sends what is typed, if it isn't the
-// page's own.
+// sendsElsewhere names the sites to which a form, or a button that sends it, sends what is
+// typed, if they aren't the page's own. The user is told of all of them at once.
 func (p Page) sendsElsewhere(form int) string {
+	var to []string
 	for _, f := range p.Snapshot.Forms {
-		if f.ID != form || f.Action == "" {
+		if f.ID != form {
 			continue
 		}
-		if to := site.Domain(f.Action); to != site.Domain(p.URL) {
-			return to
-		}
-		if strings.HasPrefix(p.URL, "https://") && !strings.HasPrefix(f.Action, "https://") {
-			return "an address without https"
+		for _, action := range append([]string{f.Action}, f.Targets...) {
+			name := ""
+			switch {
+			case action == "":
+			case site.Domain(action) != site.Domain(p.URL):
+				name = site.Domain(action)
+			case strings.HasPrefix(p.URL, "https://") && !strings.HasPrefix(action, "https://"):
+				name = "an address without https"
+			}
+			if name != "" && !slices.Contains(to, name) {
+				to = append(to, name)
+			}
 		}
 	}
-	return ""
+	return strings.Join(to, " and ")
 }
+
+// secure reports whether nobody on the way can read what is sent from the page, nor change the
+// page around it.
+func (p Page) secure() bool { return site.Secure(p.URL) && (!p.Frame || site.Secure(p.Top)) }
 
 // siteTitle makes a title from the page's own, where its first or last part is a name, or
 // else from its address.
@@ -110,6 +125,7 @@ type Nothing string
 const (
 	NothingAsked   Nothing = "asked"    // the user asked that nothing be offered at the site
 	NothingNoHTTPS Nothing = "no https" // the logins kept for the site are for https only
+	NothingInClear Nothing = "in clear" // cards aren't filled where others can read what is sent
 )
 
 // PageView is what the extension gets to know of a page.
@@ -120,7 +136,8 @@ type PageView struct {
 	Offers   []Offer       `json:"-"`
 	Cards    []Offer       `json:"-"`
 	People   []Offer       `json:"-"`
-	Nothing  Nothing       `json:"-"`                // why nothing is offered
+	Nothing  Nothing       `json:"-"`                // why no login is offered
+	NoCards  Nothing       `json:"-"`                // why no card is
 	Domain   string        `json:"-"`                // of the page
 	Framed   string        `json:"framed,omitempty"` // the frame's site, in a page of another one
 	Slip     *SavePrompt   `json:"slip,omitempty"`
@@ -140,6 +157,9 @@ type Pages struct {
 // Read says what fits a page, whether it imitates a kept site, and whether a sign-in made on
 // the page before should be kept.
 func (s *Pages) Read(ctx context.Context, p Page) (PageView, error) {
+	if p.Opaque {
+		return PageView{Readings: []FormView{}}, nil
+	}
 	out := PageView{
 		Readings: []FormView{}, Menus: map[int]*Menu{}, Offers: []Offer{},
 		Framed: p.elsewhere(), Domain: site.Domain(p.URL),
@@ -179,7 +199,7 @@ func (s *Pages) Read(ctx context.Context, p Page) (PageView, error) {
 	if len(items) == 0 {
 		out.Nothing = s.whyNothing(p.URL)
 	}
-	if err := s.offerDetails(&out); err != nil {
+	if err := s.offerDetails(&out, p); err != nil {
 		return out, err
 	}
 	if err := s.makeMenus(&out, p, readings); err != nil {
@@ -205,16 +225,19 @@ func (s *Pages) makeMenus(out *PageView, p Page, readings []autofill.Reading) er
 		maxLength[f.ID] = f.MaxLength
 	}
 	out.Menus, out.Key = menus(out, maxLength, names), keyFill(out)
-	return nil
+	return s.sayFills(out, p)
 }
 
 // offerDetails offers cards and personal details where a form asks for them.
-func (s *Pages) offerDetails(out *PageView) error {
+func (s *Pages) offerDetails(out *PageView, p Page) error {
 	cards, people := false, false
 	for _, r := range out.Readings {
 		cards, people = cards || r.Card, people || r.Details
 	}
-	if cards {
+	switch {
+	case cards && !p.secure():
+		out.NoCards = NothingInClear
+	case cards:
 		list, err := s.core.ofType(vault.TypeCard)
 		if err != nil {
 			return err

@@ -1,9 +1,11 @@
 package filling
 
 import (
+	"slices"
 	"time"
 
 	"redlocket/core/autofill"
+	"redlocket/core/site"
 	"redlocket/core/vault"
 )
 
@@ -15,7 +17,8 @@ type FillNow struct {
 	Submit bool   `json:"submit"`
 }
 
-// pendingFill is where a person was sent from the book: their next page there is filled.
+// pendingFill is where a person was sent from the book: their next page there is filled, in the
+// tab that was opened and at a host that the login is kept for.
 type pendingFill struct {
 	login string
 	until time.Time
@@ -33,6 +36,11 @@ func (s *Pages) ExpectFill(login string) error {
 		in.pending = pendingFill{login, s.core.Now().Add(pendingFor)}
 		return nil
 	})
+}
+
+// keptAt reports whether a login is kept for the very host of an address, not only for its site.
+func keptAt(it vault.Item, url string) bool {
+	return slices.ContainsFunc(it.Addresses, func(a vault.Address) bool { return site.Host(a.URL) == site.Host(url) })
 }
 
 // signInForm returns the first form that takes a sign-in of the page's own site.
@@ -59,7 +67,7 @@ func (s *Pages) fillNow(p Page, items []vault.Item, readings []FormView) (*FillN
 			return nil
 		}
 		for _, it := range items {
-			if it.ID == in.pending.login && s.core.Now().Before(in.pending.until) {
+			if p.Opened && it.ID == in.pending.login && keptAt(it, p.URL) && s.core.Now().Before(in.pending.until) {
 				login = it.ID
 			}
 		}
@@ -73,7 +81,9 @@ func (s *Pages) fillNow(p Page, items []vault.Item, readings []FormView) (*FillN
 	}
 	asked := login != ""
 	if !asked {
-		login = items[0].ID
+		if login = items[0].ID; !keptAt(items[0], p.URL) {
+			return nil, nil
+		}
 	}
 	e, err := s.core.Set.Items.Entry(login)
 	if err != nil || !asked && e.Text(vault.FieldAlone) != "yes" {

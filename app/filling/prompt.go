@@ -96,18 +96,6 @@ func (in *state) find(id string) (*prompt, string, error) {
 	return nil, "", ErrNoPrompt
 }
 
-// copyOf returns what a prompt is now.
-func (s *Prompts) copyOf(id string) (out prompt, err error) {
-	err = s.core.gate.Read(func(in *state) error {
-		held, _, err := in.find(id)
-		if err == nil {
-			out = *held
-		}
-		return err
-	})
-	return out, err
-}
-
 // noteFilled remembers which login was filled in a tab: a change of password on the next
 // page is likely its.
 func (s *Prompts) noteFilled(p Page, it vault.Item) error {
@@ -154,8 +142,33 @@ func (s *Prompts) noteUsed(id, login string) error {
 	})
 }
 
-// Dismiss forgets a prompt. One that isn't there any more is no error.
-func (s *Prompts) Dismiss(id string) error {
+// own returns a prompt if it belongs to a page's tab and site: a page has no say about others.
+func (s *Prompts) own(p Page, id string) (out prompt, err error) {
+	err = s.core.gate.Read(func(in *state) error {
+		held, key, err := in.find(id)
+		if err == nil && (key != p.key() || p.Opaque) {
+			err = ErrNoPrompt
+		}
+		if err == nil {
+			out = *held
+		}
+		return err
+	})
+	return out, err
+}
+
+// Dismiss forgets a prompt of a page. One that isn't there any more is no error.
+func (s *Prompts) Dismiss(p Page, id string) error {
+	if _, err := s.own(p, id); err != nil {
+		if errors.Is(err, ErrNoPrompt) {
+			return nil
+		}
+		return err
+	}
+	return s.dismiss(id)
+}
+
+func (s *Prompts) dismiss(id string) error {
 	return s.core.gate.Write(func(in *state) error {
 		if _, key, err := in.find(id); err == nil {
 			delete(in.prompts, key)
@@ -164,10 +177,22 @@ func (s *Prompts) Dismiss(id string) error {
 	})
 }
 
-// Password is what a prompt would keep.
-func (s *Prompts) Password(id string) (secret.Text, error) {
-	held, err := s.copyOf(id)
+// Password is what a prompt of a page would keep.
+func (s *Prompts) Password(p Page, id string) (secret.Text, error) {
+	held, err := s.own(p, id)
 	return held.submission.Password, err
+}
+
+// Login is the login that a prompt of a page is about.
+func (s *Prompts) Login(p Page, id string) (login string, err error) {
+	held, err := s.own(p, id)
+	if err != nil {
+		return "", err
+	}
+	if held.login == "" {
+		return "", ErrNoPrompt
+	}
+	return held.login, s.core.mustFit(held.login, p.URL)
 }
 
 // Prompts that wait while the vault is locked are sealed with it, and are there again when it

@@ -17,7 +17,7 @@ import (
 // again. The new password of a change is staged at its login at once; a sign-up with a
 // password that was made is staged as a login of its own.
 func (s *Prompts) Submitted(ctx context.Context, p Page, form int, values map[int]secret.Text) error {
-	if alarm, err := s.core.alarm(p.URL); err != nil || alarm != nil || p.elsewhere() != "" {
+	if alarm, err := s.core.alarm(p.URL); err != nil || alarm != nil || p.Opaque || p.elsewhere() != "" {
 		return err
 	}
 	for _, r := range autofill.Read(p.Snapshot) {
@@ -117,12 +117,15 @@ func (s *Prompts) stageChange(ctx context.Context, p Page, a autofill.Submission
 }
 
 // changed finds the login whose password a form changes: by user name, by the present
-// password, the one filled in this tab, or the only one of the site.
+// password, the one filled in this tab, or the only one of the site. A login that is kept for
+// another host of the site has to have been filled in this tab: hosts of one site may belong to
+// people who don't trust each other.
 func (s *Prompts) changed(p Page, a autofill.Submission, filled string) (login string, err error) {
 	items, err := s.core.matching(p.URL)
 	if err != nil {
 		return "", err
 	}
+	items = slices.DeleteFunc(items, func(it vault.Item) bool { return it.ID != filled && !keptAt(it, p.URL) })
 	byPassword := ""
 	for _, it := range items {
 		if a.Username != "" && strings.EqualFold(it.Username, a.Username) {

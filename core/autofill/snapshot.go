@@ -29,6 +29,9 @@ type Form struct {
 	Text   string `json:"text"`   // its other buttons, links and check boxes
 	Name   string `json:"name"`   // its id, name, class and the path of its action
 	Action string `json:"action"` // the origin that it sends to; empty for the frame's own
+
+	// Targets are all other origins that the form, or one of the buttons that send it, names.
+	Targets []string `json:"targets"`
 }
 
 // Field is an input of a frame.

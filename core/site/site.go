@@ -188,6 +188,17 @@ func isLoopback(host string) bool {
 	return err == nil && a.IsLoopback()
 }
 
+// Secure reports whether nobody on the way can read what is sent to an address: it came over
+// https, or from this computer (W3C Secure Contexts, "potentially trustworthy origin").
+func Secure(address string) bool {
+	u, err := url.Parse(address)
+	if err != nil {
+		return false
+	}
+	host := strings.TrimSuffix(strings.ToLower(u.Hostname()), ".")
+	return u.Scheme == "https" || u.Scheme == "http" && isLoopback(host)
+}
+
 // Host returns a clean address's host, without port; empty for a bad one.
 func Host(address string) string {
 	u, err := parse(address)
