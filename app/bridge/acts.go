@@ -60,7 +60,9 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 		view, err = v.Pages.Read(ctx, page)
 		out = tellPage(view)
 	case "visit":
-		out = map[string]bool{"look": v.Pages.NeedsReading(page)}
+		var alarm *filling.Alarm
+		alarm, err = v.Pages.Alarm(page)
+		out = map[string]any{"look": alarm == nil && v.Pages.NeedsReading(page), "alarm": tellAlarm(alarm)}
 	case "fill":
 		what := filling.Request{ID: q.ID, Form: q.Form, Part: q.What, Elsewhere: q.Elsewhere, Submit: q.Submit}
 		var values filling.Values

@@ -66,10 +66,15 @@ func tellPage(v filling.PageView) toldPage {
 		}
 		out.Menus[field] = told
 	}
-	if a := v.Alarm; a != nil {
-		out.Alarm = &toldAlarm{a.ID, a.Title, a.Kept, a.URL, wording.Likeness(a.Likeness), a.Here, a.There}
-	}
+	out.Alarm = tellAlarm(v.Alarm)
 	return out
+}
+
+func tellAlarm(a *filling.Alarm) *toldAlarm {
+	if a == nil {
+		return nil
+	}
+	return &toldAlarm{a.ID, a.Title, a.Kept, a.URL, wording.Likeness(a.Likeness), a.Here, a.There}
 }
 
 // topic says what a menu of a page is about.

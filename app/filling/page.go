@@ -266,12 +266,12 @@ func (s *Pages) whyNothing(url string) Nothing {
 	return ""
 }
 
-// NeedsReading reports whether a page has to be read even if it has no fields: it imitates a
-// kept site, or may tell what became of a form that was sent before it.
+// Alarm returns what a page imitates; nil for nothing.
+func (s *Pages) Alarm(p Page) (*Alarm, error) { return s.core.alarm(p.URL) }
+
+// NeedsReading reports whether a page has to be read even if it has no fields: it may tell what
+// became of a form that was sent before it.
 func (s *Pages) NeedsReading(p Page) bool {
-	if alarm, err := s.core.alarm(p.URL); err == nil && alarm != nil {
-		return true
-	}
 	waits := false
 	_ = s.core.gate.Read(func(in *state) error { // nothing waits once locked
 		held := in.prompts[p.key()]

@@ -35,9 +35,9 @@
     } catch {
       throw new LineError("away");
     }
-    const out = await resp.json().catch(() => ({}));
-    if (resp.ok) return out;
-    if (resp.status === 423) throw new LineError("locked", out.open);
+    const out = await resp.json().catch(() => void 0);
+    if (resp.ok && out) return out;
+    if (resp.status === 423) throw new LineError("locked", out?.open);
     if (resp.status === 401) throw new LineError("no session");
     if (resp.status === 410) throw new LineError("over");
     throw new LineError("away");
@@ -132,7 +132,22 @@
     "put-away",
     "never"
   ]);
-  var signIns = /* @__PURE__ */ new Map();
+  async function tabNow(id) {
+    const key = `tab ${id}`;
+    return (
+      /** @type {any} */
+      (await api.storage.session.get(key))[key] ?? { signIns: {} }
+    );
+  }
+  var changing = Promise.resolve();
+  function changeTab(id, change) {
+    changing = changing.then(async () => {
+      const t = await tabNow(id);
+      change(t);
+      await api.storage.session.set({ [`tab ${id}`]: t });
+    });
+    return changing;
+  }
   function trouble(e) {
     return e instanceof LineError ? { trouble: e.kind, open: e.open } : { trouble: "away" };
   }
@@ -150,6 +165,7 @@
         await api.tabs.create({ url: `${api.runtime.getURL("connect.html")}?app=${encodeURIComponent(app.host)}` });
       return {};
     }
+    if (sender.tab && sender.url?.startsWith(api.runtime.getURL("alarm.html"))) return fromAlarm(message, sender);
     if (message.act === "connected" && sender.url?.startsWith(api.runtime.getURL("connect.html"))) {
       forgetSession();
       return {};
@@ -169,8 +185,6 @@
         return openApp(`/open/${c.profile}`);
       case "details":
         return openApp(`/items/${encodeURIComponent(message.id)}`);
-      case "vouch":
-        return openApp(`/items/${encodeURIComponent(message.id)}/vouch?address=${encodeURIComponent(sender.url ?? "")}`);
       case "agreed":
         await api.tabs.sendMessage(tab.id ?? 0, { act: "agreed", to: String(message.to) });
         return {};
@@ -202,11 +216,23 @@
         return {};
     }
     if (!FROM_PAGES.has(message.act)) return {};
-    const request = { ...message, url: sender.url, top: tab.url, tab: String(tab.id), frame: sender.frameId !== 0 };
+    const request = {
+      ...message,
+      url: sender.url,
+      top: tab.url,
+      tab: tabName(tab),
+      frame: sender.frameId !== 0,
+      opaque: Boolean(message.opaque) || sender.origin === "null",
+      opened: Date.now() < ((await tabNow(tab.id ?? 0)).opened ?? 0)
+    };
     try {
       await flush();
       const v = await ask(request);
-      if (message.act === "look") noteFrame(tab.id ?? 0, sender.frameId ?? 0, message.focused, v);
+      if (message.act === "look") await noteFrame(tab.id ?? 0, sender.frameId ?? 0, message.focused, v);
+      if (v.alarm) {
+        await sound(tab, sender.url ?? "", v.alarm);
+        v.alarm = true;
+      }
       if (v.copy) v.copied = await toClipboard(v.copy, v.clear);
       delete v.copy;
       if (v.up) void toFrame(tab, 0, { act: "look" });
@@ -223,13 +249,51 @@
     if (c) await api.tabs.create({ url: `http://${c.app}${path}` });
     return {};
   }
-  function noteFrame(tab, frame, focused, v) {
-    const has = Boolean(v.key);
-    const frames = signIns.get(tab) ?? /* @__PURE__ */ new Map();
-    signIns.set(tab, frames);
-    if (frame === 0) frames.clear();
-    if (has) frames.set(frame, focused);
-    else frames.delete(frame);
+  var tabName = (tab) => `${tab.incognito ? "private " : ""}${tab.id ?? ""}`;
+  var noteFrame = (tab, frame, focused, v) => changeTab(tab, (t) => {
+    if (frame === 0) t.signIns = {};
+    if (v.key) t.signIns[frame] = focused;
+    else delete t.signIns[frame];
+  });
+  async function mark(tabId, alarm) {
+    await api.action.setBadgeBackgroundColor({ tabId, color: "#b5731b" });
+    await api.action.setBadgeText({ tabId, text: "!" });
+    await api.action.setTitle({ tabId, title: `Red Locket: this is not the ${alarm.title} you know` });
+  }
+  async function sound(tab, url, alarm) {
+    const id = tab.id ?? 0;
+    await mark(id, alarm);
+    const host = new URL(url).host;
+    if ((await tabNow(id)).shown?.includes(host)) return;
+    const name = `alarm ${crypto.randomUUID()}`;
+    await api.storage.session.set({ [name]: { alarm, url, tab: id } });
+    await api.tabs.update(id, { url: `${api.runtime.getURL("alarm.html")}#${encodeURIComponent(name)}` });
+  }
+  async function fromAlarm(message, sender) {
+    const name = decodeURIComponent(String(message.alarm));
+    const all = (
+      /** @type {any} */
+      name.startsWith("alarm ") ? await api.storage.session.get(name) : {}
+    );
+    const held = all[name];
+    if (!held || held.tab !== sender.tab?.id) return {};
+    const { alarm, url, tab } = held;
+    switch (message.act) {
+      case "alarm":
+        await mark(tab, alarm);
+        break;
+      case "alarm-leave":
+        await api.tabs.update(tab, { url: alarm.url });
+        break;
+      case "alarm-vouch":
+        await openApp(`/items/${encodeURIComponent(alarm.id)}/vouch?address=${encodeURIComponent(url)}`);
+        break;
+      case "alarm-show":
+        await changeTab(tab, (t) => t.shown = [...t.shown ?? [], new URL(url).host]);
+        await api.tabs.update(tab, { url });
+        break;
+    }
+    return { alarm };
   }
   var HELD = "held";
   async function hold(request) {
@@ -255,11 +319,11 @@
       return api.tabs.sendMessage(tab.id ?? 0, { act: "take" }, { frameId: 0 }).catch(() => ({ error: "This page can’t be read." }));
     if (message.act === "clear") return clearAfter(message.seconds);
     if (message.act === "open-app") return openApp(message.path);
-    return ask({ ...message, url: tab?.url ?? "", top: tab?.url ?? "", tab: String(tab?.id ?? "") });
+    return ask({ ...message, url: tab?.url ?? "", top: tab?.url ?? "", tab: tab ? tabName(tab) : "" });
   }
   async function fillTab(tab, id) {
-    const frames = [...signIns.get(tab) ?? /* @__PURE__ */ new Map([[0, true]])];
-    const [frame] = frames.find(([, focused]) => focused) ?? frames.sort((a, b) => a[0] - b[0])[0] ?? [0];
+    const frames = Object.entries((await tabNow(tab)).signIns).map(([n, focused]) => ({ n: Number(n), focused }));
+    const frame = (frames.find((f) => f.focused) ?? frames.sort((a, b) => a.n - b.n)[0] ?? { n: 0 }).n;
     return api.tabs.sendMessage(tab, { act: "fill", id }, { frameId: frame }).catch(() => ({ error: "This page can’t be filled." }));
   }
   var CLEAR = "clear the clipboard";
@@ -304,13 +368,25 @@
     const c = await loadConnection();
     if (!c || new URL(url).host === c.app) return;
     await flush();
-    const v = await ask({ act: "visit", url, top: url, tab: String(id) });
+    const tab = await api.tabs.get(id);
+    const v = await ask({ act: "visit", url, top: url, tab: tabName(tab) });
+    if (v.alarm) return sound(tab, url, v.alarm);
     if (v.look) await api.tabs.sendMessage(id, { act: "look" }, { frameId: 0 });
   }
   api.runtime.onInstalled.addListener((d) => {
     if (d.reason === "install") void api.tabs.create({ url: api.runtime.getURL("connect.html") });
   });
-  api.tabs.onRemoved.addListener((id) => signIns.delete(id));
+  api.tabs.onRemoved.addListener((id) => void api.storage.session.remove(`tab ${id}`));
+  var OPENED = 2 * 60 * 1e3;
+  api.tabs.onCreated.addListener((tab) => void opened(tab).catch(() => {
+  }));
+  async function opened(tab) {
+    const c = await loadConnection();
+    if (!c || !tab.id || !tab.openerTabId) return;
+    const opener = await api.tabs.get(tab.openerTabId);
+    if (new URL(opener.url ?? "about:blank").host === c.app)
+      await changeTab(tab.id, (t) => t.opened = Date.now() + OPENED);
+  }
   api.commands.onCommand.addListener(async (command) => {
     const [tab] = await api.tabs.query({ active: true, currentWindow: true });
     if (command === "fill" && tab?.id) await fillTab(tab.id);

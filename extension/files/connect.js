@@ -38,9 +38,9 @@
     } catch {
       throw new LineError("away");
     }
-    const out = await resp.json().catch(() => ({}));
-    if (resp.ok) return out;
-    if (resp.status === 423) throw new LineError("locked", out.open);
+    const out = await resp.json().catch(() => void 0);
+    if (resp.ok && out) return out;
+    if (resp.status === 423) throw new LineError("locked", out?.open);
     if (resp.status === 401) throw new LineError("no session");
     if (resp.status === 410) throw new LineError("over");
     throw new LineError("away");

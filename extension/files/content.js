@@ -1,53 +1,151 @@
 "use strict";
 (() => {
+  // src/dom.js
+  function getter(proto, name) {
+    const get = Object.getOwnPropertyDescriptor(proto, name)?.get;
+    if (!get) throw new Error(`there is no getter ${name}`);
+    return (of) => Reflect.apply(get, of, []);
+  }
+  function method(proto, name) {
+    const f = proto[name];
+    if (!f) throw new Error(`there is no method ${name}`);
+    return (of, ...more) => Reflect.apply(f, of, more);
+  }
+  var E = Element.prototype;
+  var N = Node.prototype;
+  var D = Document.prototype;
+  var F = HTMLFormElement.prototype;
+  var inElement = method(E, "querySelectorAll");
+  var inDocument = method(D, "querySelectorAll");
+  var inFragment = method(DocumentFragment.prototype, "querySelectorAll");
+  var all = (node, what) => [
+    ...node instanceof Element ? inElement(node, what) : node instanceof DocumentFragment ? inFragment(node, what) : inDocument(node, what)
+  ];
+  var one = (node, what) => all(node, what)[0];
+  var attr = method(E, "getAttribute");
+  var has = method(E, "hasAttribute");
+  var matches = method(E, "matches");
+  var closest = method(E, "closest");
+  var rect = method(E, "getBoundingClientRect");
+  var checkVisibility = method(E, "checkVisibility");
+  var scrollTo2 = method(E, "scrollIntoView");
+  var shadow = getter(E, "shadowRoot");
+  var previous = getter(E, "previousElementSibling");
+  var next = getter(E, "nextElementSibling");
+  var tag = getter(E, "tagName");
+  var id = getter(E, "id");
+  var append = method(E, "append");
+  var animate = method(E, "animate");
+  var parent2 = getter(N, "parentElement");
+  var before = getter(N, "previousSibling");
+  var text = getter(N, "textContent");
+  var connected = getter(N, "isConnected");
+  var rootOf = method(N, "getRootNode");
+  var contains = method(N, "contains");
+  var nodes = getter(N, "childNodes");
+  var kids = (n) => [...nodes(n)];
+  var elements = getter(F, "elements");
+  var requestSubmit = method(F, "requestSubmit");
+  var active = getter(D, "activeElement");
+  var body = getter(D, "body");
+  var html = getter(D, "documentElement");
+  var hidden = getter(D, "hidden");
+  var title = getter(D, "title");
+  var create = method(D, "createElement");
+  var createNS = method(D, "createElementNS");
+  var evaluate = method(D, "evaluate");
+  var hasFocus = method(D, "hasFocus");
+  var baseURI = getter(N, "baseURI");
+  var stack = method(D, "elementsFromPoint");
+  var stackIn = "elementsFromPoint" in ShadowRoot.prototype ? method(ShadowRoot.prototype, "elementsFromPoint") : void 0;
+  var activeIn = Object.getOwnPropertyDescriptor(ShadowRoot.prototype, "activeElement") ? getter(ShadowRoot.prototype, "activeElement") : void 0;
+  var byIdIn = method(DocumentFragment.prototype, "getElementById");
+  var byId = method(D, "getElementById");
+  var listener = method(EventTarget.prototype, "addEventListener");
+  var page = () => (
+    /** @type {HTMLElement} */
+    html(document)
+  );
+  var bodyOf = () => (
+    /** @type {HTMLElement} */
+    body(document)
+  );
+  var isHidden = () => (
+    /** @type {boolean} */
+    hidden(document)
+  );
+  var pageTitle = () => (
+    /** @type {string} */
+    title(document)
+  );
+  var focused = () => (
+    /** @type {boolean} */
+    hasFocus(document)
+  );
+  var base = () => (
+    /** @type {string} */
+    baseURI(document)
+  );
+  var make = (name) => create(document, name);
+  var makeNS = (space, name) => createNS(document, space, name);
+  function activeElement() {
+    let el = active(document);
+    for (let r = el && shadow(el); r && activeIn?.(r); r = el && shadow(el)) el = activeIn(r);
+    return el;
+  }
+  function at(x, y) {
+    return stack(document, x, y)[0] ?? null;
+  }
+  function under(x, y, own2) {
+    let el = [...stack(document, x, y)].find((e) => e !== own2);
+    for (let r = el && shadow(el); r && stackIn; r = el && shadow(el)) {
+      const inner = [...stackIn(r, x, y)].find((e) => e !== own2 && rootOf(e) === r);
+      if (!inner) break;
+      el = inner;
+    }
+    return el;
+  }
+  var withId = (root2, name) => root2 instanceof Document ? byId(root2, name) : byIdIn(root2, name);
+  function byPath(path, most) {
+    const list = evaluate(document, path, document, null, XPathResult.ORDERED_NODE_SNAPSHOT_TYPE, null);
+    return Array.from({ length: Math.min(list.snapshotLength, most) }, (_, i) => list.snapshotItem(i));
+  }
+  var listen = listener;
+
   // src/host.js
   var host = document.createElement("div");
   var root = host.attachShadow({ mode: "closed" });
 
-  // src/paper.css
-  var paper_default = '/* What the extension draws in a page: the clasp, the offer, the slip, the alarm and notes. */\n:host {\n  all: initial !important;\n  position: fixed !important;\n  inset: 0 !important;\n  width: 100vw !important;\n  height: 100vh !important;\n  margin: 0 !important;\n  padding: 0 !important;\n  border: 0 !important;\n  background: none !important;\n  pointer-events: none !important;\n  overflow: visible !important;\n  display: block !important;\n  opacity: 1 !important;\n  visibility: visible !important;\n  z-index: 2147483647 !important;\n}\n.paper,\n.clasp {\n  --ink: #1c1a1b;\n  --frame: #1c1a1b;\n  --garnet-line: #8b1a2b;\n  --on-garnet: #fff;\n  --garnet: #8b1a2b;\n  --paper: #fff;\n  --brass: #a9812f;\n  --line: #d9dbdd;\n  --garnet-wash: #f6ebea;\n  --soft: #5f6062;\n  --pale: #b3b6b8;\n  --ochre-text: #7a4a00;\n  --ochre: #b5731b;\n  pointer-events: auto;\n  position: absolute;\n  font:\n    15px/1.45 system-ui,\n    sans-serif;\n  color: var(--ink);\n}\n.clasp {\n  width: 26px;\n  height: 26px;\n  border: 0;\n  background: none;\n  padding: 2px;\n  cursor: pointer;\n}\n.clasp path {\n  fill: none;\n  stroke: var(--garnet-line);\n  stroke-width: 2.4;\n  stroke-linecap: round;\n}\n.clasp svg {\n  background: var(--paper);\n  border-radius: 50%;\n  display: block;\n}\n.paper {\n  z-index: 1;\n  background: var(--paper);\n  border: 1px solid var(--frame);\n  border-radius: 4px;\n  box-sizing: border-box;\n}\nbutton {\n  font: inherit;\n  color: inherit;\n  background: none;\n  border: 0;\n  padding: 0;\n  cursor: pointer;\n  text-align: left;\n}\n:focus-visible {\n  outline: 2px solid var(--brass);\n  outline-offset: 1px;\n}\n.offer {\n  max-height: min(340px, 70vh);\n  overflow: auto;\n}\n.offer button.account {\n  display: flex;\n  justify-content: space-between;\n  gap: 1em;\n  width: 100%;\n  padding: 9px 13px;\n  border-left: 3px solid transparent;\n  border-bottom: 1px solid var(--line);\n}\n.offer button.account:hover,\n.offer button.account:focus {\n  background: var(--garnet-wash);\n  border-left-color: var(--garnet);\n  outline: none;\n}\n.offer .name {\n  overflow: hidden;\n  text-overflow: ellipsis;\n  white-space: nowrap;\n}\n.offer button.account:first-child .name {\n  font-weight: 650;\n}\n.offer .folder {\n  color: var(--soft);\n  font-size: 13px;\n  white-space: nowrap;\n}\n.foot {\n  display: flex;\n  gap: 18px;\n  padding: 8px 13px;\n  flex-wrap: wrap;\n}\n.act {\n  font-weight: 600;\n  font-size: 14px;\n  text-decoration: underline;\n  text-decoration-color: var(--pale);\n  text-underline-offset: 3px;\n}\n.say {\n  padding: 9px 13px;\n  margin: 0;\n}\n.say + .foot {\n  padding-top: 0;\n}\n.note {\n  right: 26px;\n  bottom: 26px;\n  width: min(372px, calc(100vw - 32px));\n  padding: 12px 16px;\n}\n.note p {\n  margin: 0 0 4px;\n}\n.note ul {\n  margin: 4px 0 0;\n  padding-left: 1.2em;\n}\n.note li {\n  margin: 2px 0;\n}\n.slip {\n  top: 26px;\n  right: 26px;\n  width: min(372px, calc(100vw - 32px));\n  padding: 16px 18px;\n}\n.slip::before {\n  content: "";\n  position: absolute;\n  left: 16px;\n  right: 16px;\n  top: -7px;\n  height: 6px;\n  background: repeating-linear-gradient(90deg, var(--brass) 0 14px, transparent 14px 20px);\n}\n.slip h2,\n.alarm h2 {\n  font:\n    400 20px Georgia,\n    serif;\n  margin: 0 0 10px;\n}\n.slip p {\n  margin: 0 0 8px;\n}\n.row {\n  display: grid;\n  grid-template-columns: 84px 1fr auto;\n  gap: 8px;\n  padding: 6px 0;\n  border-top: 1px solid var(--line);\n  align-items: baseline;\n}\n.row > span:first-child {\n  color: var(--soft);\n  font-size: 14px;\n}\n.row input {\n  font: inherit;\n  color: inherit;\n  border: 0;\n  border-bottom: 1px solid transparent;\n  padding: 0;\n  min-width: 0;\n  background: none;\n  width: 100%;\n}\n.row input:focus {\n  outline: none;\n  border-bottom-color: var(--brass);\n}\n.row > :nth-child(2) {\n  overflow-wrap: anywhere;\n  min-width: 0;\n}\n.acts {\n  display: flex;\n  gap: 18px;\n  align-items: center;\n  margin-top: 12px;\n  flex-wrap: wrap;\n}\n.main {\n  background: var(--garnet);\n  color: var(--on-garnet);\n  border-radius: 4px;\n  padding: 7px 18px;\n  font-weight: 600;\n}\n.trouble {\n  color: var(--ochre-text);\n  border-left: 3px solid var(--ochre);\n  padding-left: 8px;\n  margin: 8px 0 0;\n}\n.alarm {\n  top: 26px;\n  left: 50%;\n  transform: translateX(-50%);\n  width: min(560px, calc(100vw - 32px));\n  padding: 20px 24px;\n  border-left: 10px solid var(--ochre);\n}\n.alarm p {\n  margin: 0 0 10px;\n}\n.alarm dl {\n  display: grid;\n  grid-template-columns: auto 1fr;\n  gap: 6px 16px;\n  margin: 0 0 12px;\n  padding: 10px 0;\n  border-top: 1px solid var(--line);\n  border-bottom: 1px solid var(--line);\n}\n.alarm dt {\n  color: var(--soft);\n  font-size: 14px;\n}\n.alarm dd {\n  margin: 0;\n  font:\n    17px/1.4 ui-monospace,\n    monospace;\n  overflow-wrap: anywhere;\n}\n.alarm mark {\n  background: none;\n  color: inherit;\n  font-weight: 700;\n  border-bottom: 3px solid var(--ochre);\n}\n@media (prefers-color-scheme: dark) {\n  .paper,\n  .clasp {\n    --ink: #edebea;\n    --paper: #221e1f;\n    --line: #3b3637;\n    --frame: #6a686a;\n    --garnet-wash: #3a2327;\n    --garnet-line: #ee9aa4;\n    --soft: #a6a4a5;\n    --ochre-text: #f0bf76;\n    --ochre: #d08a2a;\n  }\n}\n';
+  // src/host.css
+  var host_default = "/* What the extension puts into a page: the clasps, and the frames in which everything else stands. */\n:host {\n  all: initial !important;\n  position: fixed !important;\n  inset: 0 !important;\n  width: 100vw !important;\n  height: 100vh !important;\n  margin: 0 !important;\n  padding: 0 !important;\n  border: 0 !important;\n  background: none !important;\n  pointer-events: none !important;\n  overflow: visible !important;\n  display: block !important;\n  opacity: 1 !important;\n  visibility: visible !important;\n  z-index: 2147483647 !important;\n}\n.clasp {\n  --garnet-line: #8b1a2b;\n  --paper: #fff;\n  pointer-events: auto;\n  position: absolute;\n  width: 26px;\n  height: 26px;\n  border: 0;\n  background: none;\n  padding: 2px;\n  cursor: pointer;\n}\n.clasp path {\n  fill: none;\n  stroke: var(--garnet-line);\n  stroke-width: 2.4;\n  stroke-linecap: round;\n}\n.clasp svg {\n  background: var(--paper);\n  border-radius: 50%;\n  display: block;\n}\n:focus-visible {\n  outline: 2px solid #a9812f;\n  outline-offset: 1px;\n}\niframe {\n  border-radius: 4px;\n  pointer-events: auto;\n  position: absolute;\n  z-index: 1;\n  border: 0;\n  padding: 0;\n  margin: 0;\n  background: none;\n  color-scheme: light dark;\n}\niframe.away {\n  visibility: hidden;\n  pointer-events: none;\n}\n@media (prefers-color-scheme: dark) {\n  .clasp {\n    --garnet-line: #ee9aa4;\n    --paper: #221e1f;\n  }\n}\n";
 
   // src/draw.js
+  var ext = globalThis.browser ?? chrome;
+  var ORIGIN = new URL(ext.runtime.getURL("")).origin;
   var dressed = false;
-  var drawnAt = 0;
+  var claspsAt = 0;
+  var pointer;
+  listen(window, "pointermove", (e) => {
+    if (e.isTrusted) pointer = { x: e.screenX, y: e.screenY };
+  });
   var READING = 250;
-  function make(tag, cls, text) {
-    const el = document.createElement(tag);
-    if (cls) el.className = cls;
-    if (text !== void 0) el.textContent = text;
-    return el;
-  }
   function ground() {
-    const open2 = document.querySelectorAll("dialog:modal");
-    return open2.length ? open2[open2.length - 1] : document.documentElement;
+    const open2 = all(document, "dialog:modal");
+    return open2.length ? open2[open2.length - 1] : page();
   }
   function raise(anew = false) {
     if (!dressed) {
       dressed = true;
       const sheet = new CSSStyleSheet();
-      sheet.replaceSync(paper_default);
+      sheet.replaceSync(host_default);
       root.adoptedStyleSheets = [sheet];
     }
-    if (!host.isConnected || host.parentElement !== ground()) ground().append(host);
+    if (!host.isConnected || host.parentElement !== ground()) append(ground(), host);
     if (typeof host.showPopover === "function") {
       host.popover = "manual";
       if (anew && host.matches(":popover-open")) host.hidePopover();
       if (!host.matches(":popover-open")) host.showPopover();
     }
-  }
-  var uncovered = /* @__PURE__ */ new WeakMap();
-  var watcher = new IntersectionObserver(
-    (list) => {
-      for (const e of list) if ("isVisible" in e) uncovered.set(e.target, Boolean(e.isVisible));
-    },
-    /** @type {IntersectionObserverInit} */
-    { threshold: [0.99], trackVisibility: true, delay: 100 }
-  );
-  function show(p) {
-    root.append(p);
-    drawnAt = performance.now();
-    raise();
-    watcher.observe(p);
   }
   var PLAIN = {
     filter: "none",
@@ -60,12 +158,12 @@
     visibility: "visible",
     zoom: "1"
   };
-  function meant(e) {
-    if (!e.isTrusted || performance.now() - drawnAt < READING) return false;
+  function plainly() {
+    if (!host.isConnected || host.getAnimations().length) return false;
     for (let el = (
       /** @type {Element | null} */
       host
-    ); el; el = el.parentElement) {
+    ); el; el = parent2(el)) {
       const s = (
         /** @type {Record<string, string>} */
         /** @type {unknown} */
@@ -74,142 +172,186 @@
       if (Number(s.opacity) < 0.99 || el !== host && s.transform !== "none") return false;
       for (const [k, v] of Object.entries(PLAIN)) if (s[k] !== void 0 && s[k] !== "" && s[k] !== v) return false;
     }
-    const paper = e.currentTarget instanceof Element ? e.currentTarget.closest(".paper") : null;
-    if (paper && uncovered.get(paper) === false) return false;
-    if (e instanceof MouseEvent && (e.clientX || e.clientY))
-      return document.elementFromPoint(e.clientX, e.clientY) === host;
-    return true;
+    const r = host.getBoundingClientRect();
+    return Math.abs(r.left) < 1 && Math.abs(r.top) < 1;
   }
-  function button(text, cls, act) {
-    const b = make("button", cls, text);
-    b.setAttribute("type", "button");
-    b.addEventListener("click", (e) => {
-      e.stopPropagation();
-      if (meant(e)) act();
-    });
-    b.addEventListener("mousedown", (e) => e.preventDefault());
-    return b;
-  }
-  function below(el, r, width) {
+  function below(el, r, width, height) {
     el.style.left = `${Math.max(4, Math.min(r.left, innerWidth - width - 4))}px`;
-    if (r.bottom + 120 < innerHeight || r.top < 140) el.style.top = `${r.bottom + 3}px`;
-    else el.style.bottom = `${innerHeight - r.top + 3}px`;
+    const down = r.bottom + height + 8 < innerHeight || r.top < height + 8;
+    el.style.top = `${down ? r.bottom + 3 : r.top - 3 - height}px`;
     el.style.width = `${Math.min(width, innerWidth - 8)}px`;
   }
-  function remove(cls) {
-    for (const el of root.querySelectorAll(`.${cls}`)) el.remove();
-  }
   var SVG = "http://www.w3.org/2000/svg";
+  function unclasp() {
+    for (const el of root.querySelectorAll(".clasp")) el.remove();
+  }
   function clasp(field, press2) {
-    const b = button("", "clasp", press2);
+    const b = make("button");
+    b.className = "clasp";
+    b.setAttribute("type", "button");
     b.setAttribute("aria-label", "Red Locket: fill in");
     b.tabIndex = -1;
-    const svg = document.createElementNS(SVG, "svg");
+    b.addEventListener("click", (e) => {
+      e.stopPropagation();
+      if (!e.isTrusted || e.timeStamp - claspsAt < READING || !plainly()) return;
+      if ((e.clientX || e.clientY) && at(e.clientX, e.clientY) !== host) return;
+      press2();
+    });
+    b.addEventListener("mousedown", (e) => e.preventDefault());
+    const svg = makeNS(SVG, "svg");
     svg.setAttribute("viewBox", "0 0 24 24");
     for (const d of ["M10.5 6A6 6 0 0 0 10.5 18", "M13.5 6A6 6 0 0 1 13.5 18"]) {
-      const p = document.createElementNS(SVG, "path");
+      const p = makeNS(SVG, "path");
       p.setAttribute("d", d);
       svg.append(p);
     }
     b.append(svg);
-    const r = field.getBoundingClientRect();
+    const r = rect(field);
     b.style.left = `${field instanceof HTMLSelectElement && r.right + 34 < innerWidth ? r.right + 5 : r.right - 31}px`;
     b.style.top = `${r.top + Math.min(r.height, 60) / 2 - 13}px`;
+    if (!root.querySelector(".clasp")) claspsAt = performance.now();
     root.append(b);
     raise();
   }
-  function offer(field, what) {
-    remove("offer");
-    const p = make("div", "paper offer");
-    p.setAttribute("role", "dialog");
-    p.setAttribute("aria-label", "Red Locket");
-    if (what.say) p.append(make("p", "say", what.say));
-    for (const a of what.accounts) {
-      const b = button("", "account", a.choose);
-      b.append(make("span", "name", a.name || "no user name"), make("span", "folder", a.folder));
-      p.append(b);
+  var papers = /* @__PURE__ */ new Map();
+  function paper(kind) {
+    const had = papers.get(kind);
+    if (had) {
+      if (!had.frame.isConnected) root.append(had.frame);
+      return had;
     }
-    if (what.acts.length) {
-      const foot = make("div", "foot");
-      for (const a of what.acts) foot.append(button(a.text, "act", a.act));
-      p.append(foot);
+    const frame = (
+      /** @type {HTMLIFrameElement} */
+      make("iframe")
+    );
+    frame.className = `away ${kind}`;
+    frame.setAttribute("title", "Red Locket");
+    const p = {
+      frame,
+      height: 0,
+      ready: false,
+      still: 0,
+      where: "",
+      watched: false,
+      place: () => {
+      },
+      press: () => {
+      },
+      ask: async () => ({}),
+      closed: () => {
+      }
+    };
+    papers.set(kind, p);
+    frame.addEventListener("load", () => {
+      const { port1, port2 } = new MessageChannel();
+      p.ready = false;
+      p.port = port1;
+      port1.onmessage = ({ data }) => heard(p, data);
+      frame.contentWindow?.postMessage("red-locket", ORIGIN, [port2]);
+    });
+    frame.src = ext.runtime.getURL("paper.html");
+    root.append(frame);
+    return p;
+  }
+  function prepare() {
+    raise();
+    paper("offer");
+  }
+  function heard(p, m) {
+    if (m.ready) {
+      p.ready = true;
+      if (p.what) p.port?.postMessage({ show: p.what, pointer });
     }
-    const r = field.getBoundingClientRect();
-    below(p, r, Math.max(330, Math.min(r.width, 440)));
-    place = r;
-    show(p);
+    if (typeof m.height === "number" && p.what) {
+      p.height = Math.min(m.height, innerHeight - 8);
+      p.frame.style.height = `${p.height}px`;
+      p.place();
+      p.frame.classList.remove("away");
+    }
+    if (m.pressed && p.what && plainly() && performance.now() - p.still >= READING) p.press(m.pressed);
+    if (m.ask) void p.ask(m.message).then((v) => p.port?.postMessage({ answer: m.ask, with: v }));
+    if (m.close) {
+      hide(p);
+      p.closed();
+    }
   }
-  var place;
-  function follow(p, r) {
-    if (place && Math.abs(place.left - r.left) < 2 && Math.abs(place.bottom - r.bottom) < 2 && Math.abs(place.width - r.width) < 2)
-      return;
-    p.style.top = p.style.bottom = "";
-    below(p, r, Math.max(330, Math.min(r.width, 440)));
-    place = r;
-    drawnAt = performance.now();
+  function show(p, what) {
+    p.what = what;
+    p.still = performance.now();
+    raise();
+    if (p.ready) p.port?.postMessage({ show: what, pointer });
+    if (!p.watched) watchPlace(p);
   }
-  function along(step) {
-    const list = (
-      /** @type {HTMLElement[]} */
-      [...root.querySelectorAll(".offer button")]
-    );
-    if (!list.length) return false;
-    const i = list.indexOf(
-      /** @type {HTMLElement} */
-      root.activeElement
-    );
-    list[i < 0 && step < 0 ? list.length - 1 : (i + step + list.length) % list.length].focus();
+  function watchPlace(p) {
+    p.watched = Boolean(p.what);
+    if (!p.what) return;
+    const r = p.frame.getBoundingClientRect();
+    const where = `${Math.round(r.left)} ${Math.round(r.top)} ${plainly()}`;
+    if (where !== p.where) {
+      p.where = where;
+      p.still = performance.now();
+      p.port?.postMessage({ moved: true });
+    }
+    requestAnimationFrame(() => watchPlace(p));
+  }
+  function hide(p) {
+    p.what = void 0;
+    p.where = "";
+    p.frame.classList.add("away");
+    p.port?.postMessage({ away: true });
+  }
+  function remove(kind) {
+    const p = papers.get(kind);
+    if (p?.what) hide(p);
+  }
+  var isShown = (kind) => Boolean(papers.get(kind)?.what);
+  var widthFor = (r) => Math.max(330, Math.min(r.width, 440));
+  function offer(rect2, what, press2, closed) {
+    const p = paper("offer");
+    p.press = ({ list, index }) => press2(list, index);
+    p.closed = closed;
+    p.place = () => {
+      const r2 = rect2();
+      below(p.frame, r2, widthFor(r2), p.height);
+    };
+    const r = rect2();
+    below(p.frame, r, widthFor(r), p.height || 120);
+    show(p, { kind: "offer", ...what });
+  }
+  function follow() {
+    papers.get("offer")?.place();
+  }
+  function along(step, opening = false) {
+    const p = papers.get("offer");
+    if (!p?.what || !opening && (!plainly() || performance.now() - p.still < READING)) return false;
+    p.frame.classList.remove("away");
+    p.frame.focus();
+    p.port?.postMessage({ step });
     return true;
   }
-  function note(text, list = []) {
-    remove("note");
-    const p = make("div", "paper note");
-    p.setAttribute("role", "status");
-    p.append(make("p", "", text));
-    if (list.length) {
-      const ul = make("ul");
-      ul.append(...list.map((l) => make("li", "", l)));
-      p.append(ul);
-    }
-    p.append(button("Close", "act", () => p.remove()));
-    show(p);
-    setTimeout(() => p.remove(), list.length ? 2e4 : 6e3);
+  function corner(p, edge) {
+    const width = Math.min(372, innerWidth - 32);
+    p.frame.style.width = `${width}px`;
+    p.frame.style.left = `${innerWidth - width - 26 > 0 ? innerWidth - width - 26 : 16}px`;
+    p.frame.style.top = edge === "top" ? "26px" : `${innerHeight - p.height - 26}px`;
   }
-  function address(parts) {
-    const dd = make("dd");
-    for (const p of parts) dd.append(p.mark ? make("mark", "", p.text) : p.text);
-    return dd;
+  function note(text2, list = []) {
+    const p = paper("note");
+    p.place = () => corner(p, "bottom");
+    p.frame.style.width = `${Math.min(372, innerWidth - 32)}px`;
+    const what = { kind: "note", say: text2, list };
+    show(p, what);
+    setTimeout(() => p.what === what && hide(p), list.length ? 2e4 : 6e3);
   }
-  function alarm(a, leave, vouch) {
-    remove("alarm");
-    const p = make("section", "paper alarm");
-    p.setAttribute("role", "alertdialog");
-    p.setAttribute("aria-label", "Red Locket: look-alike");
-    p.append(
-      make("h2", "", `This is not the ${a.title} you know`),
-      make("p", "", "Its address is made to look like one that you keep. Nothing is offered or filled here.")
-    );
-    const dl = make("dl");
-    dl.append(make("dt", "", "This page"), address(a.here), make("dt", "", "Yours"), address(a.there));
-    const acts = make("div", "acts");
-    acts.append(
-      button("Go to mine instead", "main", leave),
-      button("This is right …", "act", vouch),
-      button("Close", "act", () => p.remove())
-    );
-    p.append(dl, make("p", "", a.why), acts);
-    show(p);
+  function showPaperSlip(slip, ask, life) {
+    const p = paper("slip");
+    p.ask = ask;
+    p.place = () => corner(p, "top");
+    p.frame.style.width = `${Math.min(372, innerWidth - 32)}px`;
+    const what = { kind: "slip", slip };
+    show(p, what);
+    if (life) setTimeout(() => p.what === what && hide(p), life);
   }
-
-  // src/tell.js
-  var ext = globalThis.browser ?? chrome;
-  var tell = (m) => ext.runtime.sendMessage(m).catch(() => ({ trouble: "away" }));
-  var words = (kind) => ({
-    locked: "Red Locket is locked.",
-    away: "Red Locket isn’t running on this computer.",
-    over: "This browser is no longer connected to Red Locket.",
-    none: "This browser isn’t connected to Red Locket."
-  })[kind] ?? "";
 
   // src/snapshot.js
   var MAX_FIELDS = 500;
@@ -229,11 +371,11 @@
   }
   var tidy = (s) => (s ?? "").replace(/\s+/g, " ").trim().slice(0, 150);
   var textOf = (el) => el ? tidy(
-    el instanceof HTMLInputElement ? el.value || el.alt : el.textContent || el.getAttribute("aria-label") || el.getAttribute("title")
+    el instanceof HTMLInputElement ? el.value || el.alt : text(el) || attr(el, "aria-label") || attr(el, "title")
   ) : "";
   function around(el) {
-    const root2 = el.getRootNode();
-    return el.parentElement ?? (root2 instanceof ShadowRoot ? root2.host : null);
+    const root2 = rootOf(el);
+    return parent2(el) ?? (root2 instanceof ShadowRoot ? root2.host : null);
   }
   var known;
   var met = /* @__PURE__ */ new Set();
@@ -246,61 +388,72 @@
   function roots() {
     if (known) return known;
     const list = [document];
-    const own = document.evaluate(
-      "//*[contains(name(), '-')]",
-      document,
-      null,
-      XPathResult.ORDERED_NODE_SNAPSHOT_TYPE,
-      null
-    );
-    for (let i = 0; i < own.snapshotLength && list.length < 200; i++) {
-      const r = (
-        /** @type {Element} */
-        own.snapshotItem(i).shadowRoot
-      );
-      if (r) list.push(r);
+    for (const el of byPath("//*[contains(name(), '-')]", 2e3)) {
+      const r = shadow(el);
+      if (r && list.length < 200) list.push(r);
     }
-    for (const r of met) if (r.isConnected) list.push(r);
+    for (const r of met) {
+      if (r.isConnected) list.push(r);
+      else met.delete(r);
+    }
     for (const r of list)
-      if (r !== document) {
-        for (const el of r.querySelectorAll("*"))
-          if (el.shadowRoot && list.length < 200 && !list.includes(el.shadowRoot)) list.push(el.shadowRoot);
-      }
+      if (r !== document)
+        for (const el of all(r, "*")) {
+          const inner = shadow(el);
+          if (inner && list.length < 200 && !list.includes(inner)) list.push(inner);
+        }
     known = list;
     queueMicrotask(() => known = void 0);
     return list;
   }
-  var isBox = (el) => el instanceof HTMLInputElement ? KINDS.has((el.getAttribute("type") ?? "").toLowerCase()) : el instanceof HTMLSelectElement || el instanceof HTMLTextAreaElement;
+  var isBox = (el) => el instanceof HTMLInputElement ? KINDS.has((attr(el, "type") ?? "").toLowerCase()) : el instanceof HTMLSelectElement || el instanceof HTMLTextAreaElement;
   function fields() {
-    if (roots().length === 1)
-      return [...document.querySelectorAll("input, select, textarea")].filter(isBox).slice(0, MAX_FIELDS);
+    if (roots().length === 1) return all(document, "input, select, textarea").filter(isBox).slice(0, MAX_FIELDS);
     const out = [];
     const walk = (root2) => {
-      for (const el of root2.querySelectorAll("input, select, textarea, *")) {
+      for (const el of all(root2, "input, select, textarea, *")) {
         if (out.length >= MAX_FIELDS) return;
+        const inner = shadow(el);
         if (isBox(el)) out.push(el);
-        else if (el.shadowRoot) walk(el.shadowRoot);
+        else if (inner) walk(inner);
       }
     };
     walk(document);
     return out;
   }
+  var LEAST_WIDTH = 12;
+  var LEAST_HEIGHT = 8;
+  var FAINT = 0.4;
+  function filtered(filter) {
+    for (const [, name, arg] of filter.matchAll(/([a-z-]+)\(([^)]*)\)/g)) {
+      const n = parseFloat(arg) / (arg.includes("%") ? 100 : 1);
+      if (name === "url") return true;
+      if (name === "blur" && n > 1) return true;
+      if (name === "opacity" && n < FAINT) return true;
+      if ((name === "brightness" || name === "contrast") && (n < FAINT || n > 2.5)) return true;
+    }
+    return false;
+  }
+  function veiled(s) {
+    const mask = s.maskImage || s.webkitMaskImage || "none";
+    return s.clipPath !== "none" || s.clip !== "auto" && s.clip !== "" && /absolute|fixed/.test(s.position) || mask !== "none" || (s.mixBlendMode ?? "normal") !== "normal" || filtered(s.filter ?? "none");
+  }
   function seen(el) {
-    const r = el.getBoundingClientRect();
-    const page = document.documentElement;
-    if (r.width < 8 || r.height < 8 || r.right + scrollX < 4 || r.bottom + scrollY < 4 || r.left + scrollX > Math.min(Math.max(page.scrollWidth, innerWidth) - 4, innerWidth + 400))
+    const r = rect(el);
+    const page2 = page();
+    if (r.width < LEAST_WIDTH || r.height < LEAST_HEIGHT || r.right + scrollX < 4 || r.bottom + scrollY < 4 || r.left + scrollX > Math.min(Math.max(page2.scrollWidth, innerWidth) - 4, innerWidth + 400))
       return false;
-    if (!el.checkVisibility({ opacityProperty: true, visibilityProperty: true })) return false;
+    if (!checkVisibility(el, { opacityProperty: true, visibilityProperty: true })) return false;
     let opacity = 1, box = { left: r.left, top: r.top, right: r.right, bottom: r.bottom };
-    for (let at = (
+    for (let at2 = (
       /** @type {Element | null} */
       el
-    ); at; at = around(at)) {
-      const s = getComputedStyle(at);
+    ); at2; at2 = around(at2)) {
+      const s = getComputedStyle(at2);
       opacity *= Number(s.opacity);
-      if (opacity < 0.2 || s.clipPath !== "none" && at !== page) return false;
-      if (at !== el && at !== document.body && at !== page && s.overflow !== "visible" && s.display !== "contents") {
-        const o = at.getBoundingClientRect();
+      if (opacity < FAINT || at2 !== page2 && veiled(s)) return false;
+      if (at2 !== el && at2 !== bodyOf() && at2 !== page2 && s.overflow !== "visible" && s.display !== "contents") {
+        const o = rect(at2);
         const scrolls = /auto|scroll/.test(s.overflow + s.overflowX + s.overflowY);
         if (!scrolls)
           box = {
@@ -316,27 +469,131 @@
     }
     return true;
   }
+  function rgba(colour) {
+    const n = (colour.match(/[\d.]+/g) ?? []).map(Number);
+    return [n[0] ?? 0, n[1] ?? 0, n[2] ?? 0, n[3] ?? 1];
+  }
+  function luminance(c) {
+    const [r, g, b] = c.slice(0, 3).map((v) => {
+      const s = v / 255;
+      return s <= 0.03928 ? s / 12.92 : ((s + 0.055) / 1.055) ** 2.4;
+    });
+    return 0.2126 * r + 0.7152 * g + 0.0722 * b;
+  }
+  function inked(f) {
+    const s = getComputedStyle(f);
+    const ink = rgba(s.webkitTextFillColor || s.color);
+    if (ink[3] < FAINT || parseFloat(s.fontSize) < 5) return false;
+    const indent = parseFloat(s.textIndent);
+    if (indent < -50 || indent > rect(f).width) return false;
+    for (let at2 = (
+      /** @type {Element | null} */
+      f
+    ); at2; at2 = around(at2)) {
+      const b = getComputedStyle(at2);
+      if (b.backgroundImage !== "none") return true;
+      const under2 = rgba(b.backgroundColor);
+      if (under2[3] < 0.5) continue;
+      const [hi, lo] = [luminance(ink), luminance(under2)].sort((x, y) => y - x);
+      return (hi + 0.05) / (lo + 0.05) >= 1.2;
+    }
+    return true;
+  }
+  function belongs(el, f) {
+    if (el === f || contains(f, el)) return true;
+    const label = el instanceof HTMLLabelElement ? el : closest(el, "label");
+    if (label instanceof HTMLLabelElement && label.control === f) return true;
+    const a = rect(el), b = rect(f);
+    return a.width * a.height <= 0.4 * b.width * b.height && a.left >= b.left - 2 && a.right <= b.right + 2;
+  }
+  var solid = (
+    /** @type {CSSStyleSheet | undefined} */
+    void 0
+  );
+  function throughNothing(look2) {
+    const own2 = (
+      /** @type {HTMLElement[]} */
+      all(document, '[style*="pointer-events" i]').filter(
+        (el) => el !== host
+      )
+    );
+    const before3 = own2.map((el) => [
+      el.style.getPropertyValue("pointer-events"),
+      el.style.getPropertyPriority("pointer-events")
+    ]);
+    let sheets;
+    try {
+      if (!solid) {
+        solid = new CSSStyleSheet();
+        solid.replaceSync("*, *::before, *::after { pointer-events: auto !important }");
+      }
+      sheets = [...document.adoptedStyleSheets];
+      document.adoptedStyleSheets = [...sheets, solid];
+    } catch {
+      sheets = void 0;
+    }
+    for (const el of own2) el.style.setProperty("pointer-events", "auto", "important");
+    try {
+      return look2();
+    } finally {
+      own2.forEach((el, i) => el.style.setProperty("pointer-events", before3[i][0], before3[i][1]));
+      if (sheets) document.adoptedStyleSheets = sheets;
+    }
+  }
+  function onTop(f) {
+    const r = rect(f);
+    let met2 = 0;
+    for (const part of [0.1, 0.3, 0.5, 0.7, 0.9]) {
+      const el = under(r.left + r.width * part, r.top + r.height / 2, host);
+      if (el && belongs(el, f)) met2++;
+    }
+    return met2 >= 3;
+  }
+  function reachable(f, role) {
+    if (!seen(f)) return false;
+    const inWindow = () => {
+      const r = rect(f);
+      return r.left >= -1 && r.top >= -1 && r.right <= innerWidth + 1 && r.bottom <= innerHeight + 1;
+    };
+    const from = { x: scrollX, y: scrollY };
+    try {
+      if (!inWindow()) scrollTo2(f, { block: "nearest", inline: "nearest", behavior: "instant" });
+      const r = rect(f);
+      if (r.right < 4 || r.bottom < 4 || r.left > innerWidth - 4 || r.top > innerHeight - 4) return false;
+      if (role === "one-time-code") return true;
+      return inked(f) && throughNothing(() => onTop(f));
+    } finally {
+      if (scrollX !== from.x || scrollY !== from.y) scrollTo({ left: from.x, top: from.y, behavior: "instant" });
+    }
+  }
   var taking;
   function begin() {
     taking = { labels: /* @__PURE__ */ new Map(), inside: /* @__PURE__ */ new Map() };
     for (const r of roots())
-      for (const l of r.querySelectorAll("label")) {
+      for (
+        const l of
+        /** @type {HTMLLabelElement[]} */
+        all(r, "label")
+      ) {
         if (!l.control) continue;
-        const all = taking.labels.get(l.control);
-        if (all) all.push(l);
+        const all2 = taking.labels.get(l.control);
+        if (all2) all2.push(l);
         else taking.labels.set(l.control, [l]);
       }
+  }
+  function textWithId(root2, id2) {
+    const el = withId(root2, id2);
+    return el ? text(el) : "";
   }
   function labelOf(el) {
     const root2 = (
       /** @type {Document | ShadowRoot} */
-      el.getRootNode()
+      rootOf(el)
     );
     const said = [...taking ? taking.labels.get(el) ?? [] : el.labels ?? []].map(
       (l) => l.contains(el) ? [...l.childNodes].filter((n) => !(n instanceof Element && n.contains(el))).map((n) => n.textContent).join(" ") || l.textContent : l.textContent
     );
-    for (const id of (el.getAttribute("aria-labelledby") ?? "").split(/\s+/))
-      if (id) said.push(root2.getElementById(id)?.textContent);
+    for (const id2 of (el.getAttribute("aria-labelledby") ?? "").split(/\s+/)) if (id2) said.push(textWithId(root2, id2));
     said.push(el.getAttribute("aria-label"), el.title);
     if (root2 instanceof ShadowRoot)
       said.push(
@@ -344,107 +601,112 @@
         root2.host.getAttribute("aria-label"),
         root2.host.getAttribute("placeholder")
       );
-    const label = said.filter((s) => s?.trim()).join(" ") || before(el);
+    const label = said.filter((s) => s?.trim()).join(" ") || before2(el);
     return tidy([label, el instanceof HTMLSelectElement ? "" : el.placeholder].join(" "));
   }
-  function before(el) {
-    for (let at = el, i = 0; i < 3; i++) {
-      for (let p = at.previousSibling; p; p = p.previousSibling) {
-        const t = tidy(p.textContent);
-        if (p instanceof Element && (p.matches("input, select, textarea") || p.querySelector("input, select, textarea")))
+  function before2(el) {
+    for (let at2 = el, i = 0; i < 3; i++) {
+      for (let p = before(at2); p; p = before(p)) {
+        const t = tidy(text(p));
+        if (p instanceof Element && (matches(p, "input, select, textarea") || one(p, "input, select, textarea")))
           return "";
         if (t) return t.length <= 60 ? t : "";
       }
-      const up = around(at);
-      if (!up || up === document.body || up.matches("form, main, section, tr")) return "";
-      at = up;
+      const up = around(at2);
+      if (!up || up === bodyOf() || matches(up, "form, main, section, tr")) return "";
+      at2 = /** @type {any} */
+      up;
     }
     return "";
   }
   function nearOf(el) {
     const root2 = (
       /** @type {Document | ShadowRoot} */
-      el.getRootNode()
+      rootOf(el)
     );
-    const said = [
-      el.closest("fieldset")?.querySelector("legend")?.textContent,
-      el.closest("[role=group]")?.getAttribute("aria-label")
-    ];
-    for (const id of (el.getAttribute("aria-describedby") ?? "").split(/\s+/))
-      if (id) said.push(root2.getElementById(id)?.textContent);
-    let at = el.parentElement, best = "";
-    while (at && at !== document.body && deep(at, "input, select, textarea").length === 1 && (at.textContent ?? "").length < 260) {
-      best = [...at.childNodes].filter((n) => !(n instanceof Element && (n.matches("label, button, select") || n.contains(el)))).map((n) => n.textContent).join(" ") + " " + best;
-      at = at.parentElement;
+    const set = closest(el, "fieldset"), group = closest(el, "[role=group]"), legend = set && one(set, "legend");
+    const said = [legend && text(legend), group && attr(group, "aria-label")];
+    for (const id2 of (el.getAttribute("aria-describedby") ?? "").split(/\s+/)) if (id2) said.push(textWithId(root2, id2));
+    let at2 = parent2(el), best = "";
+    while (at2 && at2 !== bodyOf() && deep(at2, "input, select, textarea").length === 1 && (text(at2) ?? "").length < 260) {
+      best = kids(at2).filter((n) => !(n instanceof Element && (matches(n, "label, button, select") || contains(n, el)))).map((n) => text(n)).join(" ") + " " + best;
+      at2 = parent2(at2);
     }
-    const next = el.nextElementSibling;
-    if (!best.trim() && next?.matches("p, small, span, div") && !next.querySelector("input, select, textarea") && (next.textContent ?? "").length < 200)
-      best = next.textContent ?? "";
+    const next2 = next(el);
+    if (!best.trim() && next2 && matches(next2, "p, small, span, div") && !one(next2, "input, select, textarea") && (text(next2) ?? "").length < 200)
+      best = text(next2) ?? "";
     return tidy([...said, best].filter(Boolean).join(". "));
   }
   function groupOf(f) {
     if (f.form) return f.form;
     let alone;
-    for (let el = around(f); el && el !== document.body; el = around(el)) {
-      if (el.matches("form, [role=form], dialog, [role=dialog]")) return el;
+    for (let el = around(f); el && el !== bodyOf(); el = around(el)) {
+      if (matches(el, "form, [role=form], dialog, [role=dialog]")) return el;
       if (!deep(el, PRESSED).length) continue;
       if (deep(el, "input, select, textarea").filter(isBox).length > 1) return el;
       alone ??= el;
     }
-    return alone ?? document.body;
+    return alone ?? bodyOf();
   }
   function deep(el, what) {
     const found = taking?.inside.get(what)?.get(el);
     if (found) return found;
-    const out = [...el.querySelectorAll(what)];
-    if (el.shadowRoot)
-      for (const c of el.shadowRoot.children) out.push(...c.matches(what) ? [c] : [], ...deep(c, what));
-    if (roots().length > 1) {
-      for (const c of el.querySelectorAll("*"))
-        if (c.shadowRoot)
-          for (const d of c.shadowRoot.children) out.push(...d.matches(what) ? [d] : [], ...deep(d, what));
-    }
+    const out = all(el, what);
+    const into = (of) => {
+      for (const c of shadow(of)?.children ?? []) out.push(...matches(c, what) ? [c] : [], ...deep(c, what));
+    };
+    into(el);
+    if (roots().length > 1) all(el, "*").forEach(into);
     if (taking) taking.inside.set(what, (taking.inside.get(what) ?? /* @__PURE__ */ new Map()).set(el, out));
     return out;
   }
   function headBefore(el) {
-    for (let at = (
+    const heads = "h1, h2, h3, h4, [role=heading]";
+    for (let at2 = (
       /** @type {Element | null} */
       el
-    ), i = 0; at && at !== document.body && i < 3; at = around(at), i++) {
-      for (let p = at.previousElementSibling; p; p = p.previousElementSibling) {
-        if (p.matches("form")) break;
-        const h = p.matches("h1, h2, h3, h4, [role=heading]") ? p : p.querySelector("h1, h2, h3, h4, [role=heading]");
+    ), i = 0; at2 && at2 !== bodyOf() && i < 3; at2 = around(at2), i++) {
+      for (let p = previous(at2); p; p = previous(p)) {
+        if (matches(p, "form")) break;
+        const h = matches(p, heads) ? p : one(p, heads);
         if (h) return textOf(h);
       }
     }
     return "";
   }
   function senders(form) {
-    const all = (
+    const all2 = (
       /** @type {HTMLElement[]} */
       deep(form, PRESSED)
     );
-    const sends = all.filter(
+    const sends = all2.filter(
       (b) => b instanceof HTMLButtonElement || b instanceof HTMLInputElement ? b.type === "submit" || b.type === "image" : false
     );
-    const plain = all.filter((b) => !b.hasAttribute("aria-pressed") && textOf(b).length > 2);
+    const plain = all2.filter((b) => !has(b, "aria-pressed") && textOf(b).length > 2);
     if (!sends.length && !plain.length)
       plain.push(.../** @type {HTMLElement[]} */
       deep(form, 'a[class*="btn" i], a[class*="button" i]'));
     return form instanceof HTMLFormElement && sends.length ? sends : sends.length ? sends : plain.slice(-1);
   }
-  function actionOf(form) {
-    if (!(form instanceof HTMLFormElement)) return "";
-    for (const by of [form.getAttribute("action"), ...senders(form).map((b) => b.getAttribute("formaction"))]) {
+  function tied(form) {
+    const all2 = new Set(deep(form, "button, input"));
+    for (const r of roots()) for (const el of all(r, "button[form], input[form]")) all2.add(el);
+    return [...all2].filter(
+      (b) => b instanceof HTMLButtonElement || b instanceof HTMLInputElement ? b.form === form && has(b, "formaction") : false
+    );
+  }
+  function targetsOf(form) {
+    if (!(form instanceof HTMLFormElement)) return [];
+    const out = /* @__PURE__ */ new Set();
+    for (const by of [attr(form, "action"), ...tied(form).map((b) => attr(b, "formaction"))]) {
       if (!by) continue;
       try {
-        const to = new URL(by, document.baseURI);
-        if (to.origin !== location.origin && /^https?:$/.test(to.protocol)) return to.origin;
+        const to = new URL(by, base());
+        if (to.origin !== location.origin && /^https?:$/.test(to.protocol)) out.add(to.origin);
       } catch {
       }
     }
-    return "";
+    return [...out].slice(0, 20);
   }
   function describeForm(form) {
     const heads = deep(form, "h1, h2, h3, h4, legend, [role=heading]").slice(0, 4).map(textOf).join(" ");
@@ -453,12 +715,13 @@
       (el) => !sends.includes(
         /** @type {HTMLElement} */
         el
-      ) && (!el.matches("label") || el.querySelector("[type=checkbox]") || /** @type {HTMLLabelElement} */
+      ) && (!matches(el, "label") || one(el, "[type=checkbox]") || /** @type {HTMLLabelElement} */
       el.control?.matches("[type=checkbox]"))
     ).slice(0, 12);
+    const targets = targetsOf(form);
     let action = "";
     try {
-      action = new URL(form.getAttribute("action") ?? "", document.baseURI).pathname;
+      action = new URL(attr(form, "action") ?? "", base()).pathname;
     } catch {
     }
     return {
@@ -467,11 +730,10 @@
       submit: tidy(sends.slice(0, 3).map(textOf).join(" ")),
       text: tidy(rest.map(textOf).join(" ")),
       name: tidy(
-        [form.id, form.getAttribute("name"), form.getAttribute("class"), form.getAttribute("action") ? action : ""].join(
-          " "
-        )
+        [attr(form, "id"), attr(form, "name"), attr(form, "class"), attr(form, "action") ? action : ""].filter(Boolean).join(" ")
       ),
-      action: actionOf(form)
+      action: targets[0] ?? "",
+      targets
     };
   }
   var ANNOUNCED = [
@@ -481,11 +743,11 @@
   function alerts() {
     const out = [];
     for (const r of roots())
-      for (const el of r.querySelectorAll(ANNOUNCED)) {
+      for (const el of all(r, ANNOUNCED)) {
         if (out.length >= 6) break;
-        const t = tidy(el.textContent);
-        if (t && t.length < 150 && el !== host && !el.matches("input, form, body, html, main") && el.checkVisibility())
-          out.push(t);
+        const t = tidy(text(el));
+        const whole = matches(el, "input, form, body, html, main");
+        if (t && t.length < 150 && el !== host && !whole && checkVisibility(el)) out.push(t);
       }
     return tidy([...new Set(out)].join(". "));
   }
@@ -505,7 +767,7 @@
         autocomplete: tidy(f.getAttribute("autocomplete")),
         label: labelOf(f),
         near: nearOf(f),
-        visible: checked++ < MAX_DEEP && seen(f),
+        visible: checked++ < MAX_DEEP && seen(f) && (input?.type !== "password" || inked(f)),
         locked: f.disabled || !(f instanceof HTMLSelectElement) && f.readOnly,
         filled: f.value !== "",
         maxlength: f instanceof HTMLSelectElement ? 0 : Math.max(0, f.maxLength),
@@ -516,14 +778,14 @@
       };
     });
     taking = void 0;
-    const heads = [...document.querySelectorAll("h1, h2")].slice(0, 8).filter((h) => h.checkVisibility()).slice(0, 3).map(textOf).join(" ");
+    const heads = all(document, "h1, h2").slice(0, 8).filter((h) => checkVisibility(h)).slice(0, 3).map(textOf).join(" ");
     const nav = (
       /** @type {PerformanceNavigationTiming | undefined} */
       performance.getEntriesByType("navigation")[0]
     );
     return {
-      title: tidy(document.title),
-      lang: document.documentElement.lang,
+      title: tidy(pageTitle()),
+      lang: attr(page(), "lang") ?? "",
       path: tidy(location.pathname),
       heads: tidy(heads),
       alerts: alerts(),
@@ -558,30 +820,42 @@
     return f.value === value || f.value.replace(/[\s/-]/g, "") === value.replace(/[\s/-]/g, "");
   }
 
+  // src/tell.js
+  var ext2 = globalThis.browser ?? chrome;
+  var tell = (m) => ext2.runtime.sendMessage(m).catch(() => ({ trouble: "away" }));
+
   // src/lift.js
   var lifted;
   var guest;
   var marks = /* @__PURE__ */ new Map();
   var cramped = () => parent !== window && parent === top && (innerHeight < 190 || innerWidth < 260);
+  var shown = ({ say, lines, acts }) => {
+    const row = ({ text: text2, note: note3, fills }) => ({ text: text2, note: note3, fills });
+    return { say, lines: lines.map(row), acts: acts.map(row) };
+  };
+  var putAway = () => {
+  };
+  var onPutAway = (then) => putAway = then;
   function present(field, what) {
     if (!cramped()) {
       guest = void 0;
-      return offer(field, what);
+      const press2 = (list, i) => what[list][i]?.press();
+      return offer(() => rect(field), shown(what), press2, putAway);
     }
     const mark2 = [...crypto.getRandomValues(new Uint8Array(12))].map((b) => b.toString(16).padStart(2, "0")).join("");
-    const r = field.getBoundingClientRect();
+    const r = rect(field);
     lifted = { mark: mark2, what };
-    const shown = {
-      say: what.say,
-      accounts: what.accounts.map(({ name, folder }) => ({ name, folder })),
-      acts: what.acts.map((a) => a.text)
-    };
-    void tell({ act: "lift", mark: mark2, rect: { left: r.left, top: r.top, width: r.width, height: r.height }, ...shown });
+    void tell({
+      act: "lift",
+      mark: mark2,
+      rect: { left: r.left, top: r.top, width: r.width, height: r.height },
+      ...shown(what)
+    });
     parent.postMessage({ redLocket: mark2 }, "*");
   }
-  function report(text, list = []) {
-    if (cramped()) void tell({ act: "note-up", text, list });
-    else note(text, list);
+  function report(text2, list = []) {
+    if (cramped()) void tell({ act: "note-up", text: text2, list });
+    else note(text2, list);
   }
   function away() {
     remove("offer");
@@ -589,9 +863,9 @@
     if (lifted) void tell({ act: "lower", mark: lifted.mark });
     lifted = void 0;
   }
-  function stepAlong(step) {
+  function stepAlong(step, opening = false) {
     if (lifted) void tell({ act: "lift-key", mark: lifted.mark, step });
-    return Boolean(lifted) || along(step);
+    return Boolean(lifted) || along(step, opening);
   }
   function welcome() {
     const source = guest && marks.get(guest.mark);
@@ -599,37 +873,29 @@
     if (!g || !source) return;
     const frame = (
       /** @type {HTMLIFrameElement[]} */
-      deep(document.documentElement, "iframe").find(
-        (f) => f.contentWindow === source
-      )
+      deep(page(), "iframe").find((f) => f.contentWindow === source)
     );
     if (!frame || !seen(frame) || frame.offsetWidth < 60 || frame.offsetHeight < 18) return;
-    g.anchor = {
-      getBoundingClientRect: () => {
-        const f = frame.getBoundingClientRect();
-        return new DOMRect(
-          f.left + frame.clientLeft + g.rect.left,
-          f.top + frame.clientTop + g.rect.top,
-          g.rect.width,
-          g.rect.height
-        );
-      }
+    const anchor = g.anchor = () => {
+      const f = frame.getBoundingClientRect();
+      return new DOMRect(
+        f.left + frame.clientLeft + g.rect.left,
+        f.top + frame.clientTop + g.rect.top,
+        g.rect.width,
+        g.rect.height
+      );
     };
-    const chosen = (kind, index) => () => {
+    const chosen = (list, index) => {
       away();
-      void tell({ act: "chosen", frame: g.frame, mark: g.mark, kind, index });
+      if (!seen(frame)) return;
+      void tell({ act: "chosen", frame: g.frame, mark: g.mark, list, index });
     };
-    offer(g.anchor, {
-      say: g.say,
-      accounts: g.accounts.map((a, i) => ({ ...a, choose: chosen("account", i) })),
-      acts: g.acts.map((text, i) => ({ text, act: chosen("act", i) }))
-    });
+    offer(anchor, { say: g.say, lines: g.lines, acts: g.acts }, chosen, away);
   }
   function stay() {
-    const p = root.querySelector(".offer");
-    if (guest?.anchor && p instanceof HTMLElement) follow(p, guest.anchor.getBoundingClientRect());
+    if (guest?.anchor && isShown("offer")) follow();
   }
-  function heard(m) {
+  function heard2(m) {
     switch (m.act) {
       case "lifted":
         guest = m;
@@ -639,7 +905,10 @@
         if (guest?.mark === m.mark) away();
         break;
       case "lift-key":
-        if (guest?.mark === m.mark) along(m.step);
+        if (guest && guest.mark === m.mark) {
+          along(m.step, !guest.stepped);
+          guest.stepped = true;
+        }
         break;
       case "note":
         note(m.text, m.list);
@@ -648,8 +917,10 @@
         if (!lifted || lifted.mark !== m.mark) break;
         const { what } = lifted;
         lifted = void 0;
-        if (m.kind === "account") what.accounts[m.index]?.choose();
-        else what.acts[m.index]?.act();
+        if (m.list === "lines" || m.list === "acts") what[
+          /** @type {"lines" | "acts"} */
+          m.list
+        ][m.index]?.press();
       }
     }
   }
@@ -662,133 +933,19 @@
       if (guest?.mark === mark2 && !guest.anchor) welcome();
     });
 
-  // src/slip.js
-  var slipShown = "";
-  function forgetShownSlip() {
-    slipShown = "";
-  }
-  var SLIP_HEADS = (
-    /** @type {Record<string, string>} */
-    {
-      keep: "Keep this sign-in?",
-      update: "Keep the new password?",
-      confirmed: "The new password is kept",
-      waiting: "The new password waits",
-      joined: "Your new sign-in is kept",
-      refused: "The site didn’t take it"
-    }
-  );
-  var SLIP_SAYS = (
-    /** @type {Record<string, string>} */
-    {
-      confirmed: "The site accepted it. The old one stays under “History”.",
-      joined: "The site accepted it. You can change its name or folder.",
-      waiting: "Sign in with it once, and it becomes this login’s own. Until then both are at hand.",
-      refused: "The password before is still the right one. The new one stays at hand until you step back."
-    }
-  );
-  function showSlip(s) {
-    const mark2 = `${s.id} ${s.kind}`;
-    if (slipShown === mark2) return;
-    slipShown = mark2;
-    remove("slip");
-    const p = make("section", "paper slip");
-    p.setAttribute("aria-label", "Red Locket");
-    p.append(make("h2", "", SLIP_HEADS[s.kind] ?? SLIP_HEADS.keep));
-    if (SLIP_SAYS[s.kind]) p.append(make("p", "", SLIP_SAYS[s.kind]));
-    const row = (label, value, act) => {
-      const r = make("div", "row");
-      r.append(make("span", "", label), value, act ?? make("span"));
-      p.append(r);
-    };
-    const input = (value, label) => {
-      const i = (
-        /** @type {HTMLInputElement} */
-        make("input")
-      );
-      i.value = value;
-      i.setAttribute("aria-label", label);
-      for (const e of ["keydown", "keypress", "keyup", "input"]) i.addEventListener(e, (ev) => ev.stopPropagation());
-      return i;
-    };
-    const fresh = s.kind === "keep" || s.kind === "joined";
-    const title = input(s.title, "Name"), folder = input(s.folder, "Folder"), works = input(s.address, "Address"), user = input(s.username, "User name");
-    folder.placeholder = "none";
-    row("Name", fresh ? title : make("span", "", s.title));
-    row("User name", fresh && !s.username ? user : make("span", "", s.username || "none"));
-    const dots = make("span", "", "● ● ● ● ● ●");
-    row(
-      fresh ? "Password" : "New one",
-      dots,
-      button("Show", "act", async () => {
-        const v = await tell({ act: "slip-password", id: s.id });
-        dots.textContent = v.password ?? v.error ?? words(v.trouble);
-      })
-    );
-    if (fresh) row("Folder", folder);
-    row("Works at", fresh ? works : make("span", "", s.address));
-    const answer = async (m) => {
-      const v = await tell(m);
-      if (!v.error && !v.trouble) return p.remove();
-      for (const old of p.querySelectorAll(".trouble")) old.remove();
-      p.append(make("div", "trouble", v.error ?? words(v.trouble)));
-    };
-    const acts = make("div", "acts");
-    const keep = (text) => {
-      const changed = () => ({ title: title.value, folder: folder.value, address: works.value, username: user.value });
-      return button(text, "main", () => void answer({ act: "keep", slip: { ...s, ...changed() } }));
-    };
-    const later2 = () => button(
-      ["waiting", "confirmed", "joined"].includes(s.kind) ? "Close" : "Not now",
-      "act",
-      () => s.kind === "waiting" ? p.remove() : void answer({ act: "not-now", id: s.id })
-    );
-    switch (s.kind) {
-      case "confirmed":
-        acts.append(
-          later2(),
-          button("Keep the old one", "act", () => void answer({ act: "step-back", slip: s }))
-        );
-        break;
-      case "joined":
-        acts.append(
-          keep("Keep it"),
-          later2(),
-          button("Archive it", "act", () => void answer({ act: "put-away", slip: s }))
-        );
-        break;
-      case "refused":
-        acts.append(
-          button("Keep the old one", "main", () => void answer({ act: "step-back", slip: s })),
-          button("It did take it", "act", () => void answer({ act: "took", slip: s })),
-          later2()
-        );
-        break;
-      case "waiting":
-        acts.append(
-          later2(),
-          button("It worked", "act", () => void answer({ act: "took", slip: s })),
-          button("Keep the old one", "act", () => void answer({ act: "step-back", slip: s }))
-        );
-        break;
-      default:
-        acts.append(
-          keep(fresh ? "Keep" : "Update it"),
-          later2(),
-          button("Never here", "act", () => void answer({ act: "never", id: s.id }))
-        );
-    }
-    p.append(acts);
-    show(p);
-    if (s.kind === "confirmed") setTimeout(() => p.remove(), 15e3);
-  }
+  // src/words.js
+  var words = (kind) => ({
+    locked: "Red Locket is locked.",
+    away: "Red Locket isn’t running on this computer.",
+    over: "This browser is no longer connected to Red Locket.",
+    none: "This browser isn’t connected to Red Locket."
+  })[kind] ?? "";
 
   // src/content.js
-  var ext2 = globalThis.browser ?? chrome;
+  var ext3 = globalThis.browser ?? chrome;
   var view = { readings: [], menus: {} };
   var unseen = false;
   var filling = false;
-  var alarmed = "";
   var turn = 0;
   var gone = false;
   function placeOf(f) {
@@ -812,26 +969,31 @@
       return;
     }
     looking = true;
+    try {
+      await lookNow();
+    } finally {
+      looking = false;
+    }
+    if (again) {
+      again = false;
+      void look();
+    }
+  }
+  async function lookNow() {
     const s = snapshot();
     unseen = s.fields.some((f) => !f.visible);
     if (s.fields.length || telling) {
-      const v = await tell({ act: "look", snapshot: s, focused: document.hasFocus() });
+      const v = await tell({ act: "look", snapshot: s, opaque, focused: focused() });
       view = { ...v, readings: v.readings ?? [], menus: v.menus ?? {} };
       view.trouble = v.trouble ?? (v.error ? "away" : void 0);
       if (view.trouble === "locked") lockedMenus();
       draw();
       if (v.slip) showSlip(v.slip);
-      if (v.alarm) sound(v.alarm);
       if (v.go && !gone) {
         const reading = view.readings.find((r) => r.form === v.go.form);
         gone = reading?.kind !== "first-step";
         if (reading) void fill(v.go.id, reading, "login", Boolean(v.go.submit));
       }
-    }
-    looking = false;
-    if (again) {
-      again = false;
-      void look();
     }
   }
   function lockedMenus() {
@@ -842,55 +1004,58 @@
       view.menus[n] = { say: words("locked"), lines: [], acts: [{ text: "Open it", do: "open-vault" }] };
     }
   }
-  function sound(a) {
-    if (alarmed === a.kept) return;
-    alarmed = a.kept;
-    alarm(
-      a,
-      () => location.replace(a.url),
-      () => void tell({ act: "vouch", id: a.id })
-    );
+  var opaque = self.origin === "null";
+  var slipShown = "";
+  var FROM_SLIPS = /* @__PURE__ */ new Set(["slip-password", "keep", "not-now", "step-back", "took", "put-away", "never"]);
+  function showSlip(s) {
+    const mark2 = `${s.id} ${s.kind}`;
+    if (slipShown === mark2) return;
+    slipShown = mark2;
+    const ask = async (m) => FROM_SLIPS.has(m?.act) ? tell(m) : {};
+    showPaperSlip(s, ask, s.kind === "confirmed" ? 15e3 : void 0);
   }
   function draw() {
-    remove("clasp");
+    unclasp();
     const marked = /* @__PURE__ */ new Set();
-    const now = focused();
+    const now = focused2();
     if (view.readings.length)
       for (const f of fields()) {
         const menu = placeOf(f)?.menu;
         if (!menu || menu.noClasp || menu.group && marked.has(menu.group) && f !== now) continue;
         if (menu.group) marked.add(menu.group);
         clasp(f, () => open(f, true));
+        prepare();
       }
     if (now && !filling) reopen(now);
   }
-  var opened = { key: "" };
+  var opened = { key: "", asked: false };
   var dismissed;
   var keyOf = (f) => JSON.stringify([placeOf(f), [...agreed]]);
   function reopen(f) {
-    const p = root.querySelector(".offer");
-    const same = opened.f === f && opened.key === keyOf(f);
-    if (same && p instanceof HTMLElement) follow(p, f.getBoundingClientRect());
-    else if (!same || !lifted) open(f);
+    if (opened.f !== f) return;
+    const same = opened.key === keyOf(f);
+    if (same && isShown("offer")) follow();
+    else if (!same || !lifted) open(f, opened.asked);
   }
-  function close(at) {
+  function close(at2) {
     away();
-    dismissed = at;
+    opened = { key: "", asked: false };
+    dismissed = at2;
   }
-  function focused() {
-    let el = document.activeElement;
-    while (el?.shadowRoot?.activeElement) el = el.shadowRoot.activeElement;
+  onPutAway(() => close(opened.f));
+  function focused2() {
+    const el = activeElement();
     return el && isBox(el) ? el : void 0;
   }
   var agreed = /* @__PURE__ */ new Set();
   function open(f, asked = false) {
-    const at = placeOf(f);
-    const menu = at?.menu;
-    if (!at || !menu || !asked && (f === dismissed || f.value && f.tagName !== "SELECT")) {
+    const at2 = placeOf(f);
+    const menu = at2?.menu;
+    if (!at2 || !menu || !asked && (f === dismissed || f.value && f.tagName !== "SELECT")) {
       away();
       return;
     }
-    opened = { f, key: keyOf(f) };
+    opened = { f, key: keyOf(f), asked };
     const to = menu.elsewhere;
     if (to && !agreed.has(to)) {
       const agree = () => {
@@ -899,14 +1064,11 @@
         open(f, asked);
       };
       const say = menu.framed ? `This part of the page belongs to ${to}.` : `This form sends what is typed to ${to}.`;
-      present(f, { say, accounts: [], acts: [{ text: "Fill here all the same", act: agree }] });
+      present(f, { say, lines: [], acts: [{ text: "Fill here all the same", press: agree }] });
       return;
     }
-    present(f, {
-      say: menu.say,
-      accounts: menu.lines.map((l) => ({ name: l.text, folder: l.note ?? "", choose: () => press(f, at.reading, l) })),
-      acts: menu.acts.map((l) => ({ text: l.text, act: () => press(f, at.reading, l) }))
-    });
+    const choice = (l) => ({ ...l, press: () => press(f, at2.reading, l) });
+    present(f, { say: menu.say, lines: menu.lines.map(choice), acts: menu.acts.map(choice) });
   }
   function press(f, reading, l) {
     switch (l.do) {
@@ -915,33 +1077,45 @@
       case "fill-new":
         return void fillNew(reading, l.id ?? "");
       case "type":
-        filling = true;
-        type(f, l.text);
-        mark(f);
-        away();
-        filling = false;
+        fillIn(() => {
+          if (type(f, l.text)) {
+            mark(f);
+            note2(f);
+          }
+          away();
+        });
         return void 0;
       default:
         return void tell({ act: l.do, id: l.id });
     }
   }
+  function fillIn(change) {
+    filling = true;
+    try {
+      change();
+    } finally {
+      filling = false;
+    }
+  }
   function put(v, reading) {
     if (v.error || v.trouble) {
-      const at = focused();
-      if (at) present(at, { say: v.error ?? words(v.trouble), accounts: [], acts: [] });
+      const at2 = focused2();
+      if (at2) present(at2, { say: v.error ?? words(v.trouble), lines: [], acts: [] });
       else report(v.error ?? words(v.trouble));
       return false;
     }
-    filling = true;
     const missed = (v.missed ?? []).map((m) => `${m.label || "A field without a name"}: ${m.why}`);
-    for (const one of v.fills ?? []) {
-      const f = fieldByNumber(one.field);
-      if (!f || !seen(f)) missed.push("A field that is no longer there, or can’t be seen");
-      else if (type(f, one.value)) mark(f);
-      else missed.push(`${labelOf(f) || "A field without a name"}: the page changed what was filled`);
-    }
-    away();
-    filling = false;
+    fillIn(() => {
+      for (const one2 of v.fills ?? []) {
+        const f = fieldByNumber(one2.field);
+        if (!f || !reachable(f, one2.role)) missed.push("A field that is no longer there, or can’t be seen");
+        else if (type(f, one2.value)) {
+          mark(f);
+          note2(f);
+        } else missed.push(`${labelOf(f) || "A field without a name"}: the page changed what was filled`);
+      }
+      away();
+    });
     if (missed.length) report(v.fills?.length ? "Filled, but for:" : "Not filled:", missed);
     else if (v.copied !== void 0)
       report(
@@ -957,10 +1131,10 @@
     sent(form);
     const by = senders(form)[0];
     if (by) by.click();
-    else if (form instanceof HTMLFormElement) form.requestSubmit();
+    else if (form instanceof HTMLFormElement) requestSubmit(form);
   }
   function mark(f) {
-    f.animate([{ boxShadow: "inset 0 0 0 2px #a9812f" }, { boxShadow: "inset 0 0 0 2px transparent" }], {
+    animate(f, [{ boxShadow: "inset 0 0 0 2px #a9812f" }, { boxShadow: "inset 0 0 0 2px transparent" }], {
       duration: 1600
     });
   }
@@ -968,41 +1142,59 @@
     const to = view.framed || reading.elsewhere || "";
     return agreed.has(to) ? to : "";
   };
-  async function fill(id, reading, what, submit = false) {
+  async function fill(id2, reading, what, submit = false) {
     return put(
       await tell({
         act: "fill",
-        id,
+        id: id2,
         form: reading.form,
         what,
         elsewhere: elsewhere(reading),
         submit,
+        opaque,
         snapshot: snapshot()
       }),
       reading
     );
   }
-  async function fillNew(reading, id) {
+  async function fillNew(reading, id2) {
     const user = fields().find((f) => reading.roles[String(numbers.get(f))] === "username");
     put(
       await tell({
         act: "fill-new",
         form: reading.form,
-        id,
+        id: id2,
         username: user?.value ?? "",
         elsewhere: elsewhere(reading),
+        opaque,
         snapshot: snapshot()
       }),
       reading
     );
   }
-  function typedIn(reading, form) {
+  var own = /* @__PURE__ */ new WeakMap();
+  var handled = { at: 0 };
+  var KEY = 1500;
+  function note2(f) {
+    own.set(f, f.value);
+  }
+  for (const kind of ["keydown", "beforeinput", "paste", "drop", "cut", "compositionend", "pointerup"])
+    listen(
+      document,
+      kind,
+      (e) => {
+        if (e.isTrusted) handled = { f: e.composedPath()[0], at: e.timeStamp };
+      },
+      true
+    );
+  function typedIn(reading, form, asked = false) {
     const values = {};
     let mine = false;
     for (const f of fields()) {
       const n = String(numbers.get(f));
-      if (!f.value || !reading.typed.includes(Number(n))) continue;
-      values[n] = f.value;
+      const value = asked ? f.value : own.get(f);
+      if (!value || !f.value || !reading.typed.includes(Number(n))) continue;
+      values[n] = value;
       mine ||= form === null || groupOf(f) === form;
     }
     return mine ? values : void 0;
@@ -1012,25 +1204,34 @@
       const values = typedIn(reading, form);
       if (!values) continue;
       telling = true;
-      void tell({ act: "typed", form: reading.form, values, snapshot: snapshot() });
+      void tell({ act: "typed", form: reading.form, values, opaque, snapshot: snapshot() });
       for (const ms of [400, 1200, 3e3]) setTimeout(() => void look(), ms);
     }
   }
   function pressed(b) {
-    const inForm = b.closest("form");
+    const inForm = closest(b, "form");
     if (inForm && (b instanceof HTMLButtonElement || b instanceof HTMLInputElement) && b.type === "submit") return;
-    if (b.hasAttribute("aria-pressed") || b.hasAttribute("aria-expanded") || textOf(b).length < 2) return;
+    if (has(b, "aria-pressed") || has(b, "aria-expanded") || textOf(b).length < 2) return;
     for (let el = (
       /** @type {Element | null} */
       b
-    ); el && el !== document.body; el = around(el)) {
+    ); el && el !== bodyOf(); el = around(el)) {
       const n = deep(el, "input, select, textarea").filter(isBox).length;
       if (n === 1 && deep(el, "input[type=password], input[type=text]").length === 1 && view.readings.some((r) => Object.keys(r.roles).length > 1))
         return;
       if (n > 0) return sent(inForm ?? el);
     }
   }
-  document.addEventListener(
+  var came = {
+    at: -Infinity,
+    /** @type {EventTarget | undefined} */
+    f: void 0,
+    byKey: false
+  };
+  var FOLLOWS = 400;
+  var cameTo = (f, now) => now - came.at < FOLLOWS && (came.byKey || came.f === f);
+  listen(
+    document,
     "focusin",
     (e) => {
       const f = e.composedPath()[0];
@@ -1042,47 +1243,73 @@
       if (f !== dismissed) dismissed = void 0;
       if (f instanceof Element && isBox(f)) {
         if (!placeOf(f) && unseen) later(() => void look());
-        open(f);
-        if (view.alarm && f.type === "password") {
-          alarmed = "";
-          sound(view.alarm);
-        }
+        if (e.isTrusted && cameTo(f, e.timeStamp)) open(f);
+        else away();
       } else away();
     },
     true
   );
-  document.addEventListener(
+  listen(
+    document,
     "input",
     (e) => {
-      if (!filling && e.target !== host) close(focused());
+      if (filling || e.target === host) return;
+      const f = e.composedPath()[0];
+      if (f instanceof Element && isBox(f)) {
+        const theirs = e.isTrusted && handled.f === f && e.timeStamp - handled.at < KEY;
+        if (theirs || e.isTrusted && f instanceof HTMLSelectElement) note2(f);
+      }
+      close(focused2());
     },
     true
   );
-  document.addEventListener(
+  listen(
+    document,
     "pointerdown",
     (e) => {
       const f = e.composedPath()[0];
-      if (e.target === host) return;
-      if (!(f instanceof Element && isBox(f))) close(focused());
-      else if (f === dismissed && f === focused()) {
+      if (e.target === host || !e.isTrusted) return;
+      const label = f instanceof Element ? closest(f, "label") : null;
+      const to = label instanceof HTMLLabelElement && label.control ? label.control : f;
+      came = { at: e.timeStamp, f: to, byKey: false };
+      if (!(to instanceof Element && isBox(to))) close(focused2());
+      else if (to === focused2()) {
         dismissed = void 0;
-        open(f);
+        open(to);
       }
     },
     true
   );
-  document.addEventListener(
-    "keydown",
+  listen(
+    document,
+    "pointerup",
     (e) => {
-      if (e.key === "Escape") close(focused() ?? opened.f);
-      if (e.isTrusted && (e.key === "ArrowDown" || e.key === "ArrowUp") && stepAlong(e.key === "ArrowDown" ? 1 : -1))
-        e.preventDefault();
-      const f = e.composedPath()[0];
-      if (e.key === "Enter" && f instanceof HTMLInputElement && !f.form) sent(groupOf(f));
+      if (e.isTrusted && came.f) came.at = e.timeStamp;
     },
     true
   );
-  document.addEventListener(
+  listen(
+    document,
+    "keydown",
+    (e) => {
+      if (e.isTrusted && e.key === "Tab") came = { at: e.timeStamp, f: void 0, byKey: true };
+      if (e.key === "Escape") close(focused2() ?? opened.f);
+      if (e.isTrusted && (e.key === "ArrowDown" || e.key === "ArrowUp")) {
+        const at2 = focused2();
+        if (stepAlong(e.key === "ArrowDown" ? 1 : -1)) e.preventDefault();
+        else if (at2 && e.key === "ArrowDown" && !isShown("offer") && at2.tagName !== "SELECT" && placeOf(at2)?.menu) {
+          open(at2, true);
+          stepAlong(1, true);
+          e.preventDefault();
+        }
+      }
+      const f = e.composedPath()[0];
+      if (e.isTrusted && e.key === "Enter" && f instanceof HTMLInputElement && !f.form) sent(groupOf(f));
+    },
+    true
+  );
+  listen(
+    document,
     "submit",
     (e) => {
       const f = e.composedPath()[0];
@@ -1090,28 +1317,32 @@
     },
     true
   );
-  document.addEventListener(
+  listen(
+    document,
     "click",
     (e) => {
-      const at = e.composedPath()[0];
-      if (!(at instanceof Element) || e.target === host) return;
-      if (e.isTrusted && at.closest("[data-connect-browser]")) void tell({ act: "connect" });
-      const b = at.closest(`${PRESSED}, a[href="#"], a:not([href])`);
+      const at2 = e.composedPath()[0];
+      if (!(at2 instanceof Element) || e.target === host) return;
+      if (e.isTrusted && closest(at2, "[data-connect-browser]")) void tell({ act: "connect" });
+      const b = closest(at2, `${PRESSED}, a[href="#"], a:not([href])`);
       if (b) pressed(b);
       if (unseen) setTimeout(() => void look(), 350);
     },
     true
   );
   for (const what of ["beforetoggle", "fullscreenchange"])
-    document.addEventListener(
+    listen(
+      document,
       what,
       (e) => {
-        if (e.target !== host && root.querySelector(".paper") && !root.activeElement) setTimeout(() => raise(true));
+        if (e.target !== host && (isShown("offer") || isShown("slip") || isShown("note")) && !root.activeElement)
+          setTimeout(() => raise(true));
       },
       true
     );
   for (const what of ["scroll", "resize"])
-    addEventListener(
+    listen(
+      window,
       what,
       () => later(() => {
         draw();
@@ -1119,10 +1350,20 @@
       }),
       { capture: true, passive: true }
     );
+  var LONGEST = 400;
   var waiting = 0;
+  var waitingSince = 0;
   function later(what) {
+    const now = performance.now();
+    if (!waiting) waitingSince = now;
     clearTimeout(waiting);
-    waiting = setTimeout(what, 60);
+    waiting = setTimeout(
+      () => {
+        waiting = 0;
+        what();
+      },
+      Math.max(0, Math.min(60, waitingSince + LONGEST - now))
+    );
   }
   var watched = /* @__PURE__ */ new WeakSet();
   var observer = new MutationObserver((list) => {
@@ -1137,7 +1378,7 @@
     for (const r of roots()) {
       if (watched.has(r)) continue;
       watched.add(r);
-      observer.observe(r === document ? document.documentElement : r, {
+      observer.observe(r === document ? page() : r, {
         childList: true,
         subtree: true,
         attributes: true,
@@ -1146,24 +1387,24 @@
     }
   }
   watch();
-  ext2.runtime.onMessage.addListener((m, sender, reply) => {
-    if (sender.id !== ext2.runtime.id) return void 0;
+  ext3.runtime.onMessage.addListener((m, sender, reply) => {
+    if (sender.id !== ext3.runtime.id) return void 0;
     if (m.act === "fill") {
       const reading = view.readings.find((r) => r.form === view.key?.form);
       const ids = view.key?.ids ?? [];
-      const id = m.id ?? ids[turn++ % Math.max(1, ids.length)];
-      if (!reading || !id)
+      const id2 = m.id ?? ids[turn++ % Math.max(1, ids.length)];
+      if (!reading || !id2)
         reply({
           error: view.alarm ? "This page imitates a site that you keep." : "There is no sign-in on this page that can be filled."
         });
       else {
         const to = view.framed || reading.elsewhere;
         if (to && m.id) agreed.add(to);
-        void fill(id, reading, "login").then((ok) => reply(ok ? {} : { error: "It wasn’t filled." }));
+        void fill(id2, reading, "login").then((ok) => reply(ok ? {} : { error: "It wasn’t filled." }));
       }
       return true;
     }
-    heard(m);
+    heard2(m);
     if (m.act === "agreed" && view.framed === m.to) agreed.add(m.to);
     if (m.act === "look") {
       telling = true;
@@ -1171,11 +1412,11 @@
     }
     if (m.act === "take") {
       for (const reading of view.readings) {
-        const values = typedIn(reading, null);
+        const values = typedIn(reading, null, true);
         if (!values) continue;
-        void tell({ act: "take", form: reading.form, values, snapshot: snapshot() }).then((v) => {
+        void tell({ act: "take", form: reading.form, values, opaque, snapshot: snapshot() }).then((v) => {
           if (v.slip) {
-            forgetShownSlip();
+            slipShown = "";
             showSlip(v.slip);
           }
           reply(v.error || v.trouble ? v : {});
@@ -1187,8 +1428,8 @@
     }
     return void 0;
   });
-  document.addEventListener("visibilitychange", () => {
-    if (!document.hidden) void look();
+  listen(document, "visibilitychange", () => {
+    if (!isHidden()) void look();
   });
   void look();
 })();

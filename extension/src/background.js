@@ -18,8 +18,30 @@ const FROM_PAGES = new Set([
   "never",
 ]);
 
-/** Frames in which there is a sign-in, by tab. @type {Map<number, Map<number, boolean>>} */
-const signIns = new Map();
+/**
+ * What is known of a tab, kept while the browser runs: the background of an extension ends and begins as the browser
+ * likes. signIns are the frames in which there is a sign-in, and whether they have the focus; opened says until when
+ * the tab counts as opened from the book; shown are hosts whose alarm was answered with "show it".
+ * @typedef {{signIns: Record<string, boolean>, opened?: number, shown?: string[]}} Tab
+ */
+
+/** @param {number} id @returns {Promise<Tab>} */
+async function tabNow(id) {
+  const key = `tab ${id}`;
+  return /** @type {any} */ (await api.storage.session.get(key))[key] ?? { signIns: {} };
+}
+
+/** One change at a time: two frames of a tab speak at once. */
+let changing = Promise.resolve();
+/** @param {number} id @param {(t: Tab) => void} change */
+function changeTab(id, change) {
+  changing = changing.then(async () => {
+    const t = await tabNow(id);
+    change(t);
+    await api.storage.session.set({ [`tab ${id}`]: t });
+  });
+  return changing;
+}
 
 /** @param {unknown} e */
 function trouble(e) {
@@ -47,6 +69,7 @@ async function handle(message, sender) {
       await api.tabs.create({ url: `${api.runtime.getURL("connect.html")}?app=${encodeURIComponent(app.host)}` });
     return {};
   }
+  if (sender.tab && sender.url?.startsWith(api.runtime.getURL("alarm.html"))) return fromAlarm(message, sender);
   if (message.act === "connected" && sender.url?.startsWith(api.runtime.getURL("connect.html"))) {
     forgetSession();
     return {};
@@ -65,8 +88,6 @@ async function fromPage(message, sender) {
       return openApp(`/open/${c.profile}`);
     case "details":
       return openApp(`/items/${encodeURIComponent(message.id)}`);
-    case "vouch":
-      return openApp(`/items/${encodeURIComponent(message.id)}/vouch?address=${encodeURIComponent(sender.url ?? "")}`);
     case "agreed":
       await api.tabs.sendMessage(tab.id ?? 0, { act: "agreed", to: String(message.to) });
       return {};
@@ -95,11 +116,23 @@ async function fromPage(message, sender) {
       return {};
   }
   if (!FROM_PAGES.has(message.act)) return {};
-  const request = { ...message, url: sender.url, top: tab.url, tab: String(tab.id), frame: sender.frameId !== 0 };
+  const request = {
+    ...message,
+    url: sender.url,
+    top: tab.url,
+    tab: tabName(tab),
+    frame: sender.frameId !== 0,
+    opaque: Boolean(message.opaque) || sender.origin === "null",
+    opened: Date.now() < ((await tabNow(tab.id ?? 0)).opened ?? 0),
+  };
   try {
     await flush();
     const v = await ask(request);
-    if (message.act === "look") noteFrame(tab.id ?? 0, sender.frameId ?? 0, message.focused, v);
+    if (message.act === "look") await noteFrame(tab.id ?? 0, sender.frameId ?? 0, message.focused, v);
+    if (v.alarm) {
+      await sound(tab, sender.url ?? "", v.alarm);
+      v.alarm = true; // the page's side needs to know no more
+    }
     if (v.copy) v.copied = await toClipboard(v.copy, v.clear); // a page never sees it
     delete v.copy;
     if (v.up) void toFrame(tab, 0, { act: "look" });
@@ -125,14 +158,63 @@ async function openApp(path) {
   return {};
 }
 
+/** Tabs of private windows are nobody else's: what is known of one is never another's. @param {chrome.tabs.Tab} tab */
+const tabName = (tab) => `${tab.incognito ? "private " : ""}${tab.id ?? ""}`;
+
 /** @param {number} tab @param {number} frame @param {boolean} focused @param {any} v */
-function noteFrame(tab, frame, focused, v) {
-  const has = Boolean(v.key);
-  const frames = signIns.get(tab) ?? new Map();
-  signIns.set(tab, frames);
-  if (frame === 0) frames.clear();
-  if (has) frames.set(frame, focused);
-  else frames.delete(frame);
+const noteFrame = (tab, frame, focused, v) =>
+  changeTab(tab, (t) => {
+    if (frame === 0) t.signIns = {};
+    if (v.key) t.signIns[frame] = focused;
+    else delete t.signIns[frame];
+  });
+
+// The alarm stands in a page of the extension, in place of the page that imitates a kept site: no page can touch it.
+
+/** Marks the toolbar's button; the mark goes with the page. @param {number} tabId @param {any} alarm */
+async function mark(tabId, alarm) {
+  await api.action.setBadgeBackgroundColor({ tabId, color: "#b5731b" });
+  await api.action.setBadgeText({ tabId, text: "!" });
+  await api.action.setTitle({ tabId, title: `Red Locket: this is not the ${alarm.title} you know` });
+}
+
+/** @param {chrome.tabs.Tab} tab @param {string} url @param {any} alarm */
+async function sound(tab, url, alarm) {
+  const id = tab.id ?? 0;
+  await mark(id, alarm);
+  const host = new URL(url).host;
+  if ((await tabNow(id)).shown?.includes(host)) return;
+  const name = `alarm ${crypto.randomUUID()}`;
+  await api.storage.session.set({ [name]: { alarm, url, tab: id } });
+  await api.tabs.update(id, { url: `${api.runtime.getURL("alarm.html")}#${encodeURIComponent(name)}` });
+}
+
+/**
+ * What the alarm's page asks.
+ * @param {any} message @param {chrome.runtime.MessageSender} sender @returns {Promise<any>}
+ */
+async function fromAlarm(message, sender) {
+  const name = decodeURIComponent(String(message.alarm));
+  const all = /** @type {any} */ (name.startsWith("alarm ") ? await api.storage.session.get(name) : {});
+  const held = all[name];
+  if (!held || held.tab !== sender.tab?.id) return {};
+  const { alarm, url, tab } = held;
+  switch (message.act) {
+    case "alarm":
+      await mark(tab, alarm);
+      break;
+    case "alarm-leave":
+      await api.tabs.update(tab, { url: alarm.url });
+      break;
+    case "alarm-vouch":
+      await openApp(`/items/${encodeURIComponent(alarm.id)}/vouch?address=${encodeURIComponent(url)}`);
+      break;
+    case "alarm-show":
+      await changeTab(tab, (t) => (t.shown = [...(t.shown ?? []), new URL(url).host]));
+      await api.tabs.update(tab, { url });
+      break;
+  }
+  return { alarm };
 }
 
 // What was typed while the vault was locked waits in memory until it is opened.
@@ -164,7 +246,7 @@ async function fromWindow(message) {
       .catch(() => ({ error: "This page can’t be read." }));
   if (message.act === "clear") return clearAfter(message.seconds);
   if (message.act === "open-app") return openApp(message.path);
-  return ask({ ...message, url: tab?.url ?? "", top: tab?.url ?? "", tab: String(tab?.id ?? "") });
+  return ask({ ...message, url: tab?.url ?? "", top: tab?.url ?? "", tab: tab ? tabName(tab) : "" });
 }
 
 /**
@@ -173,8 +255,8 @@ async function fromWindow(message) {
  * @param {string} [id]
  */
 async function fillTab(tab, id) {
-  const frames = [...(signIns.get(tab) ?? new Map([[0, true]]))];
-  const [frame] = frames.find(([, focused]) => focused) ?? frames.sort((a, b) => a[0] - b[0])[0] ?? [0];
+  const frames = Object.entries((await tabNow(tab)).signIns).map(([n, focused]) => ({ n: Number(n), focused }));
+  const frame = (frames.find((f) => f.focused) ?? frames.sort((a, b) => a.n - b.n)[0] ?? { n: 0 }).n;
   return api.tabs
     .sendMessage(tab, { act: "fill", id }, { frameId: frame })
     .catch(() => ({ error: "This page can’t be filled." }));
@@ -236,7 +318,9 @@ async function visited(id, url) {
   const c = await loadConnection();
   if (!c || new URL(url).host === c.app) return;
   await flush();
-  const v = await ask({ act: "visit", url, top: url, tab: String(id) });
+  const tab = await api.tabs.get(id);
+  const v = await ask({ act: "visit", url, top: url, tab: tabName(tab) });
+  if (v.alarm) return sound(tab, url, v.alarm);
   if (v.look) await api.tabs.sendMessage(id, { act: "look" }, { frameId: 0 });
 }
 
@@ -244,7 +328,20 @@ async function visited(id, url) {
 api.runtime.onInstalled.addListener((d) => {
   if (d.reason === "install") void api.tabs.create({ url: api.runtime.getURL("connect.html") });
 });
-api.tabs.onRemoved.addListener((id) => signIns.delete(id));
+api.tabs.onRemoved.addListener((id) => void api.storage.session.remove(`tab ${id}`));
+
+/** How long a tab that was opened from the book counts as that, in milliseconds. */
+const OPENED = 2 * 60 * 1000;
+api.tabs.onCreated.addListener((tab) => void opened(tab).catch(() => {}));
+
+/** Notes a tab that was opened from the device app's own pages. @param {chrome.tabs.Tab} tab */
+async function opened(tab) {
+  const c = await loadConnection();
+  if (!c || !tab.id || !tab.openerTabId) return;
+  const opener = await api.tabs.get(tab.openerTabId);
+  if (new URL(opener.url ?? "about:blank").host === c.app)
+    await changeTab(tab.id, (t) => (t.opened = Date.now() + OPENED));
+}
 
 api.commands.onCommand.addListener(async (command) => {
   const [tab] = await api.tabs.query({ active: true, currentWindow: true });

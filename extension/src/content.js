@@ -1,9 +1,9 @@
 // Watches a frame, shows what the device app says is offered at its fields, and hands over what was
 // pressed. What is offered, and what pressing it does, is the app's to say.
-import { alarm, clasp, follow, raise, remove } from "./draw.js";
+import * as dom from "./dom.js";
+import { clasp, follow, isShown, prepare, raise, showPaperSlip, unclasp } from "./draw.js";
 import { host, root } from "./host.js";
-import { away, heard, lifted, present, report, stay, stepAlong } from "./lift.js";
-import { forgetShownSlip, showSlip } from "./slip.js";
+import { away, heard, lifted, onPutAway, present, report, stay, stepAlong } from "./lift.js";
 import {
   PRESSED,
   around,
@@ -16,6 +16,7 @@ import {
   meet,
   numberOf,
   numbers,
+  reachable,
   roots,
   seen,
   senders,
@@ -23,7 +24,8 @@ import {
   textOf,
   type,
 } from "./snapshot.js";
-import { tell, words } from "./tell.js";
+import { tell } from "./tell.js";
+import { words } from "./words.js";
 /** @import { Box } from "./snapshot.js" */
 
 const ext = globalThis.browser ?? chrome;
@@ -31,7 +33,7 @@ const ext = globalThis.browser ?? chrome;
 /**
  * @typedef {{form: number, kind: string, roles: Record<string, string>, elsewhere?: string, typed: number[]}} Reading
  */
-/** @typedef {{text: string, note?: string, do: string, id?: string, part?: string}} Line */
+/** @typedef {{text: string, note?: string, fills?: string, do: string, id?: string, part?: string}} Line */
 /**
  * What the device app offers at a field.
  * @typedef {{group?: string, noClasp?: boolean, elsewhere?: string, framed?: boolean, say?: string, lines: Line[],
@@ -41,13 +43,12 @@ const ext = globalThis.browser ?? chrome;
 
 /**
  * @type {{readings: Reading[], menus: Record<string, Menu>, key?: {form: number, ids: string[]}, why?: string,
- * framed?: string, alarm?: any, trouble?: string}}
+ * framed?: string, alarm?: boolean, trouble?: string}}
  */
 let view = { readings: [], menus: {} };
 /** Whether the frame has fields that couldn't be seen when it was last looked at. */
 let unseen = false;
 let filling = false,
-  alarmed = "",
   turn = 0,
   gone = false;
 
@@ -80,26 +81,32 @@ async function look() {
     return;
   }
   looking = true;
+  try {
+    await lookNow();
+  } finally {
+    looking = false; // what went wrong in one look stops none of the next
+  }
+  if (again) {
+    again = false;
+    void look();
+  }
+}
+
+async function lookNow() {
   const s = snapshot();
   unseen = s.fields.some((f) => !f.visible);
   if (s.fields.length || telling) {
-    const v = await tell({ act: "look", snapshot: s, focused: document.hasFocus() });
+    const v = await tell({ act: "look", snapshot: s, opaque, focused: dom.focused() });
     view = { ...v, readings: v.readings ?? [], menus: v.menus ?? {} };
     view.trouble = v.trouble ?? (v.error ? "away" : undefined);
     if (view.trouble === "locked") lockedMenus();
     draw();
     if (v.slip) showSlip(v.slip);
-    if (v.alarm) sound(v.alarm);
     if (v.go && !gone) {
       const reading = view.readings.find((r) => r.form === v.go.form);
       gone = reading?.kind !== "first-step";
       if (reading) void fill(v.go.id, reading, "login", Boolean(v.go.submit));
     }
-  }
-  looking = false;
-  if (again) {
-    again = false;
-    void look();
   }
 }
 
@@ -113,20 +120,25 @@ function lockedMenus() {
   }
 }
 
-/** Shows the alarm, once for a page. @param {any} a */
-function sound(a) {
-  if (alarmed === a.kept) return;
-  alarmed = a.kept;
-  alarm(
-    a,
-    () => location.replace(a.url),
-    () => void tell({ act: "vouch", id: a.id }),
-  );
+/** A sandboxed frame has an address and not its rights. */
+const opaque = self.origin === "null";
+
+let slipShown = "";
+/** What a slip may ask for. */
+const FROM_SLIPS = new Set(["slip-password", "keep", "not-now", "step-back", "took", "put-away", "never"]);
+
+/** @param {any} s */
+function showSlip(s) {
+  const mark = `${s.id} ${s.kind}`;
+  if (slipShown === mark) return;
+  slipShown = mark;
+  const ask = async (/** @type {any} */ m) => (FROM_SLIPS.has(m?.act) ? tell(m) : {});
+  showPaperSlip(s, ask, s.kind === "confirmed" ? 15000 : undefined);
 }
 
 /** Sets a clasp at every field that has a menu; of a group, at the first one and where the keyboard is. */
 function draw() {
-  remove("clasp");
+  unclasp();
   const marked = new Set();
   const now = focused();
   if (view.readings.length)
@@ -135,12 +147,13 @@ function draw() {
       if (!menu || menu.noClasp || (menu.group && marked.has(menu.group) && f !== now)) continue;
       if (menu.group) marked.add(menu.group);
       clasp(f, () => open(f, true));
+      prepare();
     }
   if (now && !filling) reopen(now);
 }
 
-/** The field at which the offer stands, and what it was made of. @type {{f?: Box, key: string}} */
-let opened = { key: "" };
+/** The field at which the offer stands, and what it was made of. @type {{f?: Box, key: string, asked: boolean}} */
+let opened = { key: "", asked: false };
 /** The field at which the user put the offer away. @type {Box | undefined} */
 let dismissed;
 
@@ -152,22 +165,23 @@ const keyOf = (f) => JSON.stringify([placeOf(f), [...agreed]]);
  * @param {Box} f
  */
 function reopen(f) {
-  const p = root.querySelector(".offer");
-  const same = opened.f === f && opened.key === keyOf(f);
-  if (same && p instanceof HTMLElement) follow(p, f.getBoundingClientRect());
-  else if (!same || !lifted) open(f);
+  if (opened.f !== f) return;
+  const same = opened.key === keyOf(f);
+  if (same && isShown("offer")) follow();
+  else if (!same || !lifted) open(f, opened.asked);
 }
 
 /** Puts the offer away. @param {Box} [at] the field whose user did so */
 function close(at) {
   away();
+  opened = { key: "", asked: false };
   dismissed = at;
 }
+onPutAway(() => close(opened.f));
 
 /** The field that has the focus, in shadow roots too. @returns {Box | undefined} */
 function focused() {
-  let el = document.activeElement;
-  while (el?.shadowRoot?.activeElement) el = el.shadowRoot.activeElement;
+  const el = dom.activeElement();
   return el && isBox(el) ? el : undefined;
 }
 
@@ -185,7 +199,7 @@ function open(f, asked = false) {
     away();
     return;
   }
-  opened = { f, key: keyOf(f) };
+  opened = { f, key: keyOf(f), asked };
   const to = menu.elsewhere;
   if (to && !agreed.has(to)) {
     const agree = () => {
@@ -194,14 +208,11 @@ function open(f, asked = false) {
       open(f, asked);
     };
     const say = menu.framed ? `This part of the page belongs to ${to}.` : `This form sends what is typed to ${to}.`;
-    present(f, { say, accounts: [], acts: [{ text: "Fill here all the same", act: agree }] });
+    present(f, { say, lines: [], acts: [{ text: "Fill here all the same", press: agree }] });
     return;
   }
-  present(f, {
-    say: menu.say,
-    accounts: menu.lines.map((l) => ({ name: l.text, folder: l.note ?? "", choose: () => press(f, at.reading, l) })),
-    acts: menu.acts.map((l) => ({ text: l.text, act: () => press(f, at.reading, l) })),
-  });
+  const choice = (/** @type {Line} */ l) => ({ ...l, press: () => press(f, at.reading, l) });
+  present(f, { say: menu.say, lines: menu.lines.map(choice), acts: menu.acts.map(choice) });
 }
 
 /** Does what a line of a menu says. @param {Box} f @param {Reading} reading @param {Line} l */
@@ -212,14 +223,26 @@ function press(f, reading, l) {
     case "fill-new":
       return void fillNew(reading, l.id ?? "");
     case "type":
-      filling = true;
-      type(f, l.text);
-      mark(f);
-      away();
-      filling = false;
+      fillIn(() => {
+        if (type(f, l.text)) {
+          mark(f);
+          note(f);
+        }
+        away();
+      });
       return undefined;
     default:
       return void tell({ act: l.do, id: l.id });
+  }
+}
+
+/** Changes fields; what a page does meanwhile is no typing of its user. @param {() => void} change */
+function fillIn(change) {
+  filling = true;
+  try {
+    change();
+  } finally {
+    filling = false;
   }
 }
 
@@ -227,20 +250,22 @@ function press(f, reading, l) {
 function put(v, reading) {
   if (v.error || v.trouble) {
     const at = focused();
-    if (at) present(at, { say: v.error ?? words(v.trouble), accounts: [], acts: [] });
+    if (at) present(at, { say: v.error ?? words(v.trouble), lines: [], acts: [] });
     else report(v.error ?? words(v.trouble));
     return false;
   }
-  filling = true;
   const missed = (v.missed ?? []).map((/** @type {any} */ m) => `${m.label || "A field without a name"}: ${m.why}`);
-  for (const one of v.fills ?? []) {
-    const f = fieldByNumber(one.field);
-    if (!f || !seen(f)) missed.push("A field that is no longer there, or can’t be seen");
-    else if (type(f, one.value)) mark(f);
-    else missed.push(`${labelOf(f) || "A field without a name"}: the page changed what was filled`);
-  }
-  away();
-  filling = false;
+  fillIn(() => {
+    for (const one of v.fills ?? []) {
+      const f = fieldByNumber(one.field);
+      if (!f || !reachable(f, one.role)) missed.push("A field that is no longer there, or can’t be seen");
+      else if (type(f, one.value)) {
+        mark(f);
+        note(f);
+      } else missed.push(`${labelOf(f) || "A field without a name"}: the page changed what was filled`);
+    }
+    away();
+  });
   if (missed.length) report(v.fills?.length ? "Filled, but for:" : "Not filled:", missed);
   else if (v.copied !== undefined)
     report(
@@ -260,12 +285,12 @@ function send(reading) {
   sent(form);
   const by = senders(form)[0];
   if (by) by.click();
-  else if (form instanceof HTMLFormElement) form.requestSubmit();
+  else if (form instanceof HTMLFormElement) dom.requestSubmit(form);
 }
 
 /** Shows for a moment that a field was filled. @param {Element} f */
 function mark(f) {
-  f.animate([{ boxShadow: "inset 0 0 0 2px #a9812f" }, { boxShadow: "inset 0 0 0 2px transparent" }], {
+  dom.animate(f, [{ boxShadow: "inset 0 0 0 2px #a9812f" }, { boxShadow: "inset 0 0 0 2px transparent" }], {
     duration: 1600,
   });
 }
@@ -286,6 +311,7 @@ async function fill(id, reading, what, submit = false) {
       what,
       elsewhere: elsewhere(reading),
       submit,
+      opaque,
       snapshot: snapshot(),
     }),
     reading,
@@ -302,21 +328,51 @@ async function fillNew(reading, id) {
       id,
       username: user?.value ?? "",
       elsewhere: elsewhere(reading),
+      opaque,
       snapshot: snapshot(),
     }),
     reading,
   );
 }
 
-/** The values that stand in a form's fields for logins. @param {Reading} reading @param {Element | null} form */
-function typedIn(reading, form) {
+/**
+ * What a person typed, or was filled, by field: what a page puts there by itself is none of it.
+ * @type {WeakMap<Box, string>}
+ */
+const own = new WeakMap();
+/** The field that a person's key, paste or drop went to last, and when. @type {{f?: EventTarget, at: number}} */
+let handled = { at: 0 };
+/** How long after a key its letters arrive, in milliseconds. */
+const KEY = 1500;
+
+/** Takes down what stands in a field as a person's. @param {Box} f */
+function note(f) {
+  own.set(f, f.value);
+}
+
+for (const kind of ["keydown", "beforeinput", "paste", "drop", "cut", "compositionend", "pointerup"])
+  dom.listen(
+    document,
+    kind,
+    (e) => {
+      if (e.isTrusted) handled = { f: e.composedPath()[0], at: e.timeStamp };
+    },
+    true,
+  );
+
+/**
+ * The values that a person gave to a form's fields for logins.
+ * @param {Reading} reading @param {Element | null} form @param {boolean} [asked] what stands there is asked for
+ */
+function typedIn(reading, form, asked = false) {
   /** @type {Record<string, string>} */
   const values = {};
   let mine = false;
   for (const f of fields()) {
     const n = String(numbers.get(f));
-    if (!f.value || !reading.typed.includes(Number(n))) continue;
-    values[n] = f.value;
+    const value = asked ? f.value : own.get(f);
+    if (!value || !f.value || !reading.typed.includes(Number(n))) continue;
+    values[n] = value;
     mine ||= form === null || groupOf(f) === form;
   }
   return mine ? values : undefined;
@@ -328,19 +384,19 @@ function sent(form) {
     const values = typedIn(reading, form);
     if (!values) continue;
     telling = true;
-    void tell({ act: "typed", form: reading.form, values, snapshot: snapshot() });
+    void tell({ act: "typed", form: reading.form, values, opaque, snapshot: snapshot() });
     for (const ms of [400, 1200, 3000]) setTimeout(() => void look(), ms); // pages that never reload
   }
 }
 
 /** A press that may send what was typed, where no form will say so itself. @param {Element} b */
 function pressed(b) {
-  const inForm = b.closest("form");
+  const inForm = dom.closest(b, "form");
   // the form's own event comes
   if (inForm && (b instanceof HTMLButtonElement || b instanceof HTMLInputElement) && b.type === "submit") return;
   // shows or hides something
-  if (b.hasAttribute("aria-pressed") || b.hasAttribute("aria-expanded") || textOf(b).length < 2) return;
-  for (let el = /** @type {Element | null} */ (b); el && el !== document.body; el = around(el)) {
+  if (dom.has(b, "aria-pressed") || dom.has(b, "aria-expanded") || textOf(b).length < 2) return;
+  for (let el = /** @type {Element | null} */ (b); el && el !== dom.bodyOf(); el = around(el)) {
     const n = deep(el, "input, select, textarea").filter(isBox).length;
     if (
       n === 1 &&
@@ -352,7 +408,19 @@ function pressed(b) {
   }
 }
 
-document.addEventListener(
+/**
+ * When and where a person came to a field: by a press at it or at its label, or by the Tab key. A focus that the page
+ * sets shows nothing but the clasp.
+ */
+let came = { at: -Infinity, /** @type {EventTarget | undefined} */ f: undefined, byKey: false };
+/** How long after a person's act the focus that follows from it comes, in milliseconds. */
+const FOLLOWS = 400;
+
+/** @param {Box} f @param {number} now */
+const cameTo = (f, now) => now - came.at < FOLLOWS && (came.byKey || came.f === f);
+
+dom.listen(
+  document,
   "focusin",
   (e) => {
     const f = e.composedPath()[0];
@@ -364,48 +432,74 @@ document.addEventListener(
     if (f !== dismissed) dismissed = undefined;
     if (f instanceof Element && isBox(f)) {
       if (!placeOf(f) && unseen) later(() => void look()); // it may not have been there to see before
-      open(f);
-      if (view.alarm && f.type === "password") {
-        alarmed = "";
-        sound(view.alarm);
-      }
+      if (e.isTrusted && cameTo(f, e.timeStamp)) open(f);
+      else away();
     } else away();
   },
   true,
 );
-document.addEventListener(
+dom.listen(
+  document,
   "input",
   (e) => {
-    if (!filling && e.target !== host) close(focused()); // somebody types it themselves
+    if (filling || e.target === host) return;
+    const f = e.composedPath()[0];
+    if (f instanceof Element && isBox(f)) {
+      const theirs = e.isTrusted && handled.f === f && e.timeStamp - handled.at < KEY;
+      if (theirs || (e.isTrusted && f instanceof HTMLSelectElement)) note(f);
+    }
+    close(focused()); // somebody types it themselves
   },
   true,
 );
-document.addEventListener(
+dom.listen(
+  document,
   "pointerdown",
   (e) => {
     const f = e.composedPath()[0];
-    if (e.target === host) return;
-    if (!(f instanceof Element && isBox(f))) close(focused());
-    else if (f === dismissed && f === focused()) {
-      // pressed again
+    if (e.target === host || !e.isTrusted) return;
+    const label = f instanceof Element ? dom.closest(f, "label") : null;
+    const to = label instanceof HTMLLabelElement && label.control ? label.control : f;
+    came = { at: e.timeStamp, f: to, byKey: false };
+    if (!(to instanceof Element && isBox(to))) close(focused());
+    else if (to === focused()) {
+      // pressed again, or the page had put the focus there
       dismissed = undefined;
-      open(f);
+      open(to);
     }
   },
   true,
 );
-document.addEventListener(
-  "keydown",
+dom.listen(
+  document,
+  "pointerup",
   (e) => {
-    if (e.key === "Escape") close(focused() ?? opened.f);
-    if (e.isTrusted && (e.key === "ArrowDown" || e.key === "ArrowUp") && stepAlong(e.key === "ArrowDown" ? 1 : -1))
-      e.preventDefault();
-    const f = e.composedPath()[0];
-    if (e.key === "Enter" && f instanceof HTMLInputElement && !f.form) sent(groupOf(f));
+    if (e.isTrusted && came.f) came.at = e.timeStamp; // a label's press gives the focus when it is let go
   },
   true,
 );
-document.addEventListener(
+dom.listen(
+  document,
+  "keydown",
+  (e) => {
+    if (e.isTrusted && e.key === "Tab") came = { at: e.timeStamp, f: undefined, byKey: true };
+    if (e.key === "Escape") close(focused() ?? opened.f);
+    if (e.isTrusted && (e.key === "ArrowDown" || e.key === "ArrowUp")) {
+      const at = focused();
+      if (stepAlong(e.key === "ArrowDown" ? 1 : -1)) e.preventDefault();
+      else if (at && e.key === "ArrowDown" && !isShown("offer") && at.tagName !== "SELECT" && placeOf(at)?.menu) {
+        open(at, true);
+        stepAlong(1, true);
+        e.preventDefault();
+      }
+    }
+    const f = e.composedPath()[0];
+    if (e.isTrusted && e.key === "Enter" && f instanceof HTMLInputElement && !f.form) sent(groupOf(f));
+  },
+  true,
+);
+dom.listen(
+  document,
   "submit",
   (e) => {
     const f = e.composedPath()[0];
@@ -413,29 +507,33 @@ document.addEventListener(
   },
   true,
 );
-document.addEventListener(
+dom.listen(
+  document,
   "click",
   (e) => {
     const at = e.composedPath()[0];
     if (!(at instanceof Element) || e.target === host) return;
-    if (e.isTrusted && at.closest("[data-connect-browser]")) void tell({ act: "connect" });
-    const b = at.closest(`${PRESSED}, a[href="#"], a:not([href])`);
+    if (e.isTrusted && dom.closest(at, "[data-connect-browser]")) void tell({ act: "connect" });
+    const b = dom.closest(at, `${PRESSED}, a[href="#"], a:not([href])`);
     if (b) pressed(b);
     if (unseen) setTimeout(() => void look(), 350); // a press may bring fields to light
   },
   true,
 );
 for (const what of ["beforetoggle", "fullscreenchange"])
-  document.addEventListener(
+  dom.listen(
+    document,
     what,
     (e) => {
       // nothing of the page's stands above
-      if (e.target !== host && root.querySelector(".paper") && !root.activeElement) setTimeout(() => raise(true));
+      if (e.target !== host && (isShown("offer") || isShown("slip") || isShown("note")) && !root.activeElement)
+        setTimeout(() => raise(true));
     },
     true,
   );
 for (const what of ["scroll", "resize"])
-  addEventListener(
+  dom.listen(
+    window,
     what,
     () =>
       later(() => {
@@ -445,11 +543,22 @@ for (const what of ["scroll", "resize"])
     { capture: true, passive: true },
   );
 
-let waiting = 0;
+/** A page is looked at once it rests, and one that never rests after this long, in milliseconds. */
+const LONGEST = 400;
+let waiting = 0,
+  waitingSince = 0;
 /** @param {() => void} what */
 function later(what) {
+  const now = performance.now();
+  if (!waiting) waitingSince = now;
   clearTimeout(waiting);
-  waiting = setTimeout(what, 60);
+  waiting = setTimeout(
+    () => {
+      waiting = 0;
+      what();
+    },
+    Math.max(0, Math.min(60, waitingSince + LONGEST - now)),
+  );
 }
 
 const watched = new WeakSet();
@@ -471,7 +580,7 @@ function watch() {
   for (const r of roots()) {
     if (watched.has(r)) continue;
     watched.add(r);
-    observer.observe(r === document ? document.documentElement : r, {
+    observer.observe(r === document ? dom.page() : r, {
       childList: true,
       subtree: true,
       attributes: true,
@@ -508,11 +617,11 @@ ext.runtime.onMessage.addListener((m, sender, reply) => {
   }
   if (m.act === "take") {
     for (const reading of view.readings) {
-      const values = typedIn(reading, null);
+      const values = typedIn(reading, null, true);
       if (!values) continue;
-      void tell({ act: "take", form: reading.form, values, snapshot: snapshot() }).then((v) => {
+      void tell({ act: "take", form: reading.form, values, opaque, snapshot: snapshot() }).then((v) => {
         if (v.slip) {
-          forgetShownSlip();
+          slipShown = "";
           showSlip(v.slip);
         }
         reply(v.error || v.trouble ? v : {});
@@ -525,7 +634,7 @@ ext.runtime.onMessage.addListener((m, sender, reply) => {
   return undefined;
 });
 
-document.addEventListener("visibilitychange", () => {
-  if (!document.hidden) void look(); // the vault may have been opened meanwhile
+dom.listen(document, "visibilitychange", () => {
+  if (!dom.isHidden()) void look(); // the vault may have been opened meanwhile
 });
 void look();

@@ -1,32 +1,29 @@
-// Draws in the page: the clasp, the offer, the prompt and the alarm, in a closed shadow
-// root in the top layer. A page can neither read nor press what stands there.
+// Draws in the page: the clasps, and the frames of the extension's origin in which everything that
+// says something of a person stands, in a closed shadow root in the top layer. A page can neither
+// read nor press what stands there.
+import * as dom from "./dom.js";
 import { host, root } from "./host.js";
-import STYLE from "./paper.css";
-/** @import { Offering } from "./lift.js" */
+import STYLE from "./host.css";
+
+const ext = globalThis.browser ?? chrome;
+/** The extension's own origin: nobody else hears what is said to a frame. */
+const ORIGIN = new URL(ext.runtime.getURL("")).origin;
 
 let dressed = false;
-let drawnAt = 0;
+let claspsAt = 0;
+/** Where the pointer was last, on the screen. @type {{x: number, y: number} | undefined} */
+let pointer;
+dom.listen(window, "pointermove", (/** @type {any} */ e) => {
+  if (e.isTrusted) pointer = { x: e.screenX, y: e.screenY };
+});
 
-/** Before a press counts, what was drawn must have been there long enough to be read. */
+/** Before a press counts, what was drawn must have been there long enough to be seen. */
 const READING = 250;
-
-/**
- * Makes an element; texts are set as text, never as markup.
- * @param {string} tag
- * @param {string} [cls]
- * @param {string} [text]
- */
-export function make(tag, cls, text) {
-  const el = document.createElement(tag);
-  if (cls) el.className = cls;
-  if (text !== undefined) el.textContent = text;
-  return el;
-}
 
 /** Where the host has to stand: a dialog that shuts out the rest of the page shuts out what stands outside of it. */
 function ground() {
-  const open = document.querySelectorAll("dialog:modal");
-  return open.length ? open[open.length - 1] : document.documentElement;
+  const open = dom.all(document, "dialog:modal");
+  return open.length ? open[open.length - 1] : dom.page();
 }
 
 /** Puts the host above everything the page has. @param {boolean} [anew] */
@@ -38,31 +35,12 @@ export function raise(anew = false) {
     sheet.replaceSync(STYLE);
     root.adoptedStyleSheets = [sheet];
   }
-  if (!host.isConnected || host.parentElement !== ground()) ground().append(host);
+  if (!host.isConnected || host.parentElement !== ground()) dom.append(ground(), host);
   if (typeof host.showPopover === "function") {
     host.popover = "manual";
     if (anew && host.matches(":popover-open")) host.hidePopover();
     if (!host.matches(":popover-open")) host.showPopover();
   }
-}
-
-// Whether the browser says that a paper is seen, uncovered and unaltered (Intersection Observer v2; where there is
-// none, it has no say).
-/** @type {WeakMap<Element, boolean>} */
-const uncovered = new WeakMap();
-const watcher = new IntersectionObserver(
-  (list) => {
-    for (const e of list) if ("isVisible" in e) uncovered.set(e.target, Boolean(e.isVisible));
-  },
-  /** @type {IntersectionObserverInit} */ ({ threshold: [0.99], trackVisibility: true, delay: 100 }),
-);
-
-/** Shows a paper. @param {HTMLElement} p */
-export function show(p) {
-  root.append(p);
-  drawnAt = performance.now();
-  raise();
-  watcher.observe(p);
 }
 
 const PLAIN = {
@@ -77,173 +55,246 @@ const PLAIN = {
   zoom: "1",
 };
 
-/** Whether a press is a person's, on something they could see. @param {Event} e */
-function meant(e) {
-  if (!e.isTrusted || performance.now() - drawnAt < READING) return false;
-  for (let el = /** @type {Element | null} */ (host); el; el = el.parentElement) {
+/** Whether what the host shows can be seen where it belongs, as far as the page's own side can tell. */
+function plainly() {
+  if (!host.isConnected || host.getAnimations().length) return false;
+  for (let el = /** @type {Element | null} */ (host); el; el = dom.parent(el)) {
     const s = /** @type {Record<string, string>} */ (/** @type {unknown} */ (getComputedStyle(el)));
     if (Number(s.opacity) < 0.99 || (el !== host && s.transform !== "none")) return false;
     for (const [k, v] of Object.entries(PLAIN)) if (s[k] !== undefined && s[k] !== "" && s[k] !== v) return false;
   }
-  const paper = e.currentTarget instanceof Element ? e.currentTarget.closest(".paper") : null;
-  if (paper && uncovered.get(paper) === false) return false;
-  if (e instanceof MouseEvent && (e.clientX || e.clientY))
-    return document.elementFromPoint(e.clientX, e.clientY) === host;
-  return true;
+  const r = host.getBoundingClientRect();
+  return Math.abs(r.left) < 1 && Math.abs(r.top) < 1;
 }
 
-/**
- * A button whose press counts only if a person meant it.
- * @param {string} text
- * @param {string} cls
- * @param {() => void} act
- */
-export function button(text, cls, act) {
-  const b = make("button", cls, text);
-  b.setAttribute("type", "button");
-  b.addEventListener("click", (e) => {
-    e.stopPropagation();
-    if (meant(e)) act();
-  });
-  b.addEventListener("mousedown", (e) => e.preventDefault()); // the field keeps the focus
-  return b;
-}
-
-/** @param {HTMLElement} el @param {DOMRect} r @param {number} width */
-function below(el, r, width) {
+/** @param {HTMLElement} el @param {DOMRect} r @param {number} width @param {number} height */
+function below(el, r, width, height) {
   el.style.left = `${Math.max(4, Math.min(r.left, innerWidth - width - 4))}px`;
-  if (r.bottom + 120 < innerHeight || r.top < 140) el.style.top = `${r.bottom + 3}px`;
-  else el.style.bottom = `${innerHeight - r.top + 3}px`;
+  const down = r.bottom + height + 8 < innerHeight || r.top < height + 8;
+  el.style.top = `${down ? r.bottom + 3 : r.top - 3 - height}px`;
   el.style.width = `${Math.min(width, innerWidth - 8)}px`;
-}
-
-/** @param {string} cls */
-export function remove(cls) {
-  for (const el of root.querySelectorAll(`.${cls}`)) el.remove();
 }
 
 const SVG = "http://www.w3.org/2000/svg";
 
-/** The clasp at a field's end: two half circles. @param {Element} field @param {() => void} press */
+/** Takes every clasp away. */
+export function unclasp() {
+  for (const el of root.querySelectorAll(".clasp")) el.remove();
+}
+
+/**
+ * The clasp at a field's end: two half circles. It says nothing of anybody.
+ * @param {Element} field @param {() => void} press
+ */
 export function clasp(field, press) {
-  const b = button("", "clasp", press);
+  const b = dom.make("button");
+  b.className = "clasp";
+  b.setAttribute("type", "button");
   b.setAttribute("aria-label", "Red Locket: fill in");
   b.tabIndex = -1;
-  const svg = document.createElementNS(SVG, "svg");
+  b.addEventListener("click", (e) => {
+    e.stopPropagation();
+    if (!e.isTrusted || e.timeStamp - claspsAt < READING || !plainly()) return;
+    if ((e.clientX || e.clientY) && dom.at(e.clientX, e.clientY) !== host) return;
+    press();
+  });
+  b.addEventListener("mousedown", (e) => e.preventDefault()); // the field keeps the focus
+  const svg = dom.makeNS(SVG, "svg");
   svg.setAttribute("viewBox", "0 0 24 24");
   for (const d of ["M10.5 6A6 6 0 0 0 10.5 18", "M13.5 6A6 6 0 0 1 13.5 18"]) {
-    const p = document.createElementNS(SVG, "path");
+    const p = dom.makeNS(SVG, "path");
     p.setAttribute("d", d);
     svg.append(p);
   }
   b.append(svg);
-  const r = field.getBoundingClientRect();
+  const r = dom.rect(field);
   // a list has its own sign at its end
   b.style.left = `${field instanceof HTMLSelectElement && r.right + 34 < innerWidth ? r.right + 5 : r.right - 31}px`;
   b.style.top = `${r.top + Math.min(r.height, 60) / 2 - 13}px`;
+  if (!root.querySelector(".clasp")) claspsAt = performance.now();
   root.append(b);
   raise();
 }
 
 /**
- * The offer below a field.
- * @param {{getBoundingClientRect: () => DOMRect}} field
- * @param {Offering} what
+ * A frame of the extension's origin, and the port to it.
+ * @typedef {{frame: HTMLIFrameElement, port?: MessagePort, what?: any, height: number, place: () => void, press: (p:
+ * {list: "lines" | "acts", index: number}) => void, ask: (m: any) => Promise<any>, closed: () => void, ready: boolean,
+ * still: number, where: string, watched: boolean}} Paper
  */
-export function offer(field, what) {
-  remove("offer");
-  const p = make("div", "paper offer");
-  p.setAttribute("role", "dialog");
-  p.setAttribute("aria-label", "Red Locket");
-  if (what.say) p.append(make("p", "say", what.say));
-  for (const a of what.accounts) {
-    const b = button("", "account", a.choose);
-    b.append(make("span", "name", a.name || "no user name"), make("span", "folder", a.folder));
-    p.append(b);
+
+/** @type {Map<string, Paper>} */
+const papers = new Map();
+
+/** @param {string} kind @returns {Paper} */
+function paper(kind) {
+  const had = papers.get(kind);
+  if (had) {
+    if (!had.frame.isConnected) root.append(had.frame);
+    return had;
   }
-  if (what.acts.length) {
-    const foot = make("div", "foot");
-    for (const a of what.acts) foot.append(button(a.text, "act", a.act));
-    p.append(foot);
-  }
-  const r = field.getBoundingClientRect();
-  below(p, r, Math.max(330, Math.min(r.width, 440)));
-  place = r;
-  show(p);
+  const frame = /** @type {HTMLIFrameElement} */ (dom.make("iframe"));
+  frame.className = `away ${kind}`;
+  frame.setAttribute("title", "Red Locket");
+  /** @type {Paper} */
+  const p = {
+    frame,
+    height: 0,
+    ready: false,
+    still: 0,
+    where: "",
+    watched: false,
+    place: () => {},
+    press: () => {},
+    ask: async () => ({}),
+    closed: () => {},
+  };
+  papers.set(kind, p);
+  frame.addEventListener("load", () => {
+    const { port1, port2 } = new MessageChannel();
+    p.ready = false;
+    p.port = port1;
+    port1.onmessage = ({ data }) => heard(p, data);
+    frame.contentWindow?.postMessage("red-locket", ORIGIN, [port2]);
+  });
+  frame.src = ext.runtime.getURL("paper.html");
+  root.append(frame);
+  return p;
 }
 
-/** Where the field stood when the offer was last put beside it. @type {DOMRect | undefined} */
-let place;
+/** Has the frame of the offer there before it is wanted: it takes a moment to come. */
+export function prepare() {
+  raise();
+  paper("offer");
+}
+
+/** @param {Paper} p @param {any} m */
+function heard(p, m) {
+  if (m.ready) {
+    p.ready = true;
+    if (p.what) p.port?.postMessage({ show: p.what, pointer });
+  }
+  if (typeof m.height === "number" && p.what) {
+    p.height = Math.min(m.height, innerHeight - 8);
+    p.frame.style.height = `${p.height}px`;
+    p.place();
+    p.frame.classList.remove("away");
+  }
+  if (m.pressed && p.what && plainly() && performance.now() - p.still >= READING) p.press(m.pressed);
+  if (m.ask) void p.ask(m.message).then((v) => p.port?.postMessage({ answer: m.ask, with: v }));
+  if (m.close) {
+    hide(p);
+    p.closed();
+  }
+}
+
+/** @param {Paper} p @param {any} what */
+function show(p, what) {
+  p.what = what;
+  p.still = performance.now();
+  raise();
+  if (p.ready) p.port?.postMessage({ show: what, pointer });
+  if (!p.watched) watchPlace(p);
+}
+
+/** Follows a frame while it is shown: one that the page moves has to be looked at again. @param {Paper} p */
+function watchPlace(p) {
+  p.watched = Boolean(p.what);
+  if (!p.what) return;
+  const r = p.frame.getBoundingClientRect();
+  const where = `${Math.round(r.left)} ${Math.round(r.top)} ${plainly()}`;
+  if (where !== p.where) {
+    p.where = where;
+    p.still = performance.now();
+    p.port?.postMessage({ moved: true });
+  }
+  requestAnimationFrame(() => watchPlace(p));
+}
+
+/** @param {Paper} p */
+function hide(p) {
+  p.what = undefined;
+  p.where = "";
+  p.frame.classList.add("away");
+  p.port?.postMessage({ away: true });
+}
+
+/** Puts a paper away. @param {string} kind */
+export function remove(kind) {
+  const p = papers.get(kind);
+  if (p?.what) hide(p);
+}
+
+/** Whether a paper is shown. @param {string} kind */
+export const isShown = (kind) => Boolean(papers.get(kind)?.what);
+
+/** @param {DOMRect} r */
+const widthFor = (r) => Math.max(330, Math.min(r.width, 440));
 
 /**
- * Puts an offer beside its field again; one that moved has to be read again.
- * @param {HTMLElement} p
- * @param {DOMRect} r
+ * The offer below a field.
+ * @param {() => DOMRect} rect where the field is
+ * @param {{say?: string, lines: {text: string, note?: string, fills?: string}[], acts: {text: string}[]}} what
+ * @param {(list: "lines" | "acts", index: number) => void} press
+ * @param {() => void} closed
  */
-export function follow(p, r) {
-  if (
-    place &&
-    Math.abs(place.left - r.left) < 2 &&
-    Math.abs(place.bottom - r.bottom) < 2 &&
-    Math.abs(place.width - r.width) < 2
-  )
-    return;
-  p.style.top = p.style.bottom = "";
-  below(p, r, Math.max(330, Math.min(r.width, 440)));
-  place = r;
-  drawnAt = performance.now();
+export function offer(rect, what, press, closed) {
+  const p = paper("offer");
+  p.press = ({ list, index }) => press(list, index);
+  p.closed = closed;
+  p.place = () => {
+    const r = rect();
+    below(p.frame, r, widthFor(r), p.height);
+  };
+  const r = rect();
+  below(p.frame, r, widthFor(r), p.height || 120);
+  show(p, { kind: "offer", ...what });
 }
 
-/** Moves the keyboard along the offer. @param {number} step @returns {boolean} whether there was one */
-export function along(step) {
-  const list = /** @type {HTMLElement[]} */ ([...root.querySelectorAll(".offer button")]);
-  if (!list.length) return false;
-  const i = list.indexOf(/** @type {HTMLElement} */ (root.activeElement));
-  list[i < 0 && step < 0 ? list.length - 1 : (i + step + list.length) % list.length].focus();
+/** Puts the offer beside its field again. */
+export function follow() {
+  papers.get("offer")?.place();
+}
+
+/**
+ * Moves the keyboard along the offer, which has the focus from then on.
+ * @param {number} step @param {boolean} [opening] it is being opened by this key
+ * @returns {boolean} whether there was one
+ */
+export function along(step, opening = false) {
+  const p = papers.get("offer");
+  if (!p?.what || (!opening && (!plainly() || performance.now() - p.still < READING))) return false;
+  p.frame.classList.remove("away");
+  p.frame.focus();
+  p.port?.postMessage({ step });
   return true;
+}
+
+/** @param {Paper} p @param {"top" | "bottom"} edge */
+function corner(p, edge) {
+  const width = Math.min(372, innerWidth - 32);
+  p.frame.style.width = `${width}px`;
+  p.frame.style.left = `${innerWidth - width - 26 > 0 ? innerWidth - width - 26 : 16}px`;
+  p.frame.style.top = edge === "top" ? "26px" : `${innerHeight - p.height - 26}px`;
 }
 
 /** Says something for a while, at the foot of the page. @param {string} text @param {string[]} [list] */
 export function note(text, list = []) {
-  remove("note");
-  const p = make("div", "paper note");
-  p.setAttribute("role", "status");
-  p.append(make("p", "", text));
-  if (list.length) {
-    const ul = make("ul");
-    ul.append(...list.map((l) => make("li", "", l)));
-    p.append(ul);
-  }
-  p.append(button("Close", "act", () => p.remove()));
-  show(p);
-  setTimeout(() => p.remove(), list.length ? 20000 : 6000);
+  const p = paper("note");
+  p.place = () => corner(p, "bottom");
+  p.frame.style.width = `${Math.min(372, innerWidth - 32)}px`;
+  const what = { kind: "note", say: text, list };
+  show(p, what);
+  setTimeout(() => p.what === what && hide(p), list.length ? 20000 : 6000);
 }
 
-/** An address with what gives it away marked. @param {{text: string, mark?: boolean}[]} parts */
-function address(parts) {
-  const dd = make("dd");
-  for (const p of parts) dd.append(p.mark ? make("mark", "", p.text) : p.text);
-  return dd;
-}
-
-/** The look-alike alarm. @param {any} a @param {() => void} leave @param {() => void} vouch */
-export function alarm(a, leave, vouch) {
-  remove("alarm");
-  const p = make("section", "paper alarm");
-  p.setAttribute("role", "alertdialog");
-  p.setAttribute("aria-label", "Red Locket: look-alike");
-  p.append(
-    make("h2", "", `This is not the ${a.title} you know`),
-    make("p", "", "Its address is made to look like one that you keep. Nothing is offered or filled here."),
-  );
-  const dl = make("dl");
-  dl.append(make("dt", "", "This page"), address(a.here), make("dt", "", "Yours"), address(a.there));
-  const acts = make("div", "acts");
-  acts.append(
-    button("Go to mine instead", "main", leave),
-    button("This is right …", "act", vouch),
-    button("Close", "act", () => p.remove()),
-  );
-  p.append(dl, make("p", "", a.why), acts);
-  show(p);
+/** The slip. @param {any} slip @param {(m: any) => Promise<any>} ask @param {number} [life] how long it stays, in ms */
+export function showPaperSlip(slip, ask, life) {
+  const p = paper("slip");
+  p.ask = ask;
+  p.place = () => corner(p, "top");
+  p.frame.style.width = `${Math.min(372, innerWidth - 32)}px`;
+  const what = { kind: "slip", slip };
+  show(p, what);
+  if (life) setTimeout(() => p.what === what && hide(p), life);
 }

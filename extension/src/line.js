@@ -45,9 +45,9 @@ async function post(app, path, body) {
   } catch {
     throw new LineError("away");
   }
-  const out = await resp.json().catch(() => ({}));
-  if (resp.ok) return out;
-  if (resp.status === 423) throw new LineError("locked", out.open);
+  const out = await resp.json().catch(() => undefined);
+  if (resp.ok && out) return out;
+  if (resp.status === 423) throw new LineError("locked", out?.open);
   if (resp.status === 401) throw new LineError("no session");
   if (resp.status === 410) throw new LineError("over");
   throw new LineError("away");

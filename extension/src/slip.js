@@ -1,13 +1,6 @@
 // The slip: asks whether a sign-in should be kept, and says how a change of password stands.
-import { tell, words } from "./tell.js";
-import { button, make, remove, show } from "./draw.js";
-
-let slipShown = "";
-
-/** The next slip is shown, whatever it is. */
-export function forgetShownSlip() {
-  slipShown = "";
-}
+import { ask, button, close, make } from "./parts.js";
+import { words } from "./words.js";
 
 /**
  * @typedef {{id: string, kind: string, title: string, username: string, address: string, folder: string, update?:
@@ -30,11 +23,7 @@ const SLIP_SAYS = /** @type {Record<string, string>} */ ({
 });
 
 /** @param {Slip} s */
-export function showSlip(s) {
-  const mark = `${s.id} ${s.kind}`;
-  if (slipShown === mark) return;
-  slipShown = mark;
-  remove("slip");
+export function slip(s) {
   const p = make("section", "paper slip");
   p.setAttribute("aria-label", "Red Locket");
   p.append(make("h2", "", SLIP_HEADS[s.kind] ?? SLIP_HEADS.keep));
@@ -50,8 +39,6 @@ export function showSlip(s) {
     const i = /** @type {HTMLInputElement} */ (make("input"));
     i.value = value;
     i.setAttribute("aria-label", label);
-    // the page's own keys
-    for (const e of ["keydown", "keypress", "keyup", "input"]) i.addEventListener(e, (ev) => ev.stopPropagation());
     return i;
   };
   const fresh = s.kind === "keep" || s.kind === "joined";
@@ -67,7 +54,7 @@ export function showSlip(s) {
     fresh ? "Password" : "New one",
     dots,
     button("Show", "act", async () => {
-      const v = await tell({ act: "slip-password", id: s.id });
+      const v = await ask({ act: "slip-password", id: s.id });
       dots.textContent = v.password ?? v.error ?? words(v.trouble);
     }),
   );
@@ -75,8 +62,8 @@ export function showSlip(s) {
   row("Works at", fresh ? works : make("span", "", s.address));
   /** @param {Record<string, unknown>} m */
   const answer = async (m) => {
-    const v = await tell(m);
-    if (!v.error && !v.trouble) return p.remove();
+    const v = await ask(m);
+    if (!v.error && !v.trouble) return close();
     for (const old of p.querySelectorAll(".trouble")) old.remove();
     p.append(make("div", "trouble", v.error ?? words(v.trouble)));
   };
@@ -88,7 +75,7 @@ export function showSlip(s) {
   };
   const later = () =>
     button(["waiting", "confirmed", "joined"].includes(s.kind) ? "Close" : "Not now", "act", () =>
-      s.kind === "waiting" ? p.remove() : void answer({ act: "not-now", id: s.id }),
+      s.kind === "waiting" ? close() : void answer({ act: "not-now", id: s.id }),
     );
   switch (s.kind) {
     case "confirmed":
@@ -126,6 +113,5 @@ export function showSlip(s) {
       );
   }
   p.append(acts);
-  show(p);
-  if (s.kind === "confirmed") setTimeout(() => p.remove(), 15000);
+  return p;
 }

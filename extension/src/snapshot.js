@@ -1,4 +1,5 @@
 // Describes a frame's fields, without their values, for the device app to read.
+import * as dom from "./dom.js";
 import { host, root } from "./host.js";
 
 const MAX_FIELDS = 500,
@@ -35,14 +36,14 @@ export const textOf = (el) =>
     ? tidy(
         el instanceof HTMLInputElement
           ? el.value || el.alt
-          : el.textContent || el.getAttribute("aria-label") || el.getAttribute("title"),
+          : dom.text(el) || dom.attr(el, "aria-label") || dom.attr(el, "title"),
       )
     : "";
 
 /** The element around another one, out of shadow roots too. @param {Element} el @returns {Element | null} */
 export function around(el) {
-  const root = el.getRootNode();
-  return el.parentElement ?? (root instanceof ShadowRoot ? root.host : null);
+  const root = dom.rootOf(el);
+  return dom.parent(el) ?? (root instanceof ShadowRoot ? root.host : null);
 }
 
 /** @type {(Document | ShadowRoot)[] | undefined} */
@@ -71,22 +72,20 @@ export function roots() {
   /** @type {(Document | ShadowRoot)[]} */
   const list = [document];
   // Elements of a page's own kinds have a hyphen in their names: they are found without touching all the others.
-  const own = document.evaluate(
-    "//*[contains(name(), '-')]",
-    document,
-    null,
-    XPathResult.ORDERED_NODE_SNAPSHOT_TYPE,
-    null,
-  );
-  for (let i = 0; i < own.snapshotLength && list.length < 200; i++) {
-    const r = /** @type {Element} */ (own.snapshotItem(i)).shadowRoot;
-    if (r) list.push(r);
+  for (const el of dom.byPath("//*[contains(name(), '-')]", 2000)) {
+    const r = dom.shadow(el);
+    if (r && list.length < 200) list.push(r);
   }
-  for (const r of met) if (r.isConnected) list.push(r);
+  for (const r of met) {
+    if (r.isConnected) list.push(r);
+    else met.delete(r); // what left the page is let go
+  }
   for (const r of list)
     if (r !== document)
-      for (const el of r.querySelectorAll("*"))
-        if (el.shadowRoot && list.length < 200 && !list.includes(el.shadowRoot)) list.push(el.shadowRoot);
+      for (const el of dom.all(r, "*")) {
+        const inner = dom.shadow(el);
+        if (inner && list.length < 200 && !list.includes(inner)) list.push(inner);
+      }
   known = list;
   queueMicrotask(() => (known = undefined));
   return list;
@@ -95,48 +94,78 @@ export function roots() {
 /** @param {Element} el @returns {el is Box} */
 export const isBox = (el) =>
   el instanceof HTMLInputElement
-    ? KINDS.has((el.getAttribute("type") ?? "").toLowerCase())
+    ? KINDS.has((dom.attr(el, "type") ?? "").toLowerCase())
     : el instanceof HTMLSelectElement || el instanceof HTMLTextAreaElement;
 
 /** Every field in the order of the page. @returns {Box[]} */
 export function fields() {
-  if (roots().length === 1)
-    return [...document.querySelectorAll("input, select, textarea")].filter(isBox).slice(0, MAX_FIELDS);
+  if (roots().length === 1) return dom.all(document, "input, select, textarea").filter(isBox).slice(0, MAX_FIELDS);
   /** @type {Box[]} */
   const out = [];
   /** @param {Document | ShadowRoot} root */
   const walk = (root) => {
-    for (const el of root.querySelectorAll("input, select, textarea, *")) {
+    for (const el of dom.all(root, "input, select, textarea, *")) {
       if (out.length >= MAX_FIELDS) return;
+      const inner = dom.shadow(el);
       if (isBox(el)) out.push(el);
-      else if (el.shadowRoot) walk(el.shadowRoot);
+      else if (inner) walk(inner);
     }
   };
   walk(document);
   return out;
 }
 
+/** The least that is taken for something to see, in pixels. */
+const LEAST_WIDTH = 12,
+  LEAST_HEIGHT = 8;
+/** Below this much of its ink nobody reads a field. */
+const FAINT = 0.4;
+
+/** Whether a filter leaves a thing to be seen. @param {string} filter */
+function filtered(filter) {
+  for (const [, name, arg] of filter.matchAll(/([a-z-]+)\(([^)]*)\)/g)) {
+    const n = parseFloat(arg) / (arg.includes("%") ? 100 : 1);
+    if (name === "url") return true;
+    if (name === "blur" && n > 1) return true;
+    if (name === "opacity" && n < FAINT) return true;
+    if ((name === "brightness" || name === "contrast") && (n < FAINT || n > 2.5)) return true;
+  }
+  return false;
+}
+
+/** Whether an element's own style takes it, and what is in it, out of sight. @param {CSSStyleDeclaration} s */
+function veiled(s) {
+  const mask = s.maskImage || s.webkitMaskImage || "none";
+  return (
+    s.clipPath !== "none" ||
+    (s.clip !== "auto" && s.clip !== "" && /absolute|fixed/.test(s.position)) ||
+    mask !== "none" ||
+    (s.mixBlendMode ?? "normal") !== "normal" ||
+    filtered(s.filter ?? "none")
+  );
+}
+
 /** Whether a person can see an element: large enough, on the page, not see-through, not cut off. @param {Element} el */
 export function seen(el) {
-  const r = el.getBoundingClientRect();
-  const page = document.documentElement;
+  const r = dom.rect(el);
+  const page = dom.page();
   if (
-    r.width < 8 ||
-    r.height < 8 ||
+    r.width < LEAST_WIDTH ||
+    r.height < LEAST_HEIGHT ||
     r.right + scrollX < 4 ||
     r.bottom + scrollY < 4 ||
     r.left + scrollX > Math.min(Math.max(page.scrollWidth, innerWidth) - 4, innerWidth + 400)
   )
     return false; // people scroll down, not sideways
-  if (!el.checkVisibility({ opacityProperty: true, visibilityProperty: true })) return false;
+  if (!dom.checkVisibility(el, { opacityProperty: true, visibilityProperty: true })) return false;
   let opacity = 1,
     box = { left: r.left, top: r.top, right: r.right, bottom: r.bottom };
   for (let at = /** @type {Element | null} */ (el); at; at = around(at)) {
     const s = getComputedStyle(at);
     opacity *= Number(s.opacity);
-    if (opacity < 0.2 || (s.clipPath !== "none" && at !== page)) return false;
-    if (at !== el && at !== document.body && at !== page && s.overflow !== "visible" && s.display !== "contents") {
-      const o = at.getBoundingClientRect();
+    if (opacity < FAINT || (at !== page && veiled(s))) return false;
+    if (at !== el && at !== dom.bodyOf() && at !== page && s.overflow !== "visible" && s.display !== "contents") {
+      const o = dom.rect(at);
       const scrolls = /auto|scroll/.test(s.overflow + s.overflowX + s.overflowY);
       if (!scrolls)
         box = {
@@ -153,6 +182,119 @@ export function seen(el) {
   return true;
 }
 
+/** @param {string} colour as it is computed @returns {[number, number, number, number]} */
+function rgba(colour) {
+  const n = (colour.match(/[\d.]+/g) ?? []).map(Number);
+  return [n[0] ?? 0, n[1] ?? 0, n[2] ?? 0, n[3] ?? 1];
+}
+
+/** Relative luminance (WCAG 2, "relative luminance"). @param {number[]} c */
+function luminance(c) {
+  const [r, g, b] = c.slice(0, 3).map((v) => {
+    const s = v / 255;
+    return s <= 0.03928 ? s / 12.92 : ((s + 0.055) / 1.055) ** 2.4;
+  });
+  return 0.2126 * r + 0.7152 * g + 0.0722 * b;
+}
+
+/** Whether what is typed into a field would stand there to read. @param {Element} f */
+function inked(f) {
+  const s = getComputedStyle(f);
+  const ink = rgba(s.webkitTextFillColor || s.color);
+  if (ink[3] < FAINT || parseFloat(s.fontSize) < 5) return false;
+  const indent = parseFloat(s.textIndent);
+  if (indent < -50 || indent > dom.rect(f).width) return false;
+  for (let at = /** @type {Element | null} */ (f); at; at = around(at)) {
+    const b = getComputedStyle(at);
+    if (b.backgroundImage !== "none") return true; // what it looks like isn't known here
+    const under = rgba(b.backgroundColor);
+    if (under[3] < 0.5) continue;
+    const [hi, lo] = [luminance(ink), luminance(under)].sort((x, y) => y - x);
+    return (hi + 0.05) / (lo + 0.05) >= 1.2;
+  }
+  return true;
+}
+
+/**
+ * Whether what is met at a place belongs to a field: the field, or the label that stands over it.
+ * @param {Element} el @param {Box} f
+ */
+function belongs(el, f) {
+  if (el === f || dom.contains(f, el)) return true;
+  const label = el instanceof HTMLLabelElement ? el : dom.closest(el, "label");
+  if (label instanceof HTMLLabelElement && label.control === f) return true;
+  const a = dom.rect(el),
+    b = dom.rect(f);
+  // a mark or a hint that stands inside it
+  return a.width * a.height <= 0.4 * b.width * b.height && a.left >= b.left - 2 && a.right <= b.right + 2;
+}
+
+/** A sheet by which nothing lets pointers through: what covers a field is met, whatever it lets through. */
+let solid = /** @type {CSSStyleSheet | undefined} */ (undefined);
+
+/** @param {() => boolean} look */
+function throughNothing(look) {
+  const own = /** @type {HTMLElement[]} */ (dom.all(document, '[style*="pointer-events" i]')).filter(
+    (el) => el !== host,
+  );
+  const before = own.map((el) => [
+    el.style.getPropertyValue("pointer-events"),
+    el.style.getPropertyPriority("pointer-events"),
+  ]);
+  let sheets;
+  try {
+    if (!solid) {
+      solid = new CSSStyleSheet();
+      solid.replaceSync("*, *::before, *::after { pointer-events: auto !important }");
+    }
+    sheets = [...document.adoptedStyleSheets];
+    document.adoptedStyleSheets = [...sheets, solid];
+  } catch {
+    sheets = undefined; // a browser that keeps a page's sheets from extensions
+  }
+  for (const el of own) el.style.setProperty("pointer-events", "auto", "important");
+  try {
+    return look();
+  } finally {
+    own.forEach((el, i) => el.style.setProperty("pointer-events", before[i][0], before[i][1]));
+    if (sheets) document.adoptedStyleSheets = sheets;
+  }
+}
+
+/** Whether a field is what stands at its place. Asked of the browser, at five points along it. @param {Box} f */
+function onTop(f) {
+  const r = dom.rect(f);
+  let met = 0;
+  for (const part of [0.1, 0.3, 0.5, 0.7, 0.9]) {
+    const el = dom.under(r.left + r.width * part, r.top + r.height / 2, host);
+    if (el && belongs(el, f)) met++;
+  }
+  return met >= 3;
+}
+
+/**
+ * Whether a field can be filled: it is seen, can be scrolled to, stands on top there, and shows what is in it. A
+ * one-time code's box may be drawn by the page over the field itself.
+ * @param {Box} f @param {string} role
+ */
+export function reachable(f, role) {
+  if (!seen(f)) return false;
+  const inWindow = () => {
+    const r = dom.rect(f);
+    return r.left >= -1 && r.top >= -1 && r.right <= innerWidth + 1 && r.bottom <= innerHeight + 1;
+  };
+  const from = { x: scrollX, y: scrollY };
+  try {
+    if (!inWindow()) dom.scrollTo(f, { block: "nearest", inline: "nearest", behavior: "instant" });
+    const r = dom.rect(f);
+    if (r.right < 4 || r.bottom < 4 || r.left > innerWidth - 4 || r.top > innerHeight - 4) return false;
+    if (role === "one-time-code") return true;
+    return inked(f) && throughNothing(() => onTop(f));
+  } finally {
+    if (scrollX !== from.x || scrollY !== from.y) scrollTo({ left: from.x, top: from.y, behavior: "instant" });
+  }
+}
+
 /** While a snapshot is taken: the labels of each field, and what was found inside parts of the page.
  * Asked for field by field, both would take seconds on a large page.
  * @type {{labels: Map<Element, Element[]>, inside: Map<string, Map<Element, Element[]>>} | undefined} */
@@ -162,7 +304,7 @@ let taking;
 function begin() {
   taking = { labels: new Map(), inside: new Map() };
   for (const r of roots())
-    for (const l of r.querySelectorAll("label")) {
+    for (const l of /** @type {HTMLLabelElement[]} */ (dom.all(r, "label"))) {
       if (!l.control) continue;
       const all = taking.labels.get(l.control);
       if (all) all.push(l);
@@ -170,9 +312,15 @@ function begin() {
     }
 }
 
+/** @param {Document | ShadowRoot} root @param {string} id */
+function textWithId(root, id) {
+  const el = dom.withId(root, id);
+  return el ? dom.text(el) : "";
+}
+
 /** What a field is called. @param {Box} el */
 export function labelOf(el) {
-  const root = /** @type {Document | ShadowRoot} */ (el.getRootNode());
+  const root = /** @type {Document | ShadowRoot} */ (dom.rootOf(el));
   /** @type {(string | null | undefined)[]} */
   const said = [...(taking ? (taking.labels.get(el) ?? []) : (el.labels ?? []))].map((l) =>
     l.contains(el)
@@ -182,8 +330,7 @@ export function labelOf(el) {
           .join(" ") || l.textContent
       : l.textContent,
   );
-  for (const id of (el.getAttribute("aria-labelledby") ?? "").split(/\s+/))
-    if (id) said.push(root.getElementById(id)?.textContent);
+  for (const id of (el.getAttribute("aria-labelledby") ?? "").split(/\s+/)) if (id) said.push(textWithId(root, id));
   said.push(el.getAttribute("aria-label"), el.title);
   if (root instanceof ShadowRoot)
     said.push(
@@ -198,53 +345,54 @@ export function labelOf(el) {
 /** The words that stand before a field that has no label. @param {Element} el */
 function before(el) {
   for (let at = el, i = 0; i < 3; i++) {
-    for (let p = at.previousSibling; p; p = p.previousSibling) {
-      const t = tidy(p.textContent);
-      if (p instanceof Element && (p.matches("input, select, textarea") || p.querySelector("input, select, textarea")))
+    for (let p = dom.before(at); p; p = dom.before(p)) {
+      const t = tidy(dom.text(p));
+      if (p instanceof Element && (dom.matches(p, "input, select, textarea") || dom.one(p, "input, select, textarea")))
         return "";
       if (t) return t.length <= 60 ? t : "";
     }
     const up = around(at);
-    if (!up || up === document.body || up.matches("form, main, section, tr")) return "";
-    at = up;
+    if (!up || up === dom.bodyOf() || dom.matches(up, "form, main, section, tr")) return "";
+    at = /** @type {any} */ (up);
   }
   return "";
 }
 
 /** What is said beside a field: legend, description, hint. @param {Box} el */
 function nearOf(el) {
-  const root = /** @type {Document | ShadowRoot} */ (el.getRootNode());
-  const said = [
-    el.closest("fieldset")?.querySelector("legend")?.textContent,
-    el.closest("[role=group]")?.getAttribute("aria-label"),
-  ];
-  for (const id of (el.getAttribute("aria-describedby") ?? "").split(/\s+/))
-    if (id) said.push(root.getElementById(id)?.textContent);
-  let at = el.parentElement,
+  const root = /** @type {Document | ShadowRoot} */ (dom.rootOf(el));
+  const set = dom.closest(el, "fieldset"),
+    group = dom.closest(el, "[role=group]"),
+    legend = set && dom.one(set, "legend");
+  const said = [legend && dom.text(legend), group && dom.attr(group, "aria-label")];
+  for (const id of (el.getAttribute("aria-describedby") ?? "").split(/\s+/)) if (id) said.push(textWithId(root, id));
+  let at = dom.parent(el),
     best = "";
   while (
     at &&
-    at !== document.body &&
+    at !== dom.bodyOf() &&
     deep(at, "input, select, textarea").length === 1 &&
-    (at.textContent ?? "").length < 260
+    (dom.text(at) ?? "").length < 260
   ) {
     best =
-      [...at.childNodes]
-        .filter((n) => !(n instanceof Element && (n.matches("label, button, select") || n.contains(el))))
-        .map((n) => n.textContent)
+      dom
+        .kids(at)
+        .filter((n) => !(n instanceof Element && (dom.matches(n, "label, button, select") || dom.contains(n, el))))
+        .map((n) => dom.text(n))
         .join(" ") +
       " " +
       best;
-    at = at.parentElement;
+    at = dom.parent(at);
   }
-  const next = el.nextElementSibling;
+  const next = dom.next(el);
   if (
     !best.trim() &&
-    next?.matches("p, small, span, div") &&
-    !next.querySelector("input, select, textarea") &&
-    (next.textContent ?? "").length < 200
+    next &&
+    dom.matches(next, "p, small, span, div") &&
+    !dom.one(next, "input, select, textarea") &&
+    (dom.text(next) ?? "").length < 200
   )
-    best = next.textContent ?? "";
+    best = dom.text(next) ?? "";
   return tidy([...said, best].filter(Boolean).join(". "));
 }
 
@@ -258,13 +406,13 @@ export function groupOf(f) {
   if (f.form) return f.form;
   /** @type {Element | undefined} */
   let alone;
-  for (let el = around(f); el && el !== document.body; el = around(el)) {
-    if (el.matches("form, [role=form], dialog, [role=dialog]")) return el;
+  for (let el = around(f); el && el !== dom.bodyOf(); el = around(el)) {
+    if (dom.matches(el, "form, [role=form], dialog, [role=dialog]")) return el;
     if (!deep(el, PRESSED).length) continue;
     if (deep(el, "input, select, textarea").filter(isBox).length > 1) return el;
     alone ??= el;
   }
-  return alone ?? document.body;
+  return alone ?? dom.bodyOf();
 }
 
 /**
@@ -276,23 +424,25 @@ export function groupOf(f) {
 export function deep(el, what) {
   const found = taking?.inside.get(what)?.get(el);
   if (found) return found;
-  const out = [...el.querySelectorAll(what)];
-  if (el.shadowRoot)
-    for (const c of el.shadowRoot.children) out.push(...(c.matches(what) ? [c] : []), ...deep(c, what));
-  if (roots().length > 1)
-    for (const c of el.querySelectorAll("*"))
-      if (c.shadowRoot)
-        for (const d of c.shadowRoot.children) out.push(...(d.matches(what) ? [d] : []), ...deep(d, what));
+  /** @type {Element[]} */
+  const out = dom.all(el, what);
+  /** @param {Element} of */
+  const into = (of) => {
+    for (const c of dom.shadow(of)?.children ?? []) out.push(...(dom.matches(c, what) ? [c] : []), ...deep(c, what));
+  };
+  into(el);
+  if (roots().length > 1) dom.all(el, "*").forEach(into);
   if (taking) taking.inside.set(what, (taking.inside.get(what) ?? new Map()).set(el, out));
   return out;
 }
 
 /** The heading that stands before a part of the page. @param {Element} el */
 function headBefore(el) {
-  for (let at = /** @type {Element | null} */ (el), i = 0; at && at !== document.body && i < 3; at = around(at), i++) {
-    for (let p = at.previousElementSibling; p; p = p.previousElementSibling) {
-      if (p.matches("form")) break;
-      const h = p.matches("h1, h2, h3, h4, [role=heading]") ? p : p.querySelector("h1, h2, h3, h4, [role=heading]");
+  const heads = "h1, h2, h3, h4, [role=heading]";
+  for (let at = /** @type {Element | null} */ (el), i = 0; at && at !== dom.bodyOf() && i < 3; at = around(at), i++) {
+    for (let p = dom.previous(at); p; p = dom.previous(p)) {
+      if (dom.matches(p, "form")) break;
+      const h = dom.matches(p, heads) ? p : dom.one(p, heads);
       if (h) return textOf(h);
     }
   }
@@ -305,25 +455,38 @@ export function senders(form) {
   const sends = all.filter((b) =>
     b instanceof HTMLButtonElement || b instanceof HTMLInputElement ? b.type === "submit" || b.type === "image" : false,
   );
-  const plain = all.filter((b) => !b.hasAttribute("aria-pressed") && textOf(b).length > 2);
+  const plain = all.filter((b) => !dom.has(b, "aria-pressed") && textOf(b).length > 2);
   if (!sends.length && !plain.length)
     plain.push(.../** @type {HTMLElement[]} */ (deep(form, 'a[class*="btn" i], a[class*="button" i]')));
   return form instanceof HTMLFormElement && sends.length ? sends : sends.length ? sends : plain.slice(-1);
 }
 
-/** Where a form sends what is typed, if that is another origin. @param {Element} form */
-function actionOf(form) {
-  if (!(form instanceof HTMLFormElement)) return "";
-  for (const by of [form.getAttribute("action"), ...senders(form).map((b) => b.getAttribute("formaction"))]) {
+/** The buttons that may send a form, wherever in the page they stand. @param {HTMLFormElement} form */
+function tied(form) {
+  const all = new Set(deep(form, "button, input"));
+  for (const r of roots()) for (const el of dom.all(r, "button[form], input[form]")) all.add(el);
+  return [...all].filter((b) =>
+    b instanceof HTMLButtonElement || b instanceof HTMLInputElement
+      ? b.form === form && dom.has(b, "formaction")
+      : false,
+  );
+}
+
+/** The origins that a form, or a button that sends it, sends to, if they are others. @param {Element} form */
+function targetsOf(form) {
+  if (!(form instanceof HTMLFormElement)) return [];
+  /** @type {Set<string>} */
+  const out = new Set();
+  for (const by of [dom.attr(form, "action"), ...tied(form).map((b) => dom.attr(b, "formaction"))]) {
     if (!by) continue;
     try {
-      const to = new URL(by, document.baseURI);
-      if (to.origin !== location.origin && /^https?:$/.test(to.protocol)) return to.origin;
+      const to = new URL(by, dom.base());
+      if (to.origin !== location.origin && /^https?:$/.test(to.protocol)) out.add(to.origin);
     } catch {
       // not an address: the browser won't send it anywhere
     }
   }
-  return "";
+  return [...out].slice(0, 20);
 }
 
 /** @param {Element} form */
@@ -334,14 +497,15 @@ function describeForm(form) {
     .filter(
       (el) =>
         !sends.includes(/** @type {HTMLElement} */ (el)) &&
-        (!el.matches("label") ||
-          el.querySelector("[type=checkbox]") ||
+        (!dom.matches(el, "label") ||
+          dom.one(el, "[type=checkbox]") ||
           /** @type {HTMLLabelElement} */ (el).control?.matches("[type=checkbox]")),
     )
     .slice(0, 12);
+  const targets = targetsOf(form);
   let action = "";
   try {
-    action = new URL(form.getAttribute("action") ?? "", document.baseURI).pathname;
+    action = new URL(dom.attr(form, "action") ?? "", dom.base()).pathname;
   } catch {
     // as above
   }
@@ -351,11 +515,12 @@ function describeForm(form) {
     submit: tidy(sends.slice(0, 3).map(textOf).join(" ")),
     text: tidy(rest.map(textOf).join(" ")),
     name: tidy(
-      [form.id, form.getAttribute("name"), form.getAttribute("class"), form.getAttribute("action") ? action : ""].join(
-        " ",
-      ),
+      [dom.attr(form, "id"), dom.attr(form, "name"), dom.attr(form, "class"), dom.attr(form, "action") ? action : ""]
+        .filter(Boolean)
+        .join(" "),
     ),
-    action: actionOf(form),
+    action: targets[0] ?? "",
+    targets,
   };
 }
 
@@ -368,11 +533,11 @@ const ANNOUNCED = [
 function alerts() {
   const out = [];
   for (const r of roots())
-    for (const el of r.querySelectorAll(ANNOUNCED)) {
+    for (const el of dom.all(r, ANNOUNCED)) {
       if (out.length >= 6) break;
-      const t = tidy(el.textContent);
-      if (t && t.length < 150 && el !== host && !el.matches("input, form, body, html, main") && el.checkVisibility())
-        out.push(t);
+      const t = tidy(dom.text(el));
+      const whole = dom.matches(el, "input, form, body, html, main");
+      if (t && t.length < 150 && el !== host && !whole && dom.checkVisibility(el)) out.push(t);
     }
   return tidy([...new Set(out)].join(". "));
 }
@@ -394,7 +559,7 @@ export function snapshot() {
       autocomplete: tidy(f.getAttribute("autocomplete")),
       label: labelOf(f),
       near: nearOf(f),
-      visible: checked++ < MAX_DEEP && seen(f),
+      visible: checked++ < MAX_DEEP && seen(f) && (input?.type !== "password" || inked(f)),
       locked: f.disabled || (!(f instanceof HTMLSelectElement) && f.readOnly),
       filled: f.value !== "",
       maxlength: f instanceof HTMLSelectElement ? 0 : Math.max(0, f.maxLength),
@@ -410,16 +575,17 @@ export function snapshot() {
     };
   });
   taking = undefined;
-  const heads = [...document.querySelectorAll("h1, h2")]
+  const heads = dom
+    .all(document, "h1, h2")
     .slice(0, 8)
-    .filter((h) => h.checkVisibility())
+    .filter((h) => dom.checkVisibility(h))
     .slice(0, 3)
     .map(textOf)
     .join(" ");
   const nav = /** @type {PerformanceNavigationTiming | undefined} */ (performance.getEntriesByType("navigation")[0]);
   return {
-    title: tidy(document.title),
-    lang: document.documentElement.lang,
+    title: tidy(dom.pageTitle()),
+    lang: dom.attr(dom.page(), "lang") ?? "",
     path: tidy(location.pathname),
     heads: tidy(heads),
     alerts: alerts(),

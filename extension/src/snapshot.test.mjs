@@ -11,8 +11,8 @@ before(async () => {
   const names = Object.getOwnPropertyNames(window).filter((name) => !(name in globalThis));
   for (const name of names) globalThis[name] = window[name];
   globalThis.document = window.document;
-  // jsdom's own stumbles over name().
-  window.document.evaluate = () => {
+  // jsdom's own stumbles over name(), and it has neither layout nor animations.
+  window.Document.prototype.evaluate = () => {
     const own = [...window.document.querySelectorAll("*")].filter((el) => el.localName.includes("-"));
     return { snapshotLength: own.length, snapshotItem: (i) => own[i] };
   };
@@ -26,6 +26,9 @@ before(async () => {
     height: 30,
   });
   window.Element.prototype.checkVisibility = () => true;
+  window.Element.prototype.scrollIntoView = () => {};
+  window.Element.prototype.animate = () => {};
+  window.Document.prototype.elementsFromPoint = () => [];
   snapshots = await import("./snapshot.js");
 });
 

@@ -1,0 +1,309 @@
+"use strict";
+(() => {
+  // src/meant.js
+  var READING = 250;
+  var MOVED = 2;
+  var says = "isVisible" in IntersectionObserverEntry.prototype;
+  var shownAt = Infinity;
+  var movedAt = -Infinity;
+  var focusedAt = -Infinity;
+  var before;
+  var came = false;
+  var place;
+  var visible = false;
+  var since = Infinity;
+  function note(e) {
+    const now = Boolean(
+      /** @type {any} */
+      e.isVisible
+    ) && e.intersectionRatio >= 0.99;
+    if (now && !visible) since = e.time;
+    visible = now;
+  }
+  var observer = (hear2) => new IntersectionObserver(
+    hear2,
+    /** @type {IntersectionObserverInit} */
+    { threshold: [0, 0.5, 0.99, 1], trackVisibility: true, delay: 100 }
+  );
+  var watcher = observer((list) => list.forEach(note));
+  function shown(pointer) {
+    shownAt = performance.now();
+    before = pointer;
+    came = false;
+    visible = false;
+    since = Infinity;
+    watcher.disconnect();
+    watcher.observe(document.documentElement);
+  }
+  function moved() {
+    movedAt = performance.now();
+  }
+  function seenNow() {
+    return new Promise((done) => {
+      const once = observer((list) => {
+        const e = list[list.length - 1];
+        once.disconnect();
+        done(Boolean(
+          /** @type {any} */
+          e.isVisible
+        ) && e.intersectionRatio >= 0.99);
+      });
+      once.observe(document.documentElement);
+    });
+  }
+  for (const kind of ["pointermove", "pointerdown"])
+    addEventListener(
+      kind,
+      (e) => {
+        if (!e.isTrusted) return;
+        const at = { x: e.screenX - e.clientX, y: e.screenY - e.clientY };
+        if (place && (Math.abs(place.x - at.x) > MOVED || Math.abs(place.y - at.y) > MOVED)) movedAt = e.timeStamp;
+        place = at;
+        if (e.pointerType !== "mouse")
+          came = true;
+        else if (!before || Math.abs(e.screenX - before.x) > MOVED || Math.abs(e.screenY - before.y) > MOVED) came = true;
+      },
+      true
+    );
+  addEventListener("focus", (e) => focusedAt = Math.max(focusedAt, e.timeStamp));
+  async function meant(e) {
+    const t = e.timeStamp;
+    if (!e.isTrusted || t - shownAt < READING || t - movedAt < READING) return false;
+    const byPointer = e.detail > 0;
+    if (byPointer ? !came : t - focusedAt < READING) return false;
+    if (!says) return true;
+    return visible && t - since >= READING && await seenNow();
+  }
+
+  // src/parts.js
+  var port;
+  var asked = /* @__PURE__ */ new Map();
+  var asks = 0;
+  var say = (m) => port?.postMessage(m);
+  function open(p, hear2) {
+    if (port) return;
+    port = p;
+    port.onmessage = ({ data }) => {
+      if (data.answer) {
+        asked.get(data.answer)?.(data.with);
+        asked.delete(data.answer);
+      } else hear2(data);
+    };
+    say({ ready: true });
+  }
+  var ask = (m) => new Promise((done) => {
+    asked.set(++asks, done);
+    say({ ask: asks, message: m });
+  });
+  var close = () => say({ close: true });
+  function make(tag, cls, text) {
+    const el = document.createElement(tag);
+    if (cls) el.className = cls;
+    if (text !== void 0) el.textContent = text;
+    return el;
+  }
+  function button(text, cls, act) {
+    const b = make("button", cls, text);
+    b.setAttribute("type", "button");
+    b.addEventListener("click", async (e) => {
+      if (await meant(e)) act();
+    });
+    b.addEventListener("mousedown", (e) => e.preventDefault());
+    return b;
+  }
+
+  // src/words.js
+  var words = (kind) => ({
+    locked: "Red Locket is locked.",
+    away: "Red Locket isn’t running on this computer.",
+    over: "This browser is no longer connected to Red Locket.",
+    none: "This browser isn’t connected to Red Locket."
+  })[kind] ?? "";
+
+  // src/slip.js
+  var SLIP_HEADS = (
+    /** @type {Record<string, string>} */
+    {
+      keep: "Keep this sign-in?",
+      update: "Keep the new password?",
+      confirmed: "The new password is kept",
+      waiting: "The new password waits",
+      joined: "Your new sign-in is kept",
+      refused: "The site didn’t take it"
+    }
+  );
+  var SLIP_SAYS = (
+    /** @type {Record<string, string>} */
+    {
+      confirmed: "The site accepted it. The old one stays under “History”.",
+      joined: "The site accepted it. You can change its name or folder.",
+      waiting: "Sign in with it once, and it becomes this login’s own. Until then both are at hand.",
+      refused: "The password before is still the right one. The new one stays at hand until you step back."
+    }
+  );
+  function slip(s) {
+    const p = make("section", "paper slip");
+    p.setAttribute("aria-label", "Red Locket");
+    p.append(make("h2", "", SLIP_HEADS[s.kind] ?? SLIP_HEADS.keep));
+    if (SLIP_SAYS[s.kind]) p.append(make("p", "", SLIP_SAYS[s.kind]));
+    const row = (label, value, act) => {
+      const r = make("div", "row");
+      r.append(make("span", "", label), value, act ?? make("span"));
+      p.append(r);
+    };
+    const input = (value, label) => {
+      const i = (
+        /** @type {HTMLInputElement} */
+        make("input")
+      );
+      i.value = value;
+      i.setAttribute("aria-label", label);
+      return i;
+    };
+    const fresh = s.kind === "keep" || s.kind === "joined";
+    const title = input(s.title, "Name"), folder = input(s.folder, "Folder"), works = input(s.address, "Address"), user = input(s.username, "User name");
+    folder.placeholder = "none";
+    row("Name", fresh ? title : make("span", "", s.title));
+    row("User name", fresh && !s.username ? user : make("span", "", s.username || "none"));
+    const dots = make("span", "", "● ● ● ● ● ●");
+    row(
+      fresh ? "Password" : "New one",
+      dots,
+      button("Show", "act", async () => {
+        const v = await ask({ act: "slip-password", id: s.id });
+        dots.textContent = v.password ?? v.error ?? words(v.trouble);
+      })
+    );
+    if (fresh) row("Folder", folder);
+    row("Works at", fresh ? works : make("span", "", s.address));
+    const answer = async (m) => {
+      const v = await ask(m);
+      if (!v.error && !v.trouble) return close();
+      for (const old of p.querySelectorAll(".trouble")) old.remove();
+      p.append(make("div", "trouble", v.error ?? words(v.trouble)));
+    };
+    const acts = make("div", "acts");
+    const keep = (text) => {
+      const changed = () => ({ title: title.value, folder: folder.value, address: works.value, username: user.value });
+      return button(text, "main", () => void answer({ act: "keep", slip: { ...s, ...changed() } }));
+    };
+    const later = () => button(
+      ["waiting", "confirmed", "joined"].includes(s.kind) ? "Close" : "Not now",
+      "act",
+      () => s.kind === "waiting" ? close() : void answer({ act: "not-now", id: s.id })
+    );
+    switch (s.kind) {
+      case "confirmed":
+        acts.append(
+          later(),
+          button("Keep the old one", "act", () => void answer({ act: "step-back", slip: s }))
+        );
+        break;
+      case "joined":
+        acts.append(
+          keep("Keep it"),
+          later(),
+          button("Archive it", "act", () => void answer({ act: "put-away", slip: s }))
+        );
+        break;
+      case "refused":
+        acts.append(
+          button("Keep the old one", "main", () => void answer({ act: "step-back", slip: s })),
+          button("It did take it", "act", () => void answer({ act: "took", slip: s })),
+          later()
+        );
+        break;
+      case "waiting":
+        acts.append(
+          later(),
+          button("It worked", "act", () => void answer({ act: "took", slip: s })),
+          button("Keep the old one", "act", () => void answer({ act: "step-back", slip: s }))
+        );
+        break;
+      default:
+        acts.append(
+          keep(fresh ? "Keep" : "Update it"),
+          later(),
+          button("Never here", "act", () => void answer({ act: "never", id: s.id }))
+        );
+    }
+    p.append(acts);
+    return p;
+  }
+
+  // src/paper.js
+  var press = (list, index) => say({ pressed: { list, index } });
+  function offer(o) {
+    const p = make("div", "paper offer");
+    p.setAttribute("role", "dialog");
+    p.setAttribute("aria-label", "Red Locket");
+    if (o.say) p.append(make("p", "say", o.say));
+    o.lines.forEach((l, i) => {
+      const b = button("", "account", () => press("lines", i));
+      b.append(make("span", "name", l.text || "no user name"), make("span", "folder", l.note ?? ""));
+      if (l.fills) b.append(make("span", "fills", l.fills));
+      p.append(b);
+    });
+    if (o.acts.length) {
+      const foot = make("div", "foot");
+      foot.append(
+        ...o.acts.map((a, i) => {
+          const b = button(a.text, "act", () => press("acts", i));
+          if (a.fills) b.title = a.fills;
+          return b;
+        })
+      );
+      p.append(foot);
+    }
+    return p;
+  }
+  function note2(n) {
+    const p = make("div", "paper note");
+    p.setAttribute("role", "status");
+    p.append(make("p", "", n.say));
+    if (n.list.length) {
+      const ul = make("ul");
+      ul.append(...n.list.map((l) => make("li", "", l)));
+      p.append(ul);
+    }
+    p.append(button("Close", "act", close));
+    return p;
+  }
+  function measure() {
+    const p = document.body.firstElementChild;
+    if (p) say({ height: Math.ceil(p.getBoundingClientRect().bottom) });
+  }
+  new ResizeObserver(measure).observe(document.body);
+  function along(step) {
+    const list = [...document.querySelectorAll("button")];
+    const i = list.indexOf(
+      /** @type {HTMLButtonElement} */
+      document.activeElement
+    );
+    window.focus();
+    list[i < 0 && step < 0 ? list.length - 1 : (i + step + list.length) % list.length]?.focus();
+  }
+  function hear(m) {
+    if (m.show) {
+      const what = m.show;
+      document.body.replaceChildren(
+        what.kind === "offer" ? offer(what) : what.kind === "slip" ? slip(what.slip) : note2(what)
+      );
+      shown(m.pointer);
+      measure();
+    }
+    if (m.moved) moved();
+    if (m.step) along(m.step);
+    if (m.away) document.body.replaceChildren();
+  }
+  addEventListener("keydown", (e) => {
+    if (e.key === "Escape") close();
+    if (e.key !== "ArrowDown" && e.key !== "ArrowUp") return;
+    if (e.target instanceof HTMLInputElement) return;
+    along(e.key === "ArrowDown" ? 1 : -1);
+    e.preventDefault();
+  });
+  addEventListener("message", (e) => {
+    if (e.source === parent && e.data === "red-locket" && e.ports[0]) open(e.ports[0], hear);
+  });
+})();

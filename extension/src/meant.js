@@ -1,0 +1,94 @@
+// Whether a press in one of the extension's frames was meant: by a person, on something that had
+// been there to see, whole, uncovered and in its place, for as long as one needs to read it. The
+// page around can move, cover or show the frame as it likes; what it can't do is change what the
+// browser says of it here. Where the browser says nothing, nothing is what is done.
+
+/** How long something has to have been seen, in milliseconds. */
+export const READING = 250;
+/** How far the pointer has to have moved, in pixels of the screen. */
+const MOVED = 2;
+
+/** Whether the browser says what is seen of a frame (Intersection Observer, version 2). */
+const says = "isVisible" in IntersectionObserverEntry.prototype;
+
+let shownAt = Infinity;
+/** When the pointer last met the frame in another place of the screen than before. */
+let movedAt = -Infinity;
+let focusedAt = -Infinity;
+/** Where the pointer was when the frame was shown. @type {{x: number, y: number} | undefined} */
+let before;
+let came = false;
+/** Where the frame stands on the screen, by the pointer. @type {{x: number, y: number} | undefined} */
+let place;
+let visible = false;
+let since = Infinity;
+
+/** @param {IntersectionObserverEntry} e */
+function note(e) {
+  const now = Boolean(/** @type {any} */ (e).isVisible) && e.intersectionRatio >= 0.99;
+  if (now && !visible) since = e.time;
+  visible = now;
+}
+
+/** @param {(list: IntersectionObserverEntry[]) => void} hear */
+const observer = (hear) =>
+  new IntersectionObserver(
+    hear,
+    /** @type {IntersectionObserverInit} */ ({ threshold: [0, 0.5, 0.99, 1], trackVisibility: true, delay: 100 }),
+  );
+
+const watcher = observer((list) => list.forEach(note));
+
+/** Notes that something is shown. @param {{x: number, y: number} | undefined} pointer where it is on the screen */
+export function shown(pointer) {
+  shownAt = performance.now();
+  before = pointer;
+  came = false;
+  visible = false;
+  since = Infinity;
+  watcher.disconnect();
+  watcher.observe(document.documentElement);
+}
+
+/** Notes that what is shown was put elsewhere. */
+export function moved() {
+  movedAt = performance.now();
+}
+
+/** What the browser says of the frame anew. @returns {Promise<boolean>} */
+function seenNow() {
+  return new Promise((done) => {
+    const once = observer((list) => {
+      const e = list[list.length - 1];
+      once.disconnect();
+      done(Boolean(/** @type {any} */ (e).isVisible) && e.intersectionRatio >= 0.99);
+    });
+    once.observe(document.documentElement);
+  });
+}
+
+for (const kind of ["pointermove", "pointerdown"])
+  addEventListener(
+    kind,
+    (/** @type {any} */ e) => {
+      if (!e.isTrusted) return;
+      const at = { x: e.screenX - e.clientX, y: e.screenY - e.clientY };
+      if (place && (Math.abs(place.x - at.x) > MOVED || Math.abs(place.y - at.y) > MOVED)) movedAt = e.timeStamp;
+      place = at;
+      if (e.pointerType !== "mouse")
+        came = true; // a finger comes with its press
+      else if (!before || Math.abs(e.screenX - before.x) > MOVED || Math.abs(e.screenY - before.y) > MOVED) came = true;
+    },
+    true,
+  );
+addEventListener("focus", (e) => (focusedAt = Math.max(focusedAt, e.timeStamp)));
+
+/** @param {MouseEvent} e a click, of a pointer or a key @returns {Promise<boolean>} */
+export async function meant(e) {
+  const t = e.timeStamp;
+  if (!e.isTrusted || t - shownAt < READING || t - movedAt < READING) return false;
+  const byPointer = e.detail > 0;
+  if (byPointer ? !came : t - focusedAt < READING) return false;
+  if (!says) return true; // the page's side has its own look at it
+  return visible && t - since >= READING && (await seenNow());
+}
