@@ -119,7 +119,8 @@ func TestAllTargetsOfAFormCount(t *testing.T) {
 	const both = "one.example and two.example"
 	assert.Equal(t, both, look(t, v, p).Readings[0].Elsewhere)
 	for _, agreed := range []string{"", "one.example", "two.example", both} {
-		_, err := v.Pages.Fill(t.Context(), p, filling.Request{ID: id, Form: 1, Part: filling.PartLogin, Elsewhere: agreed})
+		want := filling.Request{ID: id, Form: 1, Part: filling.PartLogin, Elsewhere: agreed}
+		_, err := v.Pages.Fill(t.Context(), p, want)
 		assert.Equal(t, agreed == both, err == nil, agreed)
 	}
 }

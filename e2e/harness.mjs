@@ -134,7 +134,7 @@ export async function browser({ extension = false, ...options } = {}) {
 
 /** What the extension itself waits: until a page is quiet, and until what was drawn can have been read. */
 const QUIET = 60;
-const READING = 450; // and until the browser has said that it is seen
+const READING = 250;
 const after = (ms) => new Promise((done) => setTimeout(done, ms));
 
 /**
@@ -151,10 +151,19 @@ export async function settled(page) {
   await page.evaluate(() => new Promise((drawn) => requestAnimationFrame(() => requestAnimationFrame(drawn))));
 }
 
-/** Waits until what the extension drew may be pressed: a press right after the drawing isn't taken. */
+/** Waits until what the extension shows may be pressed: a press on what nobody can have read isn't taken. */
 export async function readable(page) {
   await settled(page);
-  await after(READING);
+  for (let i = 0; i < 15; i++) {
+    const shown = await Promise.all(
+      papers(page).map((f) =>
+        f.evaluate(() => !document.body.firstElementChild || globalThis.ripe()).catch(() => true),
+      ),
+    );
+    // what it never gets to be, as a frame that is covered, isn't waited for
+    if (i >= 3 && shown.every(Boolean)) return;
+    await after(READING / 3);
+  }
 }
 
 /** The frames in which the extension shows something in a page. @param {import("playwright-core").Page} page */

@@ -4,10 +4,11 @@ import { join } from "node:path";
 import {
   browser,
   build,
+  chooseByKeys,
   connect,
   demo,
   maren,
-  pressDrawn,
+  offered,
   readable,
   root,
   settled,
@@ -139,29 +140,28 @@ try {
   const site = await b.page();
   await site.goto(d.site("lanternfish", "/sign-in"));
   await site.click("#user");
-  await site.waitForTimeout(600);
+  await offered(site);
+  await readable(site);
   await shot("offer", site);
   await site.goto(d.site("gullwing", "/sign-up"));
   await site.fill("#user", "wren.t");
-  await site.focus("#password");
-  await site.waitForTimeout(500);
-  await site.keyboard.press("ArrowDown");
-  await site.keyboard.press("Enter");
-  await site.waitForTimeout(300);
+  await chooseByKeys(site, site.locator("#password"));
+  await settled(site);
   await site.click("main button");
   await site.waitForURL("**/welcome");
-  await site.waitForTimeout(700);
-  await shot("slip", site);
-  await site.goto(d.site("gu11wing"));
+  await offered(site);
   await readable(site);
+  await shot("slip", site);
+  await site.goto(d.site("gu11wing")).catch(() => {}); // the alarm takes its place while it comes
+  await site.waitForSelector(".alarm");
   await shot("alarm", site);
   await site.goto(d.site("pantryandpier", "/sign-in"));
-  await site.focus("#user");
-  await pressDrawn(site, maren.email);
+  await chooseByKeys(site, site.locator("#user"));
   await site.click("main form button");
   await site.waitForURL("**/welcome");
   await site.goto(d.site("pantryandpier", "/pay"));
   await site.locator("main input").first().click();
+  await offered(site);
   await readable(site);
   await shot("checkout", site);
   const tab = await b.context
@@ -174,18 +174,12 @@ try {
   await shot("window", small);
   await site.bringToFront();
   await site.goto(d.site("thriftmarket", "/sign-in"));
-  await site.focus("#user");
-  await readable(site);
-  await site.keyboard.press("ArrowDown");
-  await site.keyboard.press("Enter");
+  await chooseByKeys(site, site.locator("#user"));
   await settled(site);
   await site.click("main form button");
   await site.waitForURL("**/welcome");
   await site.goto(d.site("thriftmarket", "/change"));
-  await site.focus("#password");
-  await readable(site);
-  await site.keyboard.press("ArrowDown");
-  await site.keyboard.press("Enter");
+  await chooseByKeys(site, site.locator("#password"));
   await settled(site);
   await page.bringToFront();
   await page.goto(d.desk + "/logins?q=thrift+practice");

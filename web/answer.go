@@ -86,19 +86,23 @@ func (s *Server) showProblem(w http.ResponseWriter, r *http.Request, p *problemE
 	s.render(w, r, p.status, "problem", v)
 }
 
+// statusAskAgain answers an act that needs the master password first. It isn't 401: at that
+// browsers forget the origin key, as a credential that was refused.
+const statusAskAgain = http.StatusPreconditionRequired
+
 // ask answers an act that needs the master password first: scripts get a status
 // that says so, pages a form.
 func (s *Server) ask(w http.ResponseWriter, r *http.Request) {
 	mode := r.Header.Get("Sec-Fetch-Mode")
 	if r.Header.Get("HX-Request") != "" || mode == "cors" || mode == "same-origin" {
-		w.WriteHeader(http.StatusUnauthorized)
+		w.WriteHeader(statusAskAgain)
 		return
 	}
 	to := back(r)
 	if r.Method == http.MethodGet {
 		to = r.URL.RequestURI()
 	}
-	s.render(w, r, http.StatusUnauthorized, "ask-page", s.view(r, "Master password again", "", to))
+	s.render(w, r, statusAskAgain, "ask-page", s.view(r, "Master password again", "", to))
 }
 
 // toLock leads to the lock page.

@@ -118,7 +118,7 @@ func (s frontPages) open(w http.ResponseWriter, r *http.Request) error {
 			return err
 		}
 		d.Wrong, d.Wait = errorWords(wrong), int(wrong.Wait.Seconds()+.99)
-		s.render(w, r, http.StatusUnauthorized, "open", s.view(r, d.Profile.Name, "", d))
+		s.render(w, r, http.StatusForbidden, "open", s.view(r, d.Profile.Name, "", d))
 	case err != nil:
 		return err
 	default:

@@ -210,8 +210,6 @@ func Row(e transfer.RowError) string {
 		return "it has neither user name nor password"
 	case transfer.FaultCells:
 		return fmt.Sprintf("it has %d cells where the others have %d: a quote may be missing", e.Cells, e.Columns)
-	case transfer.FaultFormula:
-		return "its " + Meaning(e.Meaning) + " is a formula of a spreadsheet"
 	case transfer.FaultNotAnItem:
 		return fmt.Sprintf("its kind, “%s”, isn’t one of items", e.Kind)
 	case transfer.FaultForeign:

@@ -51,7 +51,9 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 	if err := json.Unmarshal(plain, &q); err != nil {
 		return problem(errors.New("the message can't be read"))
 	}
-	page := filling.Page{URL: q.URL, Top: q.Top, Tab: q.Tab, Frame: q.Frame, Opaque: q.Opaque, Opened: q.Opened, Snapshot: q.Snapshot}
+	page := filling.Page{
+		URL: q.URL, Top: q.Top, Tab: q.Tab, Frame: q.Frame, Opaque: q.Opaque, Opened: q.Opened, Snapshot: q.Snapshot,
+	}
 	var out any = struct{}{}
 	var err error
 	switch q.Act {

@@ -40,7 +40,6 @@ const (
 	FaultNowhere   Fault = "nowhere"  // neither an address nor a name
 	FaultNothing   Fault = "nothing"  // neither a user name nor a password, nor anything else to keep
 	FaultCells     Fault = "cells"    // more cells than columns: a quote may be missing
-	FaultFormula   Fault = "formula"  // a spreadsheet would run a cell
 	FaultNotAnItem Fault = "kind"     // its kind isn't one of items
 	FaultForeign   Fault = "foreign"  // it holds nothing that can be kept, such as a passkey alone
 )
@@ -49,7 +48,6 @@ const (
 type RowError struct {
 	Fault   Fault
 	Column  int        // from 1; of FaultLong and FaultNotText
-	Meaning Meaning    // of FaultFormula
 	Kind    vault.Type // of FaultNotAnItem
 	Cells   int        // that the row has, of FaultCells
 	Columns int        // that the table has, of FaultCells
@@ -94,7 +92,7 @@ func fromRecord(in Record, columns []Column) (Row, *RowError) {
 		if i >= len(columns) || c == "" {
 			continue
 		}
-		rec.add(columns[i], c)
+		rec.add(columns[i], unguard(c))
 	}
 	cells := len(in.Cells)
 	for cells > 0 && in.Cells[cells-1] == "" { // empty ones at the end say nothing
@@ -137,18 +135,29 @@ func (r record) usable(cells, columns int) *RowError {
 	case cells > columns:
 		return &RowError{Fault: FaultCells, Cells: cells, Columns: columns}
 	}
-	for _, m := range []Meaning{MeansTitle, MeansUsername, MeansAddress} {
-		if isFormula(r.get(m)) {
-			return &RowError{Fault: FaultFormula, Meaning: m}
-		}
-	}
 	return nil
 }
 
-// isFormula reports whether a spreadsheet would run a cell (common practice: OWASP's
-// list of CSV injection). A user name may begin with + or -: telephone numbers do.
+// isFormula reports whether a spreadsheet would run a cell (common practice: OWASP's list of CSV
+// injection).
 func isFormula(s string) bool {
-	return len(s) > 1 && strings.ContainsRune("=@\t\r", rune(s[0])) && strings.ContainsAny(s, "(!|")
+	return len(s) > 1 && strings.ContainsRune("=@+-\t\r", rune(s[0])) && strings.ContainsAny(s, "(!|")
+}
+
+// guard keeps a spreadsheet from running a cell, as spreadsheets are told that one is text.
+// [unguard] is its inverse, for every text.
+func guard(s string) string {
+	if isFormula(strings.TrimLeft(s, "'")) {
+		return "'" + s
+	}
+	return s
+}
+
+func unguard(s string) string {
+	if rest, ok := strings.CutPrefix(s, "'"); ok && isFormula(strings.TrimLeft(rest, "'")) {
+		return rest
+	}
+	return s
 }
 
 // kinds that a column of kinds may name, folded; anything else is a login.

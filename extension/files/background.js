@@ -375,7 +375,14 @@
   }
   api.runtime.onInstalled.addListener((d) => {
     if (d.reason === "install") void api.tabs.create({ url: api.runtime.getURL("connect.html") });
+    void intoOpenTabs();
   });
+  async function intoOpenTabs() {
+    for (const tab of await api.tabs.query({ url: ["http://*/*", "https://*/*"] }))
+      if (tab.id)
+        await api.scripting.executeScript({ target: { tabId: tab.id, allFrames: true }, files: ["content.js"] }).catch(() => {
+        });
+  }
   api.tabs.onRemoved.addListener((id) => void api.storage.session.remove(`tab ${id}`));
   var OPENED = 2 * 60 * 1e3;
   api.tabs.onCreated.addListener((tab) => void opened(tab).catch(() => {

@@ -21,7 +21,10 @@
   var all = (node, what) => [
     ...node instanceof Element ? inElement(node, what) : node instanceof DocumentFragment ? inFragment(node, what) : inDocument(node, what)
   ];
-  var one = (node, what) => all(node, what)[0];
+  var oneInElement = method(E, "querySelector");
+  var oneInDocument = method(D, "querySelector");
+  var oneInFragment = method(DocumentFragment.prototype, "querySelector");
+  var one = (node, what) => (node instanceof Element ? oneInElement(node, what) : node instanceof DocumentFragment ? oneInFragment(node, what) : oneInDocument(node, what)) ?? void 0;
   var attr = method(E, "getAttribute");
   var has = method(E, "hasAttribute");
   var matches = method(E, "matches");
@@ -110,7 +113,11 @@
     const list = evaluate(document, path, document, null, XPathResult.ORDERED_NODE_SNAPSHOT_TYPE, null);
     return Array.from({ length: Math.min(list.snapshotLength, most) }, (_, i) => list.snapshotItem(i));
   }
-  var listen = listener;
+  var leaving = new AbortController();
+  function listen(to, kind, hear, how = {}) {
+    const more = typeof how === "boolean" ? { capture: how } : how;
+    listener(to, kind, hear, { ...more, signal: leaving.signal });
+  }
 
   // src/host.js
   var host = document.createElement("div");
@@ -230,6 +237,7 @@
       frame,
       height: 0,
       ready: false,
+      step: 0,
       still: 0,
       where: "",
       watched: false,
@@ -261,6 +269,8 @@
     if (m.ready) {
       p.ready = true;
       if (p.what) p.port?.postMessage({ show: p.what, pointer });
+      if (p.what && p.step) p.port?.postMessage({ step: p.step });
+      p.step = 0;
     }
     if (typeof m.height === "number" && p.what) {
       p.height = Math.min(m.height, innerHeight - 8);
@@ -326,7 +336,8 @@
     if (!p?.what || !opening && (!plainly() || performance.now() - p.still < READING)) return false;
     p.frame.classList.remove("away");
     p.frame.focus();
-    p.port?.postMessage({ step });
+    if (p.ready) p.port?.postMessage({ step });
+    else p.step = step;
     return true;
   }
   function corner(p, edge) {
@@ -822,7 +833,21 @@
 
   // src/tell.js
   var ext2 = globalThis.browser ?? chrome;
-  var tell = (m) => ext2.runtime.sendMessage(m).catch(() => ({ trouble: "away" }));
+  var orphaned = () => {
+  };
+  var onOrphaned = (then) => orphaned = then;
+  async function tell(m) {
+    if (!ext2.runtime?.id) {
+      orphaned();
+      return { trouble: "away" };
+    }
+    try {
+      return await ext2.runtime.sendMessage(m);
+    } catch {
+      if (!ext2.runtime?.id) orphaned();
+      return { trouble: "away" };
+    }
+  }
 
   // src/lift.js
   var lifted;
@@ -957,6 +982,7 @@
   var again = false;
   var telling = false;
   async function look() {
+    if (leaving.signal.aborted) return;
     if (!telling && !fields().length) {
       if (view.readings.length) {
         view = { readings: [], menus: {} };
@@ -1021,10 +1047,10 @@
     if (view.readings.length)
       for (const f of fields()) {
         const menu = placeOf(f)?.menu;
+        if (menu) prepare();
         if (!menu || menu.noClasp || menu.group && marked.has(menu.group) && f !== now) continue;
         if (menu.group) marked.add(menu.group);
         clasp(f, () => open(f, true));
-        prepare();
       }
     if (now && !filling) reopen(now);
   }
@@ -1238,11 +1264,11 @@
       if (filling || e.target === host) return;
       if (meet(e)) {
         watch();
-        later(() => void look());
+        later(lookThen);
       }
       if (f !== dismissed) dismissed = void 0;
       if (f instanceof Element && isBox(f)) {
-        if (!placeOf(f) && unseen) later(() => void look());
+        if (!placeOf(f) && unseen) later(lookThen);
         if (e.isTrusted && cameTo(f, e.timeStamp)) open(f);
         else away();
       } else away();
@@ -1340,39 +1366,47 @@
       },
       true
     );
+  function drawThere() {
+    draw();
+    stay();
+  }
   for (const what of ["scroll", "resize"])
-    listen(
-      window,
-      what,
-      () => later(() => {
-        draw();
-        stay();
-      }),
-      { capture: true, passive: true }
-    );
+    listen(window, what, () => later(drawThere), { capture: true, passive: true });
   var LONGEST = 400;
   var waiting = 0;
   var waitingSince = 0;
+  var waitingFor = /* @__PURE__ */ new Set();
+  var lookThen = () => void look();
   function later(what) {
     const now = performance.now();
     if (!waiting) waitingSince = now;
     clearTimeout(waiting);
+    waitingFor.add(what);
     waiting = setTimeout(
       () => {
         waiting = 0;
-        what();
+        const all2 = [...waitingFor];
+        waitingFor.clear();
+        for (const one2 of all2.includes(lookThen) ? all2.filter((w) => w !== draw) : all2) one2();
       },
       Math.max(0, Math.min(60, waitingSince + LONGEST - now))
     );
   }
+  var FIELDS = "input, select, textarea, form, dialog";
+  var concerns = (n) => n instanceof Element && n !== host && (matches(n, FIELDS) || tag(n).includes("-") || Boolean(one(n, FIELDS)) || Boolean(shadow(n)));
+  function matters(m) {
+    if (m.type === "attributes")
+      return m.target instanceof Element && (isBox(m.target) || m.attributeName === "open" || m.attributeName === "hidden");
+    if (telling || m.target instanceof Element && closest(m.target, "form, dialog, [role=form], [role=dialog]"))
+      return [...m.addedNodes, ...m.removedNodes].some((n) => n !== host);
+    return [...m.addedNodes, ...m.removedNodes].some(concerns);
+  }
   var watched = /* @__PURE__ */ new WeakSet();
   var observer = new MutationObserver((list) => {
-    if (!list.some(
-      (m) => m.type === "attributes" ? m.target instanceof Element && (isBox(m.target) || m.attributeName === "open" || m.attributeName === "hidden") : [...m.addedNodes, ...m.removedNodes].some((n) => n !== host)
-    ))
-      return;
-    watch();
-    later(() => void look());
+    if (list.some(matters)) {
+      watch();
+      later(lookThen);
+    } else if (view.readings.length && list.some((m) => m.addedNodes.length + m.removedNodes.length)) later(draw);
   });
   function watch() {
     for (const r of roots()) {
@@ -1388,7 +1422,7 @@
   }
   watch();
   ext3.runtime.onMessage.addListener((m, sender, reply) => {
-    if (sender.id !== ext3.runtime.id) return void 0;
+    if (leaving.signal.aborted || sender.id !== ext3.runtime.id) return void 0;
     if (m.act === "fill") {
       const reading = view.readings.find((r) => r.form === view.key?.form);
       const ids = view.key?.ids ?? [];
@@ -1428,6 +1462,19 @@
     }
     return void 0;
   });
+  function leave() {
+    leaving.abort();
+    observer.disconnect();
+    view = { readings: [], menus: {} };
+    host.remove();
+  }
+  onOrphaned(leave);
+  var world = (
+    /** @type {{leaveRedLocket?: () => void}} */
+    globalThis
+  );
+  world.leaveRedLocket?.();
+  world.leaveRedLocket = leave;
   listen(document, "visibilitychange", () => {
     if (!isHidden()) void look();
   });

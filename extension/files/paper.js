@@ -66,6 +66,11 @@
       true
     );
   addEventListener("focus", (e) => focusedAt = Math.max(focusedAt, e.timeStamp));
+  function ripe() {
+    const now = performance.now();
+    const still = now - shownAt >= READING && now - movedAt >= READING && now - focusedAt >= READING;
+    return still && (!says || visible && now - since >= READING);
+  }
   async function meant(e) {
     const t = e.timeStamp;
     if (!e.isTrusted || t - shownAt < READING || t - movedAt < READING) return false;
@@ -306,4 +311,5 @@
   addEventListener("message", (e) => {
     if (e.source === parent && e.data === "red-locket" && e.ports[0]) open(e.ports[0], hear);
   });
+  Object.assign(globalThis, { ripe });
 })();

@@ -327,7 +327,17 @@ async function visited(id, url) {
 // Fresh in a browser, the first thing is to connect.
 api.runtime.onInstalled.addListener((d) => {
   if (d.reason === "install") void api.tabs.create({ url: api.runtime.getURL("connect.html") });
+  void intoOpenTabs();
 });
+
+/** Puts the scripts into tabs that are open already: those of the version before have left. */
+async function intoOpenTabs() {
+  for (const tab of await api.tabs.query({ url: ["http://*/*", "https://*/*"] }))
+    if (tab.id)
+      await api.scripting
+        .executeScript({ target: { tabId: tab.id, allFrames: true }, files: ["content.js"] })
+        .catch(() => {}); // a page that no extension may touch
+}
 api.tabs.onRemoved.addListener((id) => void api.storage.session.remove(`tab ${id}`));
 
 /** How long a tab that was opened from the book counts as that, in milliseconds. */

@@ -24,7 +24,7 @@ import {
   textOf,
   type,
 } from "./snapshot.js";
-import { tell } from "./tell.js";
+import { onOrphaned, tell } from "./tell.js";
 import { words } from "./words.js";
 /** @import { Box } from "./snapshot.js" */
 
@@ -69,6 +69,7 @@ let telling = false;
 
 /** Asks what fits the frame as it is now. A frame without fields that has nothing to tell costs its page nothing. */
 async function look() {
+  if (dom.leaving.signal.aborted) return;
   if (!telling && !fields().length) {
     if (view.readings.length) {
       view = { readings: [], menus: {} };
@@ -144,10 +145,10 @@ function draw() {
   if (view.readings.length)
     for (const f of fields()) {
       const menu = placeOf(f)?.menu;
+      if (menu) prepare();
       if (!menu || menu.noClasp || (menu.group && marked.has(menu.group) && f !== now)) continue;
       if (menu.group) marked.add(menu.group);
       clasp(f, () => open(f, true));
-      prepare();
     }
   if (now && !filling) reopen(now);
 }
@@ -427,11 +428,11 @@ dom.listen(
     if (filling || e.target === host) return;
     if (meet(e)) {
       watch();
-      later(() => void look());
+      later(lookThen);
     }
     if (f !== dismissed) dismissed = undefined;
     if (f instanceof Element && isBox(f)) {
-      if (!placeOf(f) && unseen) later(() => void look()); // it may not have been there to see before
+      if (!placeOf(f) && unseen) later(lookThen); // it may not have been there to see before
       if (e.isTrusted && cameTo(f, e.timeStamp)) open(f);
       else away();
     } else away();
@@ -531,48 +532,63 @@ for (const what of ["beforetoggle", "fullscreenchange"])
     },
     true,
   );
+function drawThere() {
+  draw();
+  stay();
+}
 for (const what of ["scroll", "resize"])
-  dom.listen(
-    window,
-    what,
-    () =>
-      later(() => {
-        draw();
-        stay();
-      }),
-    { capture: true, passive: true },
-  );
+  dom.listen(window, what, () => later(drawThere), { capture: true, passive: true });
 
 /** A page is looked at once it rests, and one that never rests after this long, in milliseconds. */
 const LONGEST = 400;
 let waiting = 0,
   waitingSince = 0;
+/** What is to be done then, each thing once. @type {Set<() => void>} */
+const waitingFor = new Set();
+const lookThen = () => void look();
+
 /** @param {() => void} what */
 function later(what) {
   const now = performance.now();
   if (!waiting) waitingSince = now;
   clearTimeout(waiting);
+  waitingFor.add(what);
   waiting = setTimeout(
     () => {
       waiting = 0;
-      what();
+      const all = [...waitingFor];
+      waitingFor.clear();
+      for (const one of all.includes(lookThen) ? all.filter((w) => w !== draw) : all) one(); // a look draws
     },
     Math.max(0, Math.min(60, waitingSince + LONGEST - now)),
   );
 }
 
+const FIELDS = "input, select, textarea, form, dialog";
+
+/** Whether what came or went may change what is offered: it has to do with fields. @param {Node} n */
+const concerns = (n) =>
+  n instanceof Element &&
+  n !== host &&
+  (dom.matches(n, FIELDS) || dom.tag(n).includes("-") || Boolean(dom.one(n, FIELDS)) || Boolean(dom.shadow(n)));
+
+/** @param {MutationRecord} m */
+function matters(m) {
+  if (m.type === "attributes")
+    return (
+      m.target instanceof Element && (isBox(m.target) || m.attributeName === "open" || m.attributeName === "hidden")
+    );
+  if (telling || (m.target instanceof Element && dom.closest(m.target, "form, dialog, [role=form], [role=dialog]")))
+    return [...m.addedNodes, ...m.removedNodes].some((n) => n !== host);
+  return [...m.addedNodes, ...m.removedNodes].some(concerns);
+}
+
 const watched = new WeakSet();
 const observer = new MutationObserver((list) => {
-  if (
-    !list.some((m) =>
-      m.type === "attributes"
-        ? m.target instanceof Element && (isBox(m.target) || m.attributeName === "open" || m.attributeName === "hidden")
-        : [...m.addedNodes, ...m.removedNodes].some((n) => n !== host),
-    )
-  )
-    return;
-  watch();
-  later(() => void look());
+  if (list.some(matters)) {
+    watch();
+    later(lookThen);
+  } else if (view.readings.length && list.some((m) => m.addedNodes.length + m.removedNodes.length)) later(draw);
 });
 
 /** Watches the page and every open shadow root in it. */
@@ -591,7 +607,7 @@ function watch() {
 watch();
 
 ext.runtime.onMessage.addListener((m, sender, reply) => {
-  if (sender.id !== ext.runtime.id) return undefined;
+  if (dom.leaving.signal.aborted || sender.id !== ext.runtime.id) return undefined;
   if (m.act === "fill") {
     const reading = view.readings.find((r) => r.form === view.key?.form);
     const ids = view.key?.ids ?? [];
@@ -634,6 +650,17 @@ ext.runtime.onMessage.addListener((m, sender, reply) => {
   return undefined;
 });
 
+// After an update a new script is put into the page: this one leaves, with all that it drew.
+function leave() {
+  dom.leaving.abort();
+  observer.disconnect();
+  view = { readings: [], menus: {} };
+  host.remove();
+}
+onOrphaned(leave);
+const world = /** @type {{leaveRedLocket?: () => void}} */ (globalThis);
+world.leaveRedLocket?.();
+world.leaveRedLocket = leave;
 dom.listen(document, "visibilitychange", () => {
   if (!dom.isHidden()) void look(); // the vault may have been opened meanwhile
 });

@@ -34,8 +34,17 @@ export const all = (node, what) => [
       ? inFragment(node, what)
       : inDocument(node, what)),
 ];
-/** @type {(in_: Document | DocumentFragment | Element, what: string) => HTMLElement | undefined} */
-export const one = (node, what) => all(node, what)[0];
+const oneInElement = method(E, "querySelector"),
+  oneInDocument = method(D, "querySelector"),
+  oneInFragment = method(DocumentFragment.prototype, "querySelector");
+
+/** The first that matches below a node. @type {(in_: Document | DocumentFragment | Element, what: string) => any} */
+export const one = (node, what) =>
+  (node instanceof Element
+    ? oneInElement(node, what)
+    : node instanceof DocumentFragment
+      ? oneInFragment(node, what)
+      : oneInDocument(node, what)) ?? undefined;
 
 /** @type {(el: Element, name: string) => string | null} */
 export const attr = method(E, "getAttribute");
@@ -155,5 +164,11 @@ export function byPath(path, most) {
   return Array.from({ length: Math.min(list.snapshotLength, most) }, (_, i) => list.snapshotItem(i));
 }
 
-/** @type {(to: EventTarget, kind: string, hear: (e: any) => void, how?: boolean | object) => void} */
-export const listen = listener;
+/** Ends every listener of this script: another one takes its place, or the extension is gone. */
+export const leaving = new AbortController();
+
+/** @param {EventTarget} to @param {string} kind @param {(e: any) => void} hear @param {boolean | object} [how] */
+export function listen(to, kind, hear, how = {}) {
+  const more = typeof how === "boolean" ? { capture: how } : how;
+  listener(to, kind, hear, { ...more, signal: leaving.signal });
+}

@@ -117,10 +117,11 @@ export function clasp(field, press) {
 }
 
 /**
- * A frame of the extension's origin, and the port to it.
- * @typedef {{frame: HTMLIFrameElement, port?: MessagePort, what?: any, height: number, place: () => void, press: (p:
- * {list: "lines" | "acts", index: number}) => void, ask: (m: any) => Promise<any>, closed: () => void, ready: boolean,
- * still: number, where: string, watched: boolean}} Paper
+ * A frame of the extension's origin, and the port to it: what is shown in it, the keyboard's step that waits for it,
+ * since when it stands where it stands, and what is done with its presses and questions.
+ * @typedef {{frame: HTMLIFrameElement, port?: MessagePort, what?: any, height: number, ready: boolean, step: number,
+ * still: number, where: string, watched: boolean, place: () => void, closed: () => void, ask: (m: any) => Promise<any>,
+ * press: (p: {list: "lines" | "acts", index: number}) => void}} Paper
  */
 
 /** @type {Map<string, Paper>} */
@@ -141,6 +142,7 @@ function paper(kind) {
     frame,
     height: 0,
     ready: false,
+    step: 0,
     still: 0,
     where: "",
     watched: false,
@@ -173,6 +175,8 @@ function heard(p, m) {
   if (m.ready) {
     p.ready = true;
     if (p.what) p.port?.postMessage({ show: p.what, pointer });
+    if (p.what && p.step) p.port?.postMessage({ step: p.step });
+    p.step = 0;
   }
   if (typeof m.height === "number" && p.what) {
     p.height = Math.min(m.height, innerHeight - 8);
@@ -266,7 +270,8 @@ export function along(step, opening = false) {
   if (!p?.what || (!opening && (!plainly() || performance.now() - p.still < READING))) return false;
   p.frame.classList.remove("away");
   p.frame.focus();
-  p.port?.postMessage({ step });
+  if (p.ready) p.port?.postMessage({ step });
+  else p.step = step; // once it is there
   return true;
 }
 

@@ -83,6 +83,13 @@ for (const kind of ["pointermove", "pointerdown"])
   );
 addEventListener("focus", (e) => (focusedAt = Math.max(focusedAt, e.timeStamp)));
 
+/** Whether what is shown has been seen for long enough by now. */
+export function ripe() {
+  const now = performance.now();
+  const still = now - shownAt >= READING && now - movedAt >= READING && now - focusedAt >= READING;
+  return still && (!says || (visible && now - since >= READING));
+}
+
 /** @param {MouseEvent} e a click, of a pointer or a key @returns {Promise<boolean>} */
 export async function meant(e) {
   const t = e.timeStamp;

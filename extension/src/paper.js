@@ -1,7 +1,7 @@
 // A frame of the extension's own in a page: an offer, a slip or a note. What is shown comes over a
 // port from the content script that made the frame, and so does nothing else; what is pressed goes
 // back over it.
-import { moved, shown } from "./meant.js";
+import { moved, ripe, shown } from "./meant.js";
 import { button, close, make, open, say } from "./parts.js";
 import { slip } from "./slip.js";
 
@@ -93,3 +93,6 @@ addEventListener("keydown", (e) => {
 addEventListener("message", (e) => {
   if (e.source === parent && e.data === "red-locket" && e.ports[0]) open(e.ports[0], hear);
 });
+
+// For tests, which wait for that rather than for a time.
+Object.assign(globalThis, { ripe });

@@ -1,5 +1,21 @@
 // Asks the background page.
 const ext = globalThis.browser ?? chrome;
 
+/** What is done when the extension was updated or taken out: this script is nobody's any more. @type {() => void} */
+let orphaned = () => {};
+/** @param {() => void} then */
+export const onOrphaned = (then) => (orphaned = then);
+
 /** @param {Record<string, unknown>} m @returns {Promise<any>} */
-export const tell = (m) => ext.runtime.sendMessage(m).catch(() => ({ trouble: "away" }));
+export async function tell(m) {
+  if (!ext.runtime?.id) {
+    orphaned();
+    return { trouble: "away" };
+  }
+  try {
+    return await ext.runtime.sendMessage(m);
+  } catch {
+    if (!ext.runtime?.id) orphaned();
+    return { trouble: "away" };
+  }
+}

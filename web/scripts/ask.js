@@ -52,7 +52,7 @@ document.addEventListener("click", (e) => {
 // A request of htmx that was refused for it is made again.
 document.addEventListener("htmx:responseError", (e) => {
   const d = /** @type {CustomEvent} */ (e).detail;
-  if (d.xhr.status !== 401) return;
+  if (d.xhr.status !== 428) return;
   const el = /** @type {HTMLElement} */ (d.elt);
   askAgain(() => {
     if (el instanceof HTMLFormElement) {

@@ -488,7 +488,7 @@ async function doAct(b) {
  */
 async function send(path, body, from) {
   const resp = await fetch(path, { method: "POST", body, headers: { "HX-Request": "true" } });
-  if (resp.status === 401) {
+  if (resp.status === 428) {
     askAgain(() => void doOnce(from));
     return false;
   }

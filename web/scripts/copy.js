@@ -37,7 +37,7 @@ async function copyOf(b) {
   b.dataset.label = label;
   try {
     const resp = await fetch(`/items/${idOf(b)}/copy`, { method: "POST", body });
-    if (resp.status === 401) {
+    if (resp.status === 428) {
       askAgain(() => void copyOf(b));
       return;
     }

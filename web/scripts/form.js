@@ -66,7 +66,7 @@ document.addEventListener("change", (e) => {
  */
 async function fetchMade(at, then) {
   const resp = await fetch("/drawer", { method: "POST", body: new URLSearchParams({ at }) });
-  if (resp.status === 401) return askAgain(() => void fetchMade(at, then));
+  if (resp.status === 428) return askAgain(() => void fetchMade(at, then));
   if (resp.redirected) return location.reload();
   if (resp.ok) then(await resp.text());
 }

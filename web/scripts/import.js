@@ -38,7 +38,7 @@ document.addEventListener("submit", (e) => {
 /** @param {HTMLFormElement} form @param {string} first */
 async function mayDownload(form, first) {
   const resp = await fetch(first, { method: "POST" });
-  if (resp.status === 401) return askAgain(() => void mayDownload(form, first));
+  if (resp.status === 428) return askAgain(() => void mayDownload(form, first));
   if (resp.redirected) return location.reload();
   delete form.dataset.sent; // asking first was no sending
   form.dataset.may = "1";

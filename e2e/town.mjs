@@ -1,36 +1,33 @@
-// Every site of the practice town, by the extension in Chromium: signed in, up, changed and, where it sells, paid at.
-import test, { after, before } from "node:test";
+// The practice town, walked by the extension in Chromium: what its tests share.
+import { after, before } from "node:test";
 import assert from "node:assert/strict";
-import {
-  browser,
-  build,
-  chooseByKeys,
-  connect,
-  demo,
-  maren,
-  unlock,
-  pressDrawn,
-  readable,
-  settled,
-} from "./harness.mjs";
+import { browser, build, chooseByKeys, connect, demo, maren, unlock, readable, settled } from "./harness.mjs";
 
-let d, b, desk;
+/** The demo, a browser with the extension, and a page in it at the device app. @type {any} */
+export let d;
+/** @type {any} */
+export let b;
+/** @type {any} */
+export let desk;
 
-before(async () => {
-  d = await demo(build(), 17700);
-  b = await browser({ extension: true });
-  desk = await b.page();
-  await unlock(desk, d.laptop, maren.password);
-  await connect(b, desk, d.laptop);
-});
-after(async () => {
-  await b?.close();
-  await d?.stop();
-  d?.clean();
-});
+/** Has the town there for a file's tests, on ports of its own. @param {number} port */
+export function inTown(port) {
+  before(async () => {
+    d = await demo(build(), port);
+    b = await browser({ extension: true });
+    desk = await b.page();
+    await unlock(desk, d.laptop, maren.password);
+    await connect(b, desk, d.laptop);
+  });
+  after(async () => {
+    await b?.close();
+    await d?.stop();
+    d?.clean();
+  });
+}
 
 /** What is particular about a site: where its fields are, and how it is sent. */
-const sites = {
+export const sites = {
   lanternfish: {},
   gullwing: {},
   pantryandpier: { pay: "whole" },
@@ -56,10 +53,10 @@ const sites = {
   periwinkle: { dialog: true, pay: "hosted" },
 };
 
-const choose = chooseByKeys;
+export const choose = chooseByKeys;
 
 const value = async (field) => field.inputValue();
-async function filled(field, what) {
+export async function filled(field, what) {
   for (let i = 0; i < 60; i++) {
     const v = await value(field).catch(() => "");
     if (v) return v;
@@ -69,7 +66,7 @@ async function filled(field, what) {
 }
 
 /** A tab at a site, signed out. @param {string} name @param {string} path */
-async function at(name, path) {
+export async function at(name, path) {
   const page = await b.page();
   await b.context.clearCookies({ name: "session" });
   await page.goto(d.site(name, path));
@@ -77,7 +74,7 @@ async function at(name, path) {
 }
 
 /** Signs in with what is offered. */
-async function signIn(page, name) {
+export async function signIn(page, name) {
   const s = sites[name];
   if (s.dialog) await page.click("[data-dialog]");
   const root = s.frame ? page.frameLocator("iframe") : page;
@@ -123,14 +120,6 @@ async function signIn(page, name) {
   else await page.waitForURL("**/welcome");
 }
 
-for (const name of Object.keys(sites)) {
-  test(`${name}: signed in`, async () => {
-    const page = await at(name, "/sign-in");
-    await signIn(page, name);
-    await page.close();
-  });
-}
-
 const mails = [
   "lanternfish",
   "pantryandpier",
@@ -145,11 +134,11 @@ const mails = [
   "islandpost",
   "periwinkle",
 ];
-const newcomer = (name) =>
+export const newcomer = (name) =>
   name === "yawl" ? "+441632960222" : mails.includes(name) ? `wren.${name}@x.example` : `wren.${name}`;
 
 /** Signs up with a password that is made, and returns it. */
-async function signUp(page, name) {
+export async function signUp(page, name) {
   const s = sites[name];
   if (s.moving) await page.click("[data-tab=up]");
   const own = s.moving || s.formless;
@@ -181,95 +170,4 @@ async function signUp(page, name) {
   if (own) await page.waitForSelector("[href='/welcome']");
   else await page.waitForURL("**/welcome");
   return made;
-}
-
-for (const name of Object.keys(sites)) {
-  test(`${name}: signed up, kept, and the password changed`, async () => {
-    const page = await at(name, "/sign-up");
-    const made = await signUp(page, name);
-    await pressDrawn(page, "Keep it");
-    const fits = async (password) => {
-      await desk.goto(`${d.laptop}/logins?q=${encodeURIComponent(newcomer(name))}`);
-      await desk
-        .locator(".line-main", { hasText: newcomer(name) })
-        .first()
-        .click();
-      await desk.waitForSelector("#sheet h1");
-      await desk.keyboard.press("s");
-      await desk.waitForSelector(".grouped");
-      assert.equal((await desk.locator(".glyphs").allInnerTexts()).join(""), password, name);
-    };
-    await fits(made);
-    // The present one is filled, the new one made and filled, and the same login holds it.
-    await page.bringToFront();
-    await page.goto(new URL("/change", page.url()).href);
-    await settled(page);
-    await choose(page, page.locator("#password"));
-    const fresh = await filled(page.locator("#password"), `${name}: a new password`);
-    assert.equal(await filled(page.locator("#current"), `${name}: the present password`), made);
-    assert.notEqual(fresh, made);
-    await page.click("main form button");
-    await page.waitForSelector("[role=status]");
-    await readable(page);
-    await fits(fresh);
-    await page.close();
-  });
-}
-
-for (const [name, s] of Object.entries(sites)) {
-  if (!s.pay) continue;
-  test(`${name}: paid at`, async () => {
-    const page = await at(name, "/sign-in");
-    await signIn(page, name);
-    await page.goto(d.site(name, "/pay"));
-    await settled(page);
-    if (s.pay === "hosted") {
-      // each field in a frame of the payment company's: asked about once, then one press for each
-      await choose(page, page.locator("#holder"));
-      await filled(page.locator("#holder"), "the name on the card");
-      const field = (name) =>
-        page
-          .frames()
-          .find((f) => f.url().includes(`name=${name}`))
-          .locator("#field");
-      const pick = async (name) => {
-        await choose(page, field(name));
-        await settled(page);
-      };
-      await pick("number"); // Fill here all the same
-      assert.equal(await field("number").inputValue(), "");
-      await pick("number");
-      assert.equal((await filled(field("number"), "the number")).replaceAll(" ", ""), "4012888888881881");
-      assert.equal(
-        (await field("safety").inputValue()) + (await field("expiry").inputValue()),
-        "",
-        "nothing in the other frames without a press",
-      );
-      await pick("expiry");
-      assert.match(await filled(field("expiry"), "the expiry"), /^09\/\d\d$/);
-      await pick("safety");
-      assert.equal(await filled(field("safety"), "the security code"), "118");
-      await page.click("main form button");
-      await page.waitForSelector(".done");
-      return page.close();
-    }
-    if (s.pay === "whole") {
-      await choose(page, page.locator("#name"));
-      assert.equal(await filled(page.locator("#street"), "the street"), "7 Ropewalk");
-      assert.equal(await page.inputValue("#country"), "GB");
-      assert.equal(await page.inputValue("#promo"), "");
-    }
-    await choose(page, page.locator("#number").first());
-    await filled(page.locator("#holder"), "the name on the card");
-    assert.equal(
-      await page.locator("[name=number]").evaluateAll((l) => l.map((f) => f.value).join("")),
-      "4012888888881881",
-    );
-    assert.equal(await page.inputValue("#safety"), "", "the security code waits for a press of its own");
-    await choose(page, page.locator("#safety"));
-    assert.equal(await filled(page.locator("#safety"), "the security code"), "118");
-    await page.click("main form button");
-    await page.waitForSelector(".done");
-    await page.close();
-  });
 }
