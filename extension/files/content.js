@@ -916,6 +916,7 @@
       void tell({ act: "chosen", frame: g.frame, mark: g.mark, list, index });
     };
     offer(anchor, { say: g.say, lines: g.lines, acts: g.acts }, chosen, away);
+    if (g.step) along(g.step, true);
   }
   function stay() {
     if (guest?.anchor && isShown("offer")) follow();
@@ -931,7 +932,8 @@
         break;
       case "lift-key":
         if (guest && guest.mark === m.mark) {
-          along(m.step, !guest.stepped);
+          if (guest.anchor) along(m.step, !guest.stepped);
+          else guest.step = m.step;
           guest.stepped = true;
         }
         break;

@@ -18,6 +18,7 @@
       e.isVisible
     ) && e.intersectionRatio >= 0.99;
     if (now && !visible) since = e.time;
+    if (visible && !now) setTimeout(ask, AGAIN);
     visible = now;
   }
   var observer = (hear2) => new IntersectionObserver(
@@ -32,8 +33,15 @@
     came = false;
     visible = false;
     since = Infinity;
+    ask();
+  }
+  var AGAIN = 120;
+  var asking = 0;
+  function ask() {
+    clearTimeout(asking);
     watcher.disconnect();
     watcher.observe(document.documentElement);
+    asking = setTimeout(() => !visible && document.body.firstElementChild && ask(), AGAIN);
   }
   function moved() {
     movedAt = performance.now();
@@ -96,7 +104,7 @@
     };
     say({ ready: true });
   }
-  var ask = (m) => new Promise((done) => {
+  var ask2 = (m) => new Promise((done) => {
     asked.set(++asks, done);
     say({ ask: asks, message: m });
   });
@@ -175,14 +183,14 @@
       fresh ? "Password" : "New one",
       dots,
       button("Show", "act", async () => {
-        const v = await ask({ act: "slip-password", id: s.id });
+        const v = await ask2({ act: "slip-password", id: s.id });
         dots.textContent = v.password ?? v.error ?? words(v.trouble);
       })
     );
     if (fresh) row("Folder", folder);
     row("Works at", fresh ? works : make("span", "", s.address));
     const answer = async (m) => {
-      const v = await ask(m);
+      const v = await ask2(m);
       if (!v.error && !v.trouble) return close();
       for (const old of p.querySelectorAll(".trouble")) old.remove();
       p.append(make("div", "trouble", v.error ?? words(v.trouble)));
@@ -296,6 +304,9 @@
       );
       shown(m.pointer);
       measure();
+      requestAnimationFrame(measure);
+      void document.fonts.ready.then(measure);
+      setTimeout(measure, 120);
     }
     if (m.moved) moved();
     if (m.step) along(m.step);

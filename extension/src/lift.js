@@ -15,7 +15,7 @@ export let lifted;
  * In the page around: the offer of a frame.
  * @type {{mark: string, frame: number, rect: {left: number, top: number, width: number, height: number}, say?:
  * string, lines: {text: string}[], acts: {text: string}[], anchor?: () => DOMRect,
- * stepped?: boolean} | undefined}
+ * stepped?: boolean, step?: number} | undefined}
  */
 let guest;
 /** Which window a mark came from. Only a frame itself can say that it is it. @type {Map<string, MessageEventSource>} */
@@ -101,6 +101,7 @@ function welcome() {
     void tell({ act: "chosen", frame: g.frame, mark: g.mark, list, index });
   };
   offer(anchor, { say: g.say, lines: g.lines, acts: g.acts }, chosen, away);
+  if (g.step) along(g.step, true);
 }
 
 /** Keeps the offer of a frame beside it. */
@@ -120,7 +121,8 @@ export function heard(m) {
       break;
     case "lift-key":
       if (guest && guest.mark === m.mark) {
-        along(m.step, !guest.stepped);
+        if (guest.anchor) along(m.step, !guest.stepped);
+        else guest.step = m.step; // once it is known which frame it is
         guest.stepped = true;
       }
       break;

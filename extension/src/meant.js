@@ -27,6 +27,7 @@ let since = Infinity;
 function note(e) {
   const now = Boolean(/** @type {any} */ (e).isVisible) && e.intersectionRatio >= 0.99;
   if (now && !visible) since = e.time;
+  if (visible && !now) setTimeout(ask, AGAIN);
   visible = now;
 }
 
@@ -46,8 +47,18 @@ export function shown(pointer) {
   came = false;
   visible = false;
   since = Infinity;
+  ask();
+}
+
+/** How often the browser is asked again, in ms: what changes around a frame may not make it look at the frame anew. */
+const AGAIN = 120;
+let asking = 0;
+
+function ask() {
+  clearTimeout(asking);
   watcher.disconnect();
   watcher.observe(document.documentElement);
+  asking = setTimeout(() => !visible && document.body.firstElementChild && ask(), AGAIN);
 }
 
 /** Notes that what is shown was put elsewhere. */

@@ -76,6 +76,9 @@ function hear(m) {
     );
     shown(m.pointer);
     measure();
+    requestAnimationFrame(measure); // once the frame has its width, and its letters
+    void document.fonts.ready.then(measure);
+    setTimeout(measure, 120);
   }
   if (m.moved) moved();
   if (m.step) along(m.step);
