@@ -269,7 +269,10 @@
     if (m.ready) {
       p.ready = true;
       if (p.what) p.port?.postMessage({ show: p.what, pointer });
-      if (p.what && p.step) p.port?.postMessage({ step: p.step });
+      if (p.what && p.step) {
+        p.frame.focus();
+        p.port?.postMessage({ step: p.step });
+      }
       p.step = 0;
     }
     if (typeof m.height === "number" && p.what) {
