@@ -224,7 +224,7 @@ export async function chooseByKeys(page, field, down = 1) {
   for (let i = 1; i < down; i++) await page.keyboard.press("ArrowDown");
   await readable(page);
   await page.keyboard.press("Enter");
-  await after(150); // it looks once more
+  await after(260); // it looks once more
 }
 
 /** Waits until something with this text is drawn, and presses it as a person does. */
@@ -235,7 +235,7 @@ export async function pressDrawn(page, text) {
     if (!at) continue;
     await page.mouse.move(at.x, at.y);
     await page.mouse.click(at.x, at.y);
-    await after(150); // it looks once more
+    await after(260); // it looks once more
     await settled(page);
     return;
   }

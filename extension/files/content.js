@@ -887,7 +887,9 @@
   }
   function away() {
     remove("offer");
+    const g = guest;
     guest = void 0;
+    if (g) void tell({ act: "chosen", frame: g.frame, mark: g.mark, list: "none", index: -1 });
     if (lifted) void tell({ act: "lower", mark: lifted.mark });
     lifted = void 0;
   }
@@ -914,13 +916,15 @@
       );
     };
     const chosen = (list, index) => {
+      if (!seen(frame)) return away();
+      guest = void 0;
       away();
-      if (!seen(frame)) return;
       void tell({ act: "chosen", frame: g.frame, mark: g.mark, list, index });
     };
     offer(anchor, { say: g.say, lines: g.lines, acts: g.acts }, chosen, away);
     if (g.step) along(g.step, true);
   }
+  var hasGuest = () => Boolean(guest);
   function stay() {
     if (guest?.anchor && isShown("offer")) follow();
   }
@@ -1276,7 +1280,7 @@
         if (!placeOf(f) && unseen) later(lookThen);
         if (e.isTrusted && cameTo(f, e.timeStamp)) open(f);
         else away();
-      } else away();
+      } else if (!(f instanceof HTMLIFrameElement && hasGuest())) away();
     },
     true
   );

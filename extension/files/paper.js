@@ -46,17 +46,29 @@
   function moved() {
     movedAt = performance.now();
   }
+  var ANEW = 240;
   function seenNow() {
     return new Promise((done) => {
       const once = observer((list) => {
         const e = list[list.length - 1];
-        once.disconnect();
-        done(Boolean(
+        if (
           /** @type {any} */
-          e.isVisible
-        ) && e.intersectionRatio >= 0.99);
+          e.isVisible && e.intersectionRatio >= 0.99
+        ) end(true);
       });
-      once.observe(document.documentElement);
+      const look = () => {
+        once.disconnect();
+        once.observe(document.documentElement);
+      };
+      const again = setInterval(look, ANEW / 3);
+      const late = setTimeout(() => end(false), ANEW);
+      function end(yes) {
+        clearInterval(again);
+        clearTimeout(late);
+        once.disconnect();
+        done(yes);
+      }
+      look();
     });
   }
   for (const kind of ["pointermove", "pointerdown"])

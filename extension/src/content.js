@@ -3,7 +3,7 @@
 import * as dom from "./dom.js";
 import { clasp, follow, isShown, prepare, raise, showPaperSlip, unclasp } from "./draw.js";
 import { host, root } from "./host.js";
-import { away, heard, lifted, onPutAway, present, report, stay, stepAlong } from "./lift.js";
+import { away, hasGuest, heard, lifted, onPutAway, present, report, stay, stepAlong } from "./lift.js";
 import {
   PRESSED,
   around,
@@ -435,7 +435,7 @@ dom.listen(
       if (!placeOf(f) && unseen) later(lookThen); // it may not have been there to see before
       if (e.isTrusted && cameTo(f, e.timeStamp)) open(f);
       else away();
-    } else away();
+    } else if (!(f instanceof HTMLIFrameElement && hasGuest())) away();
   },
   true,
 );

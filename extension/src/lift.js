@@ -63,7 +63,9 @@ export function report(text, list = []) {
 /** Takes the offer away, wherever it stands. */
 export function away() {
   remove("offer");
+  const g = guest;
   guest = undefined;
+  if (g) void tell({ act: "chosen", frame: g.frame, mark: g.mark, list: "none", index: -1 }); // its frame has none now
   if (lifted) void tell({ act: "lower", mark: lifted.mark });
   lifted = undefined;
 }
@@ -96,13 +98,17 @@ function welcome() {
     );
   });
   const chosen = (/** @type {"lines" | "acts"} */ list, /** @type {number} */ index) => {
+    if (!seen(frame)) return away();
+    guest = undefined;
     away();
-    if (!seen(frame)) return;
     void tell({ act: "chosen", frame: g.frame, mark: g.mark, list, index });
   };
   offer(anchor, { say: g.say, lines: g.lines, acts: g.acts }, chosen, away);
   if (g.step) along(g.step, true);
 }
+
+/** Whether the offer that is shown is a frame's. */
+export const hasGuest = () => Boolean(guest);
 
 /** Keeps the offer of a frame beside it. */
 export function stay() {

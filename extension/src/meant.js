@@ -66,15 +66,30 @@ export function moved() {
   movedAt = performance.now();
 }
 
+/** How long the browser has to say once more that the frame is seen: its first word may come before it looked. */
+const ANEW = 240;
+
 /** What the browser says of the frame anew. @returns {Promise<boolean>} */
 function seenNow() {
   return new Promise((done) => {
     const once = observer((list) => {
       const e = list[list.length - 1];
-      once.disconnect();
-      done(Boolean(/** @type {any} */ (e).isVisible) && e.intersectionRatio >= 0.99);
+      if (/** @type {any} */ (e).isVisible && e.intersectionRatio >= 0.99) end(true);
     });
-    once.observe(document.documentElement);
+    const look = () => {
+      once.disconnect();
+      once.observe(document.documentElement);
+    };
+    const again = setInterval(look, ANEW / 3);
+    const late = setTimeout(() => end(false), ANEW);
+    /** @param {boolean} yes */
+    function end(yes) {
+      clearInterval(again);
+      clearTimeout(late);
+      once.disconnect();
+      done(yes);
+    }
+    look();
   });
 }
 
