@@ -153,6 +153,7 @@ export async function settled(page) {
 
 /** Waits until what the extension shows may be pressed: a press on what nobody can have read isn't taken. */
 export async function readable(page) {
+  await page.bringToFront(); // what nobody can see is never seen for long enough
   await settled(page);
   for (let i = 0; i < 15; i++) {
     const shown = await Promise.all(
@@ -203,6 +204,7 @@ export async function drawnAt(page, text) {
 
 /** Waits until the extension shows something in a page. */
 export async function offered(page) {
+  await page.bringToFront();
   for (let i = 0; i < 200; i++) {
     if (await shownText(page)) return;
     await after(50);
@@ -217,8 +219,10 @@ export async function offered(page) {
  * @param {number} [down]
  */
 export async function chooseByKeys(page, field, down = 1) {
+  await page.bringToFront();
   await settled(page);
   await field.focus();
+  await settled(page); // a frame and the page around it have told each other
   await page.keyboard.press("ArrowDown");
   await offered(page);
   for (let i = 1; i < down; i++) await page.keyboard.press("ArrowDown");

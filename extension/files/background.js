@@ -178,16 +178,7 @@
       /** @type {chrome.tabs.Tab} */
       sender.tab
     );
-    const c = await loadConnection();
-    if (!c || new URL(sender.url ?? "").host === c.app) return { trouble: "none" };
     switch (message.act) {
-      case "open-vault":
-        return openApp(`/open/${c.profile}`);
-      case "details":
-        return openApp(`/items/${encodeURIComponent(message.id)}`);
-      case "agreed":
-        await api.tabs.sendMessage(tab.id ?? 0, { act: "agreed", to: String(message.to) });
-        return {};
       case "lift":
         if (sender.frameId) await toFrame(tab, 0, { ...message, act: "lifted", frame: sender.frameId });
         return {};
@@ -205,6 +196,17 @@
         return {};
       case "chosen":
         if (sender.frameId === 0) await toFrame(tab, Number(message.frame), message);
+        return {};
+    }
+    const c = await loadConnection();
+    if (!c || new URL(sender.url ?? "").host === c.app) return { trouble: "none" };
+    switch (message.act) {
+      case "open-vault":
+        return openApp(`/open/${c.profile}`);
+      case "details":
+        return openApp(`/items/${encodeURIComponent(message.id)}`);
+      case "agreed":
+        await api.tabs.sendMessage(tab.id ?? 0, { act: "agreed", to: String(message.to) });
         return {};
       case "find":
         await api.windows.create({

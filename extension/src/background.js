@@ -81,16 +81,8 @@ async function handle(message, sender) {
 /** @param {any} message @param {chrome.runtime.MessageSender} sender @returns {Promise<any>} */
 async function fromPage(message, sender) {
   const tab = /** @type {chrome.tabs.Tab} */ (sender.tab);
-  const c = await loadConnection();
-  if (!c || new URL(sender.url ?? "").host === c.app) return { trouble: "none" }; // our own pages are left alone
+  // What frames say to the page around them is passed on at once: it has to come in the order in which it was said.
   switch (message.act) {
-    case "open-vault":
-      return openApp(`/open/${c.profile}`);
-    case "details":
-      return openApp(`/items/${encodeURIComponent(message.id)}`);
-    case "agreed":
-      await api.tabs.sendMessage(tab.id ?? 0, { act: "agreed", to: String(message.to) });
-      return {};
     case "lift": // the offer of a frame that has no room for it
       if (sender.frameId) await toFrame(tab, 0, { ...message, act: "lifted", frame: sender.frameId });
       return {};
@@ -105,6 +97,17 @@ async function fromPage(message, sender) {
       return {};
     case "chosen":
       if (sender.frameId === 0) await toFrame(tab, Number(message.frame), message);
+      return {};
+  }
+  const c = await loadConnection();
+  if (!c || new URL(sender.url ?? "").host === c.app) return { trouble: "none" }; // our own pages are left alone
+  switch (message.act) {
+    case "open-vault":
+      return openApp(`/open/${c.profile}`);
+    case "details":
+      return openApp(`/items/${encodeURIComponent(message.id)}`);
+    case "agreed":
+      await api.tabs.sendMessage(tab.id ?? 0, { act: "agreed", to: String(message.to) });
       return {};
     case "find":
       await api.windows.create({
