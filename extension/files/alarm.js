@@ -3,13 +3,15 @@
   // src/line.js
   var api = globalThis.browser ?? chrome;
 
-  // src/alarm.js
+  // src/make.js
   function make(tag, cls, text) {
     const el = document.createElement(tag);
     if (cls) el.className = cls;
     if (text !== void 0) el.textContent = text;
     return el;
   }
+
+  // src/alarm.js
   function address(parts) {
     const dd = make("dd");
     for (const p of parts) dd.append(p.mark ? make("mark", "", p.text) : p.text);

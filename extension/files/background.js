@@ -141,12 +141,14 @@
   }
   var changing = Promise.resolve();
   function changeTab(id, change) {
-    changing = changing.then(async () => {
+    const mine = changing.then(async () => {
       const t = await tabNow(id);
       change(t);
       await api.storage.session.set({ [`tab ${id}`]: t });
     });
-    return changing;
+    changing = mine.catch(() => {
+    });
+    return mine;
   }
   function trouble(e) {
     return e instanceof LineError ? { trouble: e.kind, open: e.open } : { trouble: "away" };

@@ -36,18 +36,15 @@
   var previous = getter(E, "previousElementSibling");
   var next = getter(E, "nextElementSibling");
   var tag = getter(E, "tagName");
-  var id = getter(E, "id");
   var append = method(E, "append");
   var animate = method(E, "animate");
   var parent2 = getter(N, "parentElement");
   var before = getter(N, "previousSibling");
   var text = getter(N, "textContent");
-  var connected = getter(N, "isConnected");
   var rootOf = method(N, "getRootNode");
   var contains = method(N, "contains");
   var nodes = getter(N, "childNodes");
   var kids = (n) => [...nodes(n)];
-  var elements = getter(F, "elements");
   var requestSubmit = method(F, "requestSubmit");
   var active = getter(D, "activeElement");
   var body = getter(D, "body");
@@ -595,8 +592,8 @@
         else taking.labels.set(l.control, [l]);
       }
   }
-  function textWithId(root2, id2) {
-    const el = withId(root2, id2);
+  function textWithId(root2, id) {
+    const el = withId(root2, id);
     return el ? text(el) : "";
   }
   function labelOf(el) {
@@ -607,7 +604,7 @@
     const said = [...taking ? taking.labels.get(el) ?? [] : el.labels ?? []].map(
       (l) => l.contains(el) ? [...l.childNodes].filter((n) => !(n instanceof Element && n.contains(el))).map((n) => n.textContent).join(" ") || l.textContent : l.textContent
     );
-    for (const id2 of (el.getAttribute("aria-labelledby") ?? "").split(/\s+/)) if (id2) said.push(textWithId(root2, id2));
+    for (const id of (el.getAttribute("aria-labelledby") ?? "").split(/\s+/)) if (id) said.push(textWithId(root2, id));
     said.push(el.getAttribute("aria-label"), el.title);
     if (root2 instanceof ShadowRoot)
       said.push(
@@ -640,7 +637,7 @@
     );
     const set = closest(el, "fieldset"), group = closest(el, "[role=group]"), legend = set && one(set, "legend");
     const said = [legend && text(legend), group && attr(group, "aria-label")];
-    for (const id2 of (el.getAttribute("aria-describedby") ?? "").split(/\s+/)) if (id2) said.push(textWithId(root2, id2));
+    for (const id of (el.getAttribute("aria-describedby") ?? "").split(/\s+/)) if (id) said.push(textWithId(root2, id));
     let at2 = parent2(el), best = "";
     while (at2 && at2 !== bodyOf() && deep(at2, "input, select, textarea").length === 1 && (text(at2) ?? "").length < 260) {
       best = kids(at2).filter((n) => !(n instanceof Element && (matches(n, "label, button, select") || contains(n, el)))).map((n) => text(n)).join(" ") + " " + best;
@@ -1177,11 +1174,11 @@
     const to = view.framed || reading.elsewhere || "";
     return agreed.has(to) ? to : "";
   };
-  async function fill(id2, reading, what, submit = false) {
+  async function fill(id, reading, what, submit = false) {
     return put(
       await tell({
         act: "fill",
-        id: id2,
+        id,
         form: reading.form,
         what,
         elsewhere: elsewhere(reading),
@@ -1192,13 +1189,13 @@
       reading
     );
   }
-  async function fillNew(reading, id2) {
+  async function fillNew(reading, id) {
     const user = fields().find((f) => reading.roles[String(numbers.get(f))] === "username");
     put(
       await tell({
         act: "fill-new",
         form: reading.form,
-        id: id2,
+        id,
         username: user?.value ?? "",
         elsewhere: elsewhere(reading),
         opaque,
@@ -1435,15 +1432,15 @@
     if (m.act === "fill") {
       const reading = view.readings.find((r) => r.form === view.key?.form);
       const ids = view.key?.ids ?? [];
-      const id2 = m.id ?? ids[turn++ % Math.max(1, ids.length)];
-      if (!reading || !id2)
+      const id = m.id ?? ids[turn++ % Math.max(1, ids.length)];
+      if (!reading || !id)
         reply({
           error: view.alarm ? "This page imitates a site that you keep." : "There is no sign-in on this page that can be filled."
         });
       else {
         const to = view.framed || reading.elsewhere;
         if (to && m.id) agreed.add(to);
-        void fill(id2, reading, "login").then((ok) => reply(ok ? {} : { error: "It wasn’t filled." }));
+        void fill(id, reading, "login").then((ok) => reply(ok ? {} : { error: "It wasn’t filled." }));
       }
       return true;
     }

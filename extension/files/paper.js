@@ -1,5 +1,13 @@
 "use strict";
 (() => {
+  // src/make.js
+  function make(tag, cls, text) {
+    const el = document.createElement(tag);
+    if (cls) el.className = cls;
+    if (text !== void 0) el.textContent = text;
+    return el;
+  }
+
   // src/meant.js
   var READING = 250;
   var MOVED = 2;
@@ -121,12 +129,6 @@
     say({ ask: asks, message: m });
   });
   var close = () => say({ close: true });
-  function make(tag, cls, text) {
-    const el = document.createElement(tag);
-    if (cls) el.className = cls;
-    if (text !== void 0) el.textContent = text;
-    return el;
-  }
   function button(text, cls, act) {
     const b = make("button", cls, text);
     b.setAttribute("type", "button");

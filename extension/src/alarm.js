@@ -1,13 +1,6 @@
 // The look-alike alarm: a page of the extension's in place of the page that imitates a kept site.
 import { api } from "./line.js";
-
-/** @param {string} tag @param {string} [cls] @param {string} [text] */
-function make(tag, cls, text) {
-  const el = document.createElement(tag);
-  if (cls) el.className = cls;
-  if (text !== undefined) el.textContent = text;
-  return el;
-}
+import { make } from "./make.js";
 
 /** An address with what gives it away marked. @param {{text: string, mark?: boolean}[]} parts */
 function address(parts) {

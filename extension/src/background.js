@@ -35,12 +35,13 @@ async function tabNow(id) {
 let changing = Promise.resolve();
 /** @param {number} id @param {(t: Tab) => void} change */
 function changeTab(id, change) {
-  changing = changing.then(async () => {
+  const mine = changing.then(async () => {
     const t = await tabNow(id);
     change(t);
     await api.storage.session.set({ [`tab ${id}`]: t });
   });
-  return changing;
+  changing = mine.catch(() => {}); // one that fails stops none of the next
+  return mine;
 }
 
 /** @param {unknown} e */

@@ -68,8 +68,6 @@ export const previous = getter(E, "previousElementSibling");
 export const next = getter(E, "nextElementSibling");
 /** @type {(el: Element) => string} */
 export const tag = getter(E, "tagName");
-/** @type {(el: Element) => string} */
-export const id = getter(E, "id");
 /** @type {(to: Element, ...what: (Node | string)[]) => void} */
 export const append = method(E, "append");
 /** @type {(el: Element, frames: Keyframe[], how: KeyframeAnimationOptions) => void} */
@@ -81,8 +79,6 @@ export const parent = getter(N, "parentElement");
 export const before = getter(N, "previousSibling");
 /** @type {(n: Node) => string | null} */
 export const text = getter(N, "textContent");
-/** @type {(n: Node) => boolean} */
-export const connected = getter(N, "isConnected");
 /** @type {(n: Node) => Node} */
 export const rootOf = method(N, "getRootNode");
 /** @type {(a: Node, b: Node) => boolean} */
@@ -91,8 +87,6 @@ const nodes = getter(N, "childNodes");
 /** @type {(n: Node) => Node[]} */
 export const kids = (n) => [...nodes(n)];
 
-/** @type {(form: HTMLFormElement) => Iterable<Element>} */
-export const elements = getter(F, "elements");
 /** @type {(form: HTMLFormElement) => void} */
 export const requestSubmit = method(F, "requestSubmit");
 

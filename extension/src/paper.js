@@ -1,8 +1,9 @@
 // A frame of the extension's own in a page: an offer, a slip or a note. What is shown comes over a
 // port from the content script that made the frame, and so does nothing else; what is pressed goes
 // back over it.
+import { make } from "./make.js";
 import { moved, ripe, shown } from "./meant.js";
-import { button, close, make, open, say } from "./parts.js";
+import { button, close, open, say } from "./parts.js";
 import { slip } from "./slip.js";
 
 /** @typedef {{text: string, note?: string, fills?: string}} Row */

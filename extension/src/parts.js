@@ -1,5 +1,6 @@
 // The parts of what stands in the extension's own frames, and the port to the content script that
 // made the frame.
+import { make } from "./make.js";
 import { meant } from "./meant.js";
 
 /** @type {MessagePort | undefined} */
@@ -36,19 +37,6 @@ export const ask = (m) =>
 
 /** Has the frame put away. */
 export const close = () => say({ close: true });
-
-/**
- * Makes an element; texts are set as text, never as markup.
- * @param {string} tag
- * @param {string} [cls]
- * @param {string} [text]
- */
-export function make(tag, cls, text) {
-  const el = document.createElement(tag);
-  if (cls) el.className = cls;
-  if (text !== undefined) el.textContent = text;
-  return el;
-}
 
 /**
  * A button whose press counts only if a person meant it.

@@ -1,5 +1,6 @@
 // The slip: asks whether a sign-in should be kept, and says how a change of password stands.
-import { ask, button, close, make } from "./parts.js";
+import { make } from "./make.js";
+import { ask, button, close } from "./parts.js";
 import { words } from "./words.js";
 
 /**
