@@ -197,6 +197,7 @@
           });
         return {};
       case "chosen":
+      case "dropped":
         if (sender.frameId === 0) await toFrame(tab, Number(message.frame), message);
         return {};
     }

@@ -44,7 +44,8 @@
   var rootOf = method(N, "getRootNode");
   var contains = method(N, "contains");
   var nodes = getter(N, "childNodes");
-  var kids = (n) => [...nodes(n)];
+  var kids = (n2) => [...nodes(n2)];
+  var focus = method(HTMLElement.prototype, "focus");
   var requestSubmit = method(F, "requestSubmit");
   var active = getter(D, "activeElement");
   var body = getter(D, "body");
@@ -244,6 +245,8 @@
       },
       ask: async () => ({}),
       closed: () => {
+      },
+      back: () => {
       }
     };
     papers.set(kind, p);
@@ -286,7 +289,9 @@
     }
   }
   function show(p, what) {
+    const same = JSON.stringify(p.what) === JSON.stringify(what);
     p.what = what;
+    if (same) return raise();
     p.still = performance.now();
     raise();
     if (p.ready) p.port?.postMessage({ show: what, pointer });
@@ -305,10 +310,12 @@
     requestAnimationFrame(() => watchPlace(p));
   }
   function hide(p) {
+    const held = root.activeElement === p.frame;
     p.what = void 0;
     p.where = "";
     p.frame.classList.add("away");
     p.port?.postMessage({ away: true });
+    if (held) p.back();
   }
   function remove(kind) {
     const p = papers.get(kind);
@@ -316,8 +323,9 @@
   }
   var isShown = (kind) => Boolean(papers.get(kind)?.what);
   var widthFor = (r) => Math.max(330, Math.min(r.width, 440));
-  function offer(rect2, what, press2, closed) {
+  function offer(rect2, what, press2, closed, field) {
     const p = paper("offer");
+    p.back = () => field && focus(field);
     p.press = ({ list, index }) => press2(list, index);
     p.closed = closed;
     p.place = () => {
@@ -373,12 +381,12 @@
   var numbers = /* @__PURE__ */ new WeakMap();
   var nextNumber = 1;
   function numberOf(el) {
-    let n = numbers.get(el);
-    if (n === void 0) {
-      n = nextNumber++;
-      numbers.set(el, n);
+    let n2 = numbers.get(el);
+    if (n2 === void 0) {
+      n2 = nextNumber++;
+      numbers.set(el, n2);
     }
-    return n;
+    return n2;
   }
   var tidy = (s) => (s ?? "").replace(/\s+/g, " ").trim().slice(0, 150);
   var textOf = (el) => el ? tidy(
@@ -391,10 +399,10 @@
   var known;
   var met = /* @__PURE__ */ new Set();
   function meet(e) {
-    const n = met.size;
+    const n2 = met.size;
     for (const r of e.composedPath()) if (r instanceof ShadowRoot && r !== root && !roots().includes(r)) met.add(r);
-    if (met.size > n) known = void 0;
-    return met.size > n;
+    if (met.size > n2) known = void 0;
+    return met.size > n2;
   }
   function roots() {
     if (known) return known;
@@ -437,11 +445,11 @@
   var FAINT = 0.4;
   function filtered(filter) {
     for (const [, name, arg] of filter.matchAll(/([a-z-]+)\(([^)]*)\)/g)) {
-      const n = parseFloat(arg) / (arg.includes("%") ? 100 : 1);
+      const n2 = parseFloat(arg) / (arg.includes("%") ? 100 : 1);
       if (name === "url") return true;
-      if (name === "blur" && n > 1) return true;
-      if (name === "opacity" && n < FAINT) return true;
-      if ((name === "brightness" || name === "contrast") && (n < FAINT || n > 2.5)) return true;
+      if (name === "blur" && n2 > 1) return true;
+      if (name === "opacity" && n2 < FAINT) return true;
+      if ((name === "brightness" || name === "contrast") && (n2 < FAINT || n2 > 2.5)) return true;
     }
     return false;
   }
@@ -481,8 +489,8 @@
     return true;
   }
   function rgba(colour) {
-    const n = (colour.match(/[\d.]+/g) ?? []).map(Number);
-    return [n[0] ?? 0, n[1] ?? 0, n[2] ?? 0, n[3] ?? 1];
+    const n2 = (colour.match(/[\d.]+/g) ?? []).map(Number);
+    return [n2[0] ?? 0, n2[1] ?? 0, n2[2] ?? 0, n2[3] ?? 1];
   }
   function luminance(c) {
     const [r, g, b] = c.slice(0, 3).map((v) => {
@@ -602,7 +610,7 @@
       rootOf(el)
     );
     const said = [...taking ? taking.labels.get(el) ?? [] : el.labels ?? []].map(
-      (l) => l.contains(el) ? [...l.childNodes].filter((n) => !(n instanceof Element && n.contains(el))).map((n) => n.textContent).join(" ") || l.textContent : l.textContent
+      (l) => l.contains(el) ? [...l.childNodes].filter((n2) => !(n2 instanceof Element && n2.contains(el))).map((n2) => n2.textContent).join(" ") || l.textContent : l.textContent
     );
     for (const id of (el.getAttribute("aria-labelledby") ?? "").split(/\s+/)) if (id) said.push(textWithId(root2, id));
     said.push(el.getAttribute("aria-label"), el.title);
@@ -640,7 +648,7 @@
     for (const id of (el.getAttribute("aria-describedby") ?? "").split(/\s+/)) if (id) said.push(textWithId(root2, id));
     let at2 = parent2(el), best = "";
     while (at2 && at2 !== bodyOf() && deep(at2, "input, select, textarea").length === 1 && (text(at2) ?? "").length < 260) {
-      best = kids(at2).filter((n) => !(n instanceof Element && (matches(n, "label, button, select") || contains(n, el)))).map((n) => text(n)).join(" ") + " " + best;
+      best = kids(at2).filter((n2) => !(n2 instanceof Element && (matches(n2, "label, button, select") || contains(n2, el)))).map((n2) => text(n2)).join(" ") + " " + best;
       at2 = parent2(at2);
     }
     const next2 = next(el);
@@ -805,8 +813,8 @@
       fields: list
     };
   }
-  function fieldByNumber(n) {
-    return fields().find((f) => numbers.get(f) === n);
+  function fieldByNumber(n2) {
+    return fields().find((f) => numbers.get(f) === n2);
   }
   function type(f, value) {
     f.focus();
@@ -850,7 +858,9 @@
   }
 
   // src/lift.js
+  var mark = [...crypto.getRandomValues(new Uint8Array(12))].map((b) => b.toString(16).padStart(2, "0")).join("");
   var lifted;
+  var n = 0;
   var guest;
   var marks = /* @__PURE__ */ new Map();
   var cramped = () => parent !== window && parent === top && (innerHeight < 190 || innerWidth < 260);
@@ -861,22 +871,24 @@
   var putAway = () => {
   };
   var onPutAway = (then) => putAway = then;
+  var standing = () => Boolean(lifted) || !guest && isShown("offer");
   function present(field, what) {
     if (!cramped()) {
-      guest = void 0;
+      dropGuest(false);
       const press2 = (list, i) => what[list][i]?.press();
-      return offer(() => rect(field), shown(what), press2, putAway);
+      return offer(
+        () => rect(field),
+        shown(what),
+        press2,
+        () => putAway(true),
+        field
+      );
     }
-    const mark2 = [...crypto.getRandomValues(new Uint8Array(12))].map((b) => b.toString(16).padStart(2, "0")).join("");
+    lifted = { n: ++n, what };
     const r = rect(field);
-    lifted = { mark: mark2, what };
-    void tell({
-      act: "lift",
-      mark: mark2,
-      rect: { left: r.left, top: r.top, width: r.width, height: r.height },
-      ...shown(what)
-    });
-    parent.postMessage({ redLocket: mark2 }, "*");
+    const rect2 = { left: r.left, top: r.top, width: r.width, height: r.height };
+    void tell({ act: "lift", mark, n, rect: rect2, ...shown(what) });
+    parent.postMessage({ redLocket: mark }, "*");
   }
   function report(text2, list = []) {
     if (cramped()) void tell({ act: "note-up", text: text2, list });
@@ -884,41 +896,38 @@
   }
   function away() {
     remove("offer");
-    const g = guest;
-    guest = void 0;
-    if (g) void tell({ act: "chosen", frame: g.frame, mark: g.mark, list: "none", index: -1 });
-    if (lifted) void tell({ act: "lower", mark: lifted.mark });
+    dropGuest(false);
+    if (lifted) void tell({ act: "lower", mark, n: lifted.n });
     lifted = void 0;
   }
+  function dropGuest(byUser) {
+    const g = guest;
+    guest = void 0;
+    if (g) void tell({ act: "dropped", frame: g.frame, mark: g.mark, n: g.n, byUser });
+  }
   function stepAlong(step, opening = false) {
-    if (lifted) void tell({ act: "lift-key", mark: lifted.mark, step });
+    if (lifted) void tell({ act: "lift-key", mark, n: lifted.n, step });
     return Boolean(lifted) || along(step, opening);
   }
   function welcome() {
-    const source = guest && marks.get(guest.mark);
     const g = guest;
+    const source = g && marks.get(g.mark);
     if (!g || !source) return;
     const frame = (
       /** @type {HTMLIFrameElement[]} */
       deep(page(), "iframe").find((f) => f.contentWindow === source)
     );
-    if (!frame || !seen(frame) || frame.offsetWidth < 60 || frame.offsetHeight < 18) return;
-    const anchor = g.anchor = () => {
+    if (!frame || !seen(frame) || frame.offsetWidth < 60 || frame.offsetHeight < 18) return dropGuest(false);
+    g.anchor = () => {
       const f = frame.getBoundingClientRect();
-      return new DOMRect(
-        f.left + frame.clientLeft + g.rect.left,
-        f.top + frame.clientTop + g.rect.top,
-        g.rect.width,
-        g.rect.height
-      );
+      const { left, top: top2, width, height } = g.rect;
+      return new DOMRect(f.left + frame.clientLeft + left, f.top + frame.clientTop + top2, width, height);
     };
     const chosen = (list, index) => {
-      if (!seen(frame)) return away();
-      guest = void 0;
-      away();
-      void tell({ act: "chosen", frame: g.frame, mark: g.mark, list, index });
+      if (seen(frame)) void tell({ act: "chosen", frame: g.frame, mark: g.mark, n: g.n, list, index });
+      else away();
     };
-    offer(anchor, { say: g.say, lines: g.lines, acts: g.acts }, chosen, away);
+    offer(g.anchor, { say: g.say, lines: g.lines, acts: g.acts }, chosen, () => dropGuest(true));
     if (g.step) along(g.step, true);
   }
   var hasGuest = () => Boolean(guest);
@@ -926,42 +935,48 @@
     if (guest?.anchor && isShown("offer")) follow();
   }
   function heard2(m) {
+    const ours = guest && guest.mark === m.mark && guest.n === m.n ? guest : void 0;
+    const mine = lifted && m.mark === mark && lifted.n === m.n ? lifted : void 0;
     switch (m.act) {
       case "lifted":
+        if (guest && guest.mark !== m.mark) dropGuest(false);
         guest = m;
         welcome();
         break;
       case "lowered":
-        if (guest?.mark === m.mark) away();
+        if (!ours) break;
+        guest = void 0;
+        remove("offer");
         break;
       case "lift-key":
-        if (guest && guest.mark === m.mark) {
-          if (guest.anchor) along(m.step, !guest.stepped);
-          else guest.step = m.step;
-          guest.stepped = true;
-        }
+        if (!ours) break;
+        if (ours.anchor) along(m.step, !ours.stepped);
+        else ours.step = m.step;
+        ours.stepped = true;
         break;
       case "note":
         note(m.text, m.list);
         break;
-      case "chosen": {
-        if (!lifted || lifted.mark !== m.mark) break;
-        const { what } = lifted;
+      case "dropped":
+        if (!mine) break;
         lifted = void 0;
-        if (m.list === "lines" || m.list === "acts") what[
-          /** @type {"lines" | "acts"} */
-          m.list
-        ][m.index]?.press();
-      }
+        putAway(Boolean(m.byUser));
+        break;
+      case "chosen":
+        if (m.list === "lines" || m.list === "acts")
+          mine?.what[
+            /** @type {"lines" | "acts"} */
+            m.list
+          ][m.index]?.press();
     }
   }
   if (window === top)
     addEventListener("message", (e) => {
-      const mark2 = e.data?.redLocket;
-      if (typeof mark2 !== "string" || mark2.length !== 24 || !e.source) return;
+      const said = e.data?.redLocket;
+      if (typeof said !== "string" || said.length !== 24 || !e.source) return;
       if (marks.size > 50) marks.clear();
-      marks.set(mark2, e.source);
-      if (guest?.mark === mark2 && !guest.anchor) welcome();
+      marks.set(said, e.source);
+      if (guest?.mark === said && !guest.anchor) welcome();
     });
 
   // src/words.js
@@ -980,8 +995,8 @@
   var turn = 0;
   var gone = false;
   function placeOf(f) {
-    const n = String(numbers.get(f));
-    for (const reading of view.readings) if (n in reading.roles) return { reading, menu: view.menus[n] };
+    const n2 = String(numbers.get(f));
+    for (const reading of view.readings) if (n2 in reading.roles) return { reading, menu: view.menus[n2] };
     return void 0;
   }
   var looking = false;
@@ -1031,18 +1046,18 @@
   function lockedMenus() {
     for (const f of fields()) {
       if (f.type !== "password" || !seen(f)) continue;
-      const n = String(numberOf(f));
-      view.readings.push({ form: 0, kind: "locked", roles: { [n]: "locked" }, typed: [] });
-      view.menus[n] = { say: words("locked"), lines: [], acts: [{ text: "Open it", do: "open-vault" }] };
+      const n2 = String(numberOf(f));
+      view.readings.push({ form: 0, kind: "locked", roles: { [n2]: "locked" }, typed: [] });
+      view.menus[n2] = { say: words("locked"), lines: [], acts: [{ text: "Open it", do: "open-vault" }] };
     }
   }
   var opaque = self.origin === "null";
   var slipShown = "";
   var FROM_SLIPS = /* @__PURE__ */ new Set(["slip-password", "keep", "not-now", "step-back", "took", "put-away", "never"]);
   function showSlip(s) {
-    const mark2 = `${s.id} ${s.kind}`;
-    if (slipShown === mark2) return;
-    slipShown = mark2;
+    const mark3 = `${s.id} ${s.kind}`;
+    if (slipShown === mark3) return;
+    slipShown = mark3;
     const ask = async (m) => FROM_SLIPS.has(m?.act) ? tell(m) : {};
     showPaperSlip(s, ask, s.kind === "confirmed" ? 15e3 : void 0);
   }
@@ -1065,16 +1080,23 @@
   var keyOf = (f) => JSON.stringify([placeOf(f), [...agreed]]);
   function reopen(f) {
     if (opened.f !== f) return;
-    const same = opened.key === keyOf(f);
-    if (same && isShown("offer")) follow();
-    else if (!same || !lifted) open(f, opened.asked);
+    if (opened.key !== keyOf(f)) open(f, opened.asked);
+    else if (standing()) follow();
   }
-  function close(at2) {
+  function shut() {
     away();
     opened = { key: "", asked: false };
+  }
+  function close(at2) {
+    shut();
     dismissed = at2;
   }
-  onPutAway(() => close(opened.f));
+  onPutAway((byUser) => {
+    const f = opened.f;
+    if (!byUser) return shut();
+    close(f);
+    if (f) focus(f);
+  });
   function focused2() {
     const el = activeElement();
     return el && isBox(el) ? el : void 0;
@@ -1083,11 +1105,9 @@
   function open(f, asked = false) {
     const at2 = placeOf(f);
     const menu = at2?.menu;
-    if (!at2 || !menu || !asked && (f === dismissed || f.value && f.tagName !== "SELECT")) {
-      away();
-      return;
-    }
+    if (!asked && (f === dismissed || f.value && f.tagName !== "SELECT")) return shut();
     opened = { f, key: keyOf(f), asked };
+    if (!at2 || !menu) return away();
     const to = menu.elsewhere;
     if (to && !agreed.has(to)) {
       const agree = () => {
@@ -1111,10 +1131,10 @@
       case "type":
         fillIn(() => {
           if (type(f, l.text)) {
-            mark(f);
+            mark2(f);
             note2(f);
           }
-          away();
+          shut();
         });
         return void 0;
       default:
@@ -1142,11 +1162,11 @@
         const f = fieldByNumber(one2.field);
         if (!f || !reachable(f, one2.role)) missed.push("A field that is no longer there, or can’t be seen");
         else if (type(f, one2.value)) {
-          mark(f);
+          mark2(f);
           note2(f);
         } else missed.push(`${labelOf(f) || "A field without a name"}: the page changed what was filled`);
       }
-      away();
+      shut();
     });
     if (missed.length) report(v.fills?.length ? "Filled, but for:" : "Not filled:", missed);
     else if (v.copied !== void 0)
@@ -1165,7 +1185,7 @@
     if (by) by.click();
     else if (form instanceof HTMLFormElement) requestSubmit(form);
   }
-  function mark(f) {
+  function mark2(f) {
     animate(f, [{ boxShadow: "inset 0 0 0 2px #a9812f" }, { boxShadow: "inset 0 0 0 2px transparent" }], {
       duration: 1600
     });
@@ -1223,10 +1243,10 @@
     const values = {};
     let mine = false;
     for (const f of fields()) {
-      const n = String(numbers.get(f));
+      const n2 = String(numbers.get(f));
       const value = asked ? f.value : own.get(f);
-      if (!value || !f.value || !reading.typed.includes(Number(n))) continue;
-      values[n] = value;
+      if (!value || !f.value || !reading.typed.includes(Number(n2))) continue;
+      values[n2] = value;
       mine ||= form === null || groupOf(f) === form;
     }
     return mine ? values : void 0;
@@ -1248,10 +1268,10 @@
       /** @type {Element | null} */
       b
     ); el && el !== bodyOf(); el = around(el)) {
-      const n = deep(el, "input, select, textarea").filter(isBox).length;
-      if (n === 1 && deep(el, "input[type=password], input[type=text]").length === 1 && view.readings.some((r) => Object.keys(r.roles).length > 1))
+      const n2 = deep(el, "input, select, textarea").filter(isBox).length;
+      if (n2 === 1 && deep(el, "input[type=password], input[type=text]").length === 1 && view.readings.some((r) => Object.keys(r.roles).length > 1))
         return;
-      if (n > 0) return sent(inForm ?? el);
+      if (n2 > 0) return sent(inForm ?? el);
     }
   }
   var came = {
@@ -1276,8 +1296,8 @@
       if (f instanceof Element && isBox(f)) {
         if (!placeOf(f) && unseen) later(lookThen);
         if (e.isTrusted && cameTo(f, e.timeStamp)) open(f);
-        else away();
-      } else if (!(f instanceof HTMLIFrameElement && hasGuest())) away();
+        else shut();
+      } else if (!(f instanceof HTMLIFrameElement && hasGuest())) shut();
     },
     true
   );
@@ -1399,12 +1419,12 @@
     );
   }
   var FIELDS = "input, select, textarea, form, dialog";
-  var concerns = (n) => n instanceof Element && n !== host && (matches(n, FIELDS) || tag(n).includes("-") || Boolean(one(n, FIELDS)) || Boolean(shadow(n)));
+  var concerns = (n2) => n2 instanceof Element && n2 !== host && (matches(n2, FIELDS) || tag(n2).includes("-") || Boolean(one(n2, FIELDS)) || Boolean(shadow(n2)));
   function matters(m) {
     if (m.type === "attributes")
       return m.target instanceof Element && (isBox(m.target) || m.attributeName === "open" || m.attributeName === "hidden");
     if (telling || m.target instanceof Element && closest(m.target, "form, dialog, [role=form], [role=dialog]"))
-      return [...m.addedNodes, ...m.removedNodes].some((n) => n !== host);
+      return [...m.addedNodes, ...m.removedNodes].some((n2) => n2 !== host);
     return [...m.addedNodes, ...m.removedNodes].some(concerns);
   }
   var watched = /* @__PURE__ */ new WeakSet();

@@ -84,9 +84,9 @@
       kind,
       (e) => {
         if (!e.isTrusted) return;
-        const at = { x: e.screenX - e.clientX, y: e.screenY - e.clientY };
-        if (place && (Math.abs(place.x - at.x) > MOVED || Math.abs(place.y - at.y) > MOVED)) movedAt = e.timeStamp;
-        place = at;
+        const at2 = { x: e.screenX - e.clientX, y: e.screenY - e.clientY };
+        if (place && (Math.abs(place.x - at2.x) > MOVED || Math.abs(place.y - at2.y) > MOVED)) movedAt = e.timeStamp;
+        place = at2;
         if (e.pointerType !== "mouse")
           came = true;
         else if (!before || Math.abs(e.screenX - before.x) > MOVED || Math.abs(e.screenY - before.y) > MOVED) came = true;
@@ -301,6 +301,7 @@
     if (p) say({ height: Math.ceil(p.getBoundingClientRect().bottom) });
   }
   new ResizeObserver(measure).observe(document.body);
+  var at;
   function along(step) {
     const list = [...document.querySelectorAll("button")];
     const i = list.indexOf(
@@ -308,8 +309,15 @@
       document.activeElement
     );
     window.focus();
-    list[i < 0 && step < 0 ? list.length - 1 : (i + step + list.length) % list.length]?.focus();
+    at = list[i < 0 && step < 0 ? list.length - 1 : (i + step + list.length) % list.length];
+    at?.focus();
   }
+  addEventListener(
+    "focus",
+    () => setTimeout(() => {
+      if (at?.isConnected && document.activeElement === document.body) at.focus();
+    })
+  );
   function hear(m) {
     if (m.show) {
       const what = m.show;

@@ -97,6 +97,7 @@ async function fromPage(message, sender) {
         });
       return {};
     case "chosen":
+    case "dropped":
       if (sender.frameId === 0) await toFrame(tab, Number(message.frame), message);
       return {};
   }

@@ -3,7 +3,7 @@
 import * as dom from "./dom.js";
 import { clasp, follow, isShown, prepare, raise, showPaperSlip, unclasp } from "./draw.js";
 import { host, root } from "./host.js";
-import { away, hasGuest, heard, lifted, onPutAway, present, report, stay, stepAlong } from "./lift.js";
+import { away, hasGuest, heard, onPutAway, present, report, standing, stay, stepAlong } from "./lift.js";
 import {
   PRESSED,
   around,
@@ -153,7 +153,10 @@ function draw() {
   if (now && !filling) reopen(now);
 }
 
-/** The field at which the offer stands, and what it was made of. @type {{f?: Box, key: string, asked: boolean}} */
+/**
+ * The field at which a person asked for an offer, and what the offer was made of; it may have had none then.
+ * @type {{f?: Box, key: string, asked: boolean}}
+ */
 let opened = { key: "", asked: false };
 /** The field at which the user put the offer away. @type {Box | undefined} */
 let dismissed;
@@ -167,18 +170,27 @@ const keyOf = (f) => JSON.stringify([placeOf(f), [...agreed]]);
  */
 function reopen(f) {
   if (opened.f !== f) return;
-  const same = opened.key === keyOf(f);
-  if (same && isShown("offer")) follow();
-  else if (!same || !lifted) open(f, opened.asked);
+  if (opened.key !== keyOf(f)) open(f, opened.asked);
+  else if (standing()) follow();
+}
+
+/** Takes the offer away until somebody asks for one. */
+function shut() {
+  away();
+  opened = { key: "", asked: false };
 }
 
 /** Puts the offer away. @param {Box} [at] the field whose user did so */
 function close(at) {
-  away();
-  opened = { key: "", asked: false };
+  shut();
   dismissed = at;
 }
-onPutAway(() => close(opened.f));
+onPutAway((byUser) => {
+  const f = opened.f;
+  if (!byUser) return shut();
+  close(f);
+  if (f) dom.focus(f);
+});
 
 /** The field that has the focus, in shadow roots too. @returns {Box | undefined} */
 function focused() {
@@ -196,11 +208,9 @@ const agreed = new Set();
 function open(f, asked = false) {
   const at = placeOf(f);
   const menu = at?.menu;
-  if (!at || !menu || (!asked && (f === dismissed || (f.value && f.tagName !== "SELECT")))) {
-    away();
-    return;
-  }
+  if (!asked && (f === dismissed || (f.value && f.tagName !== "SELECT"))) return shut();
   opened = { f, key: keyOf(f), asked };
+  if (!at || !menu) return away(); // it may come
   const to = menu.elsewhere;
   if (to && !agreed.has(to)) {
     const agree = () => {
@@ -229,7 +239,7 @@ function press(f, reading, l) {
           mark(f);
           note(f);
         }
-        away();
+        shut();
       });
       return undefined;
     default:
@@ -265,7 +275,7 @@ function put(v, reading) {
         note(f);
       } else missed.push(`${labelOf(f) || "A field without a name"}: the page changed what was filled`);
     }
-    away();
+    shut();
   });
   if (missed.length) report(v.fills?.length ? "Filled, but for:" : "Not filled:", missed);
   else if (v.copied !== undefined)
@@ -434,8 +444,8 @@ dom.listen(
     if (f instanceof Element && isBox(f)) {
       if (!placeOf(f) && unseen) later(lookThen); // it may not have been there to see before
       if (e.isTrusted && cameTo(f, e.timeStamp)) open(f);
-      else away();
-    } else if (!(f instanceof HTMLIFrameElement && hasGuest())) away();
+      else shut();
+    } else if (!(f instanceof HTMLIFrameElement && hasGuest())) shut();
   },
   true,
 );

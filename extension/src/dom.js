@@ -87,6 +87,8 @@ const nodes = getter(N, "childNodes");
 /** @type {(n: Node) => Node[]} */
 export const kids = (n) => [...nodes(n)];
 
+/** @type {(el: HTMLElement) => void} */
+export const focus = method(HTMLElement.prototype, "focus");
 /** @type {(form: HTMLFormElement) => void} */
 export const requestSubmit = method(F, "requestSubmit");
 

@@ -120,7 +120,7 @@ export function clasp(field, press) {
  * A frame of the extension's origin, and the port to it: what is shown in it, the keyboard's step that waits for it,
  * since when it stands where it stands, and what is done with its presses and questions.
  * @typedef {{frame: HTMLIFrameElement, port?: MessagePort, what?: any, height: number, ready: boolean, step: number,
- * still: number, where: string, watched: boolean, place: () => void, closed: () => void, ask: (m: any) => Promise<any>,
+ * still: number, where: string, watched: boolean, place: () => void, closed: () => void, back: () => void, ask: (m: any) => Promise<any>,
  * press: (p: {list: "lines" | "acts", index: number}) => void}} Paper
  */
 
@@ -150,6 +150,7 @@ function paper(kind) {
     press: () => {},
     ask: async () => ({}),
     closed: () => {},
+    back: () => {},
   };
   papers.set(kind, p);
   frame.addEventListener("load", () => {
@@ -197,7 +198,9 @@ function heard(p, m) {
 
 /** @param {Paper} p @param {any} what */
 function show(p, what) {
+  const same = JSON.stringify(p.what) === JSON.stringify(what);
   p.what = what;
+  if (same) return raise(); // who is reading it reads on
   p.still = performance.now();
   raise();
   if (p.ready) p.port?.postMessage({ show: what, pointer });
@@ -220,10 +223,12 @@ function watchPlace(p) {
 
 /** @param {Paper} p */
 function hide(p) {
+  const held = root.activeElement === p.frame;
   p.what = undefined;
   p.where = "";
   p.frame.classList.add("away");
   p.port?.postMessage({ away: true });
+  if (held) p.back(); // the keyboard goes on where it was
 }
 
 /** Puts a paper away. @param {string} kind */
@@ -244,9 +249,11 @@ const widthFor = (r) => Math.max(330, Math.min(r.width, 440));
  * @param {{say?: string, lines: {text: string, note?: string, fills?: string}[], acts: {text: string}[]}} what
  * @param {(list: "lines" | "acts", index: number) => void} press
  * @param {() => void} closed
+ * @param {HTMLElement} [field] what gets the keyboard back
  */
-export function offer(rect, what, press, closed) {
+export function offer(rect, what, press, closed, field) {
   const p = paper("offer");
+  p.back = () => field && dom.focus(field);
   p.press = ({ list, index }) => press(list, index);
   p.closed = closed;
   p.place = () => {

@@ -1,6 +1,6 @@
 // A frame may be as small as its one field, as a payment company's are: an offer of such a field stands in the page
-// around the
-// frame. What is chosen there is done in the frame; the page learns neither.
+// around the frame. The frame alone knows whether it has one, and does what is chosen there; the page around it shows
+// what it is told, and tells what was pressed. The page's own scripts learn neither.
 import * as dom from "./dom.js";
 import { along, follow, isShown, note, offer, remove } from "./draw.js";
 import { deep, seen } from "./snapshot.js";
@@ -8,14 +8,19 @@ import { tell } from "./tell.js";
 
 /** @typedef {{text: string, note?: string, fills?: string, press: () => void}} Choice */
 /** @typedef {{say?: string, lines: Choice[], acts: Choice[]}} Offering */
+/** @typedef {{left: number, top: number, width: number, height: number}} Place */
 
-/** In the frame: its offer that stands outside. @type {{mark: string, what: Offering} | undefined} */
-export let lifted;
+/** Names this frame to the page around it, which finds the frame by it. */
+const mark = [...crypto.getRandomValues(new Uint8Array(12))].map((b) => b.toString(16).padStart(2, "0")).join("");
+/** In the frame: its offer that stands outside, by its number. @type {{n: number, what: Offering} | undefined} */
+let lifted;
+let n = 0;
+
 /**
- * In the page around: the offer of a frame.
- * @type {{mark: string, frame: number, rect: {left: number, top: number, width: number, height: number}, say?:
- * string, lines: {text: string}[], acts: {text: string}[], anchor?: () => DOMRect,
- * stepped?: boolean, step?: number} | undefined}
+ * In the page around: the offer of a frame, as the frame told it.
+ * @typedef {{mark: string, n: number, frame: number, rect: Place, say?: string, lines: {text: string}[],
+ * acts: {text: string}[]}} Guest
+ * @type {(Guest & {anchor?: () => DOMRect, stepped?: boolean, step?: number}) | undefined}
  */
 let guest;
 /** Which window a mark came from. Only a frame itself can say that it is it. @type {Map<string, MessageEventSource>} */
@@ -30,27 +35,31 @@ const shown = ({ say, lines, acts }) => {
   return { say, lines: lines.map(row), acts: acts.map(row) };
 };
 
-/** Called when an offer is put away by its user. @type {() => void} */
+/** Called when an offer was put away: by its user, or by what came in its place. @type {(byUser: boolean) => void} */
 let putAway = () => {};
-/** @param {() => void} then */
+/** @param {(byUser: boolean) => void} then */
 export const onPutAway = (then) => (putAway = then);
 
-/** Shows an offer, here or in the page around. @param {Element} field @param {Offering} what */
+/** Whether an offer of this frame stands, here or in the page around. */
+export const standing = () => Boolean(lifted) || (!guest && isShown("offer"));
+
+/** Shows an offer, here or in the page around. @param {HTMLElement} field @param {Offering} what */
 export function present(field, what) {
   if (!cramped()) {
-    guest = undefined;
+    dropGuest(false);
     const press = (/** @type {"lines" | "acts"} */ list, /** @type {number} */ i) => what[list][i]?.press();
-    return offer(() => dom.rect(field), shown(what), press, putAway);
+    return offer(
+      () => dom.rect(field),
+      shown(what),
+      press,
+      () => putAway(true),
+      field,
+    );
   }
-  const mark = [...crypto.getRandomValues(new Uint8Array(12))].map((b) => b.toString(16).padStart(2, "0")).join("");
+  lifted = { n: ++n, what };
   const r = dom.rect(field);
-  lifted = { mark, what };
-  void tell({
-    act: "lift",
-    mark,
-    rect: { left: r.left, top: r.top, width: r.width, height: r.height },
-    ...shown(what),
-  });
+  const rect = { left: r.left, top: r.top, width: r.width, height: r.height };
+  void tell({ act: "lift", mark, n, rect, ...shown(what) });
   parent.postMessage({ redLocket: mark }, "*"); // says where, and nothing else
 }
 
@@ -63,11 +72,16 @@ export function report(text, list = []) {
 /** Takes the offer away, wherever it stands. */
 export function away() {
   remove("offer");
+  dropGuest(false);
+  if (lifted) void tell({ act: "lower", mark, n: lifted.n });
+  lifted = undefined;
+}
+
+/** Forgets the offer of a frame, and tells the frame so. @param {boolean} byUser */
+function dropGuest(byUser) {
   const g = guest;
   guest = undefined;
-  if (g) void tell({ act: "chosen", frame: g.frame, mark: g.mark, list: "none", index: -1 }); // its frame has none now
-  if (lifted) void tell({ act: "lower", mark: lifted.mark });
-  lifted = undefined;
+  if (g) void tell({ act: "dropped", frame: g.frame, mark: g.mark, n: g.n, byUser });
 }
 
 /**
@@ -76,34 +90,28 @@ export function away() {
  * @returns {boolean} whether there is one
  */
 export function stepAlong(step, opening = false) {
-  if (lifted) void tell({ act: "lift-key", mark: lifted.mark, step });
+  if (lifted) void tell({ act: "lift-key", mark, n: lifted.n, step });
   return Boolean(lifted) || along(step, opening);
 }
 
 /** Shows the offer of a frame, once it is known which frame it is. */
 function welcome() {
-  const source = guest && marks.get(guest.mark);
   const g = guest;
+  const source = g && marks.get(g.mark);
   if (!g || !source) return;
   const frame = /** @type {HTMLIFrameElement[]} */ (deep(dom.page(), "iframe")).find((f) => f.contentWindow === source);
   // nobody chooses for what they can't see
-  if (!frame || !seen(frame) || frame.offsetWidth < 60 || frame.offsetHeight < 18) return;
-  const anchor = (g.anchor = () => {
+  if (!frame || !seen(frame) || frame.offsetWidth < 60 || frame.offsetHeight < 18) return dropGuest(false);
+  g.anchor = () => {
     const f = frame.getBoundingClientRect();
-    return new DOMRect(
-      f.left + frame.clientLeft + g.rect.left,
-      f.top + frame.clientTop + g.rect.top,
-      g.rect.width,
-      g.rect.height,
-    );
-  });
-  const chosen = (/** @type {"lines" | "acts"} */ list, /** @type {number} */ index) => {
-    if (!seen(frame)) return away();
-    guest = undefined;
-    away();
-    void tell({ act: "chosen", frame: g.frame, mark: g.mark, list, index });
+    const { left, top, width, height } = g.rect;
+    return new DOMRect(f.left + frame.clientLeft + left, f.top + frame.clientTop + top, width, height);
   };
-  offer(anchor, { say: g.say, lines: g.lines, acts: g.acts }, chosen, away);
+  const chosen = (/** @type {"lines" | "acts"} */ list, /** @type {number} */ index) => {
+    if (seen(frame)) void tell({ act: "chosen", frame: g.frame, mark: g.mark, n: g.n, list, index });
+    else away();
+  };
+  offer(g.anchor, { say: g.say, lines: g.lines, acts: g.acts }, chosen, () => dropGuest(true));
   if (g.step) along(g.step, true);
 }
 
@@ -117,38 +125,44 @@ export function stay() {
 
 /** What frames and the page around them say to each other, by way of the background. @param {any} m */
 export function heard(m) {
+  const ours = guest && guest.mark === m.mark && guest.n === m.n ? guest : undefined;
+  const mine = lifted && m.mark === mark && lifted.n === m.n ? lifted : undefined;
   switch (m.act) {
     case "lifted":
+      if (guest && guest.mark !== m.mark) dropGuest(false);
       guest = m;
       welcome();
       break;
     case "lowered":
-      if (guest?.mark === m.mark) away();
+      if (!ours) break;
+      guest = undefined;
+      remove("offer");
       break;
     case "lift-key":
-      if (guest && guest.mark === m.mark) {
-        if (guest.anchor) along(m.step, !guest.stepped);
-        else guest.step = m.step; // once it is known which frame it is
-        guest.stepped = true;
-      }
+      if (!ours) break;
+      if (ours.anchor) along(m.step, !ours.stepped);
+      else ours.step = m.step; // once it is known which frame it is
+      ours.stepped = true;
       break;
     case "note":
       note(m.text, m.list);
       break;
-    case "chosen": {
-      if (!lifted || lifted.mark !== m.mark) break;
-      const { what } = lifted;
+    case "dropped":
+      if (!mine) break;
       lifted = undefined;
-      if (m.list === "lines" || m.list === "acts") what[/** @type {"lines" | "acts"} */ (m.list)][m.index]?.press();
-    }
+      putAway(Boolean(m.byUser));
+      break;
+    case "chosen":
+      if (m.list === "lines" || m.list === "acts")
+        mine?.what[/** @type {"lines" | "acts"} */ (m.list)][m.index]?.press();
   }
 }
 
 if (window === top)
   addEventListener("message", (/** @type {MessageEvent} */ e) => {
-    const mark = e.data?.redLocket;
-    if (typeof mark !== "string" || mark.length !== 24 || !e.source) return;
+    const said = e.data?.redLocket;
+    if (typeof said !== "string" || said.length !== 24 || !e.source) return;
     if (marks.size > 50) marks.clear();
-    marks.set(mark, e.source);
-    if (guest?.mark === mark && !guest.anchor) welcome();
+    marks.set(said, e.source);
+    if (guest?.mark === said && !guest.anchor) welcome();
   });

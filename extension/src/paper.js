@@ -60,13 +60,24 @@ function measure() {
 }
 new ResizeObserver(measure).observe(document.body);
 
+/** The button to which the keyboard was moved. @type {HTMLElement | undefined} */
+let at;
+
 /** Moves the keyboard along the buttons. @param {number} step */
 function along(step) {
   const list = [...document.querySelectorAll("button")];
   const i = list.indexOf(/** @type {HTMLButtonElement} */ (document.activeElement));
   window.focus();
-  list[i < 0 && step < 0 ? list.length - 1 : (i + step + list.length) % list.length]?.focus();
+  at = list[i < 0 && step < 0 ? list.length - 1 : (i + step + list.length) % list.length];
+  at?.focus();
 }
+
+// The frame may get the keyboard only after it was told to which button: the button has lost it again by then.
+addEventListener("focus", () =>
+  setTimeout(() => {
+    if (at?.isConnected && document.activeElement === document.body) at.focus();
+  }),
+);
 
 /** @param {any} m */
 function hear(m) {
