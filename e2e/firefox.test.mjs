@@ -1,59 +1,16 @@
 // The extension in Firefox, from the package that the device app hands out.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { execFileSync } from "node:child_process";
-import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
-import { tmpdir } from "node:os";
-import { join } from "node:path";
-import puppeteer from "puppeteer-core";
-import { build, demo, maren } from "./harness.mjs";
+import { connect, drawn, firefox, own, pause } from "./firefox.mjs";
+import { maren } from "./harness.mjs";
 
-const uuid = "7d1f6c1e-52a1-4b0e-9a55-0d1c2b3a4f5e";
-const id = "red-locket@redlocket.example";
-let d, b, desk, dir;
+let all, d, b, desk;
 
 before(async () => {
-  d = await demo(build(), 17500);
-  dir = mkdtempSync(join(tmpdir(), "redlocket-firefox-"));
-  b = await puppeteer.launch({
-    browser: "firefox",
-    executablePath: execFileSync("sh", ["-c", "command -v firefox-esr"], { encoding: "utf8" }).trim(),
-    headless: true,
-    args: ["-remote-allow-system-access"],
-    extraPrefsFirefox: {
-      "extensions.webextensions.uuids": JSON.stringify({ [id]: uuid }),
-      "xpinstall.signatures.required": false,
-      "network.proxy.type": 0,
-    },
-    defaultViewport: { width: 1280, height: 800 },
-  });
-  const xpi = join(dir, "redlocket-firefox.xpi");
-  desk = await b.newPage();
-  const resp = await fetch(d.laptop.replace("laptop.localhost", "127.0.0.1") + "/extension/redlocket-firefox.xpi", {
-    redirect: "manual",
-  });
-  assert.equal(resp.status, 307);
-  await desk.goto(d.laptop + "/front");
-  const bytes = await desk.evaluate(async () => [
-    ...new Uint8Array(await (await fetch("/extension/redlocket-firefox.xpi")).arrayBuffer()),
-  ]);
-  writeFileSync(xpi, Buffer.from(bytes));
-  await b.installExtension(xpi);
-  await desk.goto(d.laptop + "/");
-  await desk.type("#password", maren.password);
-  await desk.click("button[type=submit]");
-  await desk.waitForSelector(".book-count");
+  all = await firefox(17500);
+  ({ d, b, desk } = all);
 });
-after(async () => {
-  await b?.close();
-  await d?.stop();
-  d?.clean();
-  if (dir) rmSync(dir, { recursive: true, force: true });
-});
-
-const drawn = (page) =>
-  page.waitForFunction(() => [...document.documentElement.children].some((e) => e.matches(":popover-open")));
-const pause = (ms) => new Promise((r) => setTimeout(r, ms));
+after(() => all?.end());
 
 async function choose(page, field) {
   await page.click(field);
@@ -64,45 +21,18 @@ async function choose(page, field) {
   await page.mouse.click(r.x + 40, r.y + r.height + 22);
 }
 
-/** The extension's own page whose address has the given part. A driver sees it as an empty one until it asks. */
-async function own(part) {
-  for (let i = 0; i < 60; i++) {
-    for (const p of await b.pages()) {
-      const at = await p.evaluate(() => location.href).catch(() => "");
-      if (at.startsWith("moz-extension:") && at.includes(part)) return p;
-    }
-    await pause(100);
-  }
-  assert.fail(`the extension shows no page ${part}`);
-}
-
 test("connect from the device's own page, with the same four words", async () => {
-  await desk.goto(d.laptop + "/devices");
-  await desk.waitForSelector("[data-connect-browser]");
-  await desk.click("[data-connect-browser]");
-  const c = await own("connect.html?app=");
-  await c.click("#form button");
-  await c.waitForSelector("#vaults button");
-  await c.click("#vaults button");
-  await desk.waitForSelector(".waiting .fingerprint li");
-  const here = await desk.$$eval(".waiting .fingerprint li", (l) => l.map((e) => e.textContent));
-  const there = await c.evaluate(() => [...document.querySelectorAll("#words li")].map((e) => e.textContent));
+  const { here, there, says } = await connect(all);
   assert.equal(here.length, 4);
   assert.deepEqual(there, here);
-  await desk.type("#connect-password", maren.password);
-  await desk.click(".waiting .btn-primary");
-  await desk.waitForSelector(".done");
-  await c.waitForSelector("#yes:not([hidden])");
-  await c.click("#yes");
   assert.match(await desk.$eval("#browsers", (e) => e.textContent), /Firefox/);
-  await c.waitForSelector("#done:not([hidden])");
-  assert.match(await c.$eval("#connected", (e) => e.textContent), /^Connected to Maren/);
+  assert.match(says, /^Connected to Maren/);
 });
 
 test("the extension's window lists, finds, and says that the vault is locked", async () => {
   const site = await b.newPage();
   await site.goto(d.site("lanternfish", "/sign-in"));
-  const c = await own("connect.html?app=");
+  const c = await own(b, "connect.html?app=");
   await c.evaluate(
     async (at) => {
       const [tab] = await browser.tabs
@@ -114,7 +44,7 @@ test("the extension's window lists, finds, and says that the vault is locked", a
     },
     d.site("lanternfish", "/sign-in"),
   );
-  const w = await own("window.html");
+  const w = await own(b, "window.html");
   const says = async (what) => {
     for (let i = 0; i < 50; i++) {
       if ((await w.evaluate(() => document.body.innerText)).includes(what)) return;
@@ -186,7 +116,7 @@ test("sign up with a made password; the slip keeps it", async () => {
 test("a page that only looks like it raises the alarm, and gets nothing", async () => {
   const site = await b.newPage();
   await site.goto(d.site("gullwing.localhost.trickster")).catch(() => {}); // the alarm takes its place while it comes
-  const alarm = await own("alarm.html");
+  const alarm = await own(b, "alarm.html");
   await alarm.waitForSelector("h2");
   assert.match(await alarm.$eval("h2", (e) => e.textContent), /^This is not the Gullwing/);
   await alarm.close();

@@ -274,10 +274,6 @@ export async function connect(b, page, device, person = maren) {
   await c.bringToFront();
   await c.click("#yes");
   await c.waitForSelector("#connected:has-text('Connected')");
-  if (await c.locator("#saving").isVisible()) {
-    await c.click("#stop");
-    await c.waitForSelector("text=password saving is off");
-  }
   await c.close();
   return { there, here };
 }

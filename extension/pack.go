@@ -76,6 +76,7 @@ func manifest(b []byte, browser string) ([]byte, error) {
 	m["background"] = map[string]any{"scripts": []string{"background.js"}}
 	m["browser_specific_settings"] = map[string]any{"gecko": map[string]any{"id": ID, "strict_min_version": "128.0"}}
 	delete(m, "minimum_chrome_version")
+	m["host_permissions"] = []string{"<all_urls>"} // without it no picture may be taken of what is seen of a frame
 	m["permissions"] = slices.DeleteFunc(
 		m["permissions"].([]any),
 		func(p any) bool { return p == "offscreen" },

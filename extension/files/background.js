@@ -172,8 +172,24 @@
       forgetSession();
       return {};
     }
+    if (message.act === "picture")
+      return sender.tab && sender.url === api.runtime.getURL("paper.html") ? picture(message.rect, sender.tab) : void 0;
     if (sender.tab && !sender.url?.startsWith(api.runtime.getURL(""))) return fromPage(message, sender);
     return fromWindow(message);
+  }
+  async function picture(rect, tab) {
+    if (!tab.active) return void 0;
+    if (rect.onScreen) {
+      const top = await api.tabs.sendMessage(tab.id ?? 0, { act: "on-screen" }, { frameId: 0 });
+      const { x, y, width, height } = rect;
+      if (!top || x + width > top.right || y + height > top.bottom) return void 0;
+      rect = { x: x - top.x, y: y - top.y, width, height };
+    }
+    const how = (
+      /** @type {any} */
+      { format: "png", rect, scale: 1 }
+    );
+    return api.tabs.captureVisibleTab(tab.windowId, how);
   }
   async function fromPage(message, sender) {
     const tab = (

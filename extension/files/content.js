@@ -213,7 +213,9 @@
     b.append(svg);
     const r = rect(field);
     b.style.left = `${field instanceof HTMLSelectElement && r.right + 34 < innerWidth ? r.right + 5 : r.right - 31}px`;
-    b.style.top = `${r.top + Math.min(r.height, 60) / 2 - 13}px`;
+    const side = Math.max(16, Math.min(26, r.height - 4));
+    b.style.width = b.style.height = `${side}px`;
+    b.style.top = `${r.top + (Math.min(r.height, 60) - side) / 2}px`;
     if (!root.querySelector(".clasp")) claspsAt = performance.now();
     root.append(b);
     raise();
@@ -283,10 +285,27 @@
     }
     if (m.pressed && p.what && plainly() && performance.now() - p.still >= READING) p.press(m.pressed);
     if (m.ask) void p.ask(m.message).then((v) => p.port?.postMessage({ answer: m.ask, with: v }));
+    if (m.where) p.port?.postMessage({ answer: m.where, with: placeOf(p.frame) });
     if (m.close) {
       hide(p);
       p.closed();
     }
+  }
+  function placeOf(frame) {
+    const r = frame.getBoundingClientRect();
+    const inside = r.left >= 0 && r.top >= 0 && r.right <= innerWidth && r.bottom <= innerHeight;
+    if (!inside || !plainly() || isHidden()) return void 0;
+    const { width, height } = r;
+    if (window === top) return { x: r.left + scrollX, y: r.top + scrollY, width, height };
+    const at2 = onScreen();
+    return at2 && { x: at2.x + r.left, y: at2.y + r.top, width, height, onScreen: true };
+  }
+  function onScreen() {
+    const { mozInnerScreenX: x, mozInnerScreenY: y } = (
+      /** @type {any} */
+      window
+    );
+    return typeof x === "number" && typeof y === "number" ? { x, y } : void 0;
   }
   function show(p, what) {
     const same = JSON.stringify(p.what) === JSON.stringify(what);
@@ -305,7 +324,7 @@
     if (where !== p.where) {
       p.where = where;
       p.still = performance.now();
-      p.port?.postMessage({ moved: true });
+      p.port?.postMessage({ moved: true, pointer });
     }
     requestAnimationFrame(() => watchPlace(p));
   }
@@ -994,7 +1013,7 @@
   var filling = false;
   var turn = 0;
   var gone = false;
-  function placeOf(f) {
+  function placeOf2(f) {
     const n2 = String(numbers.get(f));
     for (const reading of view.readings) if (n2 in reading.roles) return { reading, menu: view.menus[n2] };
     return void 0;
@@ -1067,7 +1086,7 @@
     const now = focused2();
     if (view.readings.length)
       for (const f of fields()) {
-        const menu = placeOf(f)?.menu;
+        const menu = placeOf2(f)?.menu;
         if (menu) prepare();
         if (!menu || menu.noClasp || menu.group && marked.has(menu.group) && f !== now) continue;
         if (menu.group) marked.add(menu.group);
@@ -1077,7 +1096,7 @@
   }
   var opened = { key: "", asked: false };
   var dismissed;
-  var keyOf = (f) => JSON.stringify([placeOf(f), [...agreed]]);
+  var keyOf = (f) => JSON.stringify([placeOf2(f), [...agreed]]);
   function reopen(f) {
     if (opened.f !== f) return;
     if (opened.key !== keyOf(f)) open(f, opened.asked);
@@ -1103,7 +1122,7 @@
   }
   var agreed = /* @__PURE__ */ new Set();
   function open(f, asked = false) {
-    const at2 = placeOf(f);
+    const at2 = placeOf2(f);
     const menu = at2?.menu;
     if (!asked && (f === dismissed || f.value && f.tagName !== "SELECT")) return shut();
     opened = { f, key: keyOf(f), asked };
@@ -1294,7 +1313,7 @@
       }
       if (f !== dismissed) dismissed = void 0;
       if (f instanceof Element && isBox(f)) {
-        if (!placeOf(f) && unseen) later(lookThen);
+        if (!placeOf2(f) && unseen) later(lookThen);
         if (e.isTrusted && cameTo(f, e.timeStamp)) open(f);
         else shut();
       } else if (!(f instanceof HTMLIFrameElement && hasGuest())) shut();
@@ -1349,7 +1368,7 @@
       if (e.isTrusted && (e.key === "ArrowDown" || e.key === "ArrowUp")) {
         const at2 = focused2();
         if (stepAlong(e.key === "ArrowDown" ? 1 : -1)) e.preventDefault();
-        else if (at2 && e.key === "ArrowDown" && !isShown("offer") && at2.tagName !== "SELECT" && placeOf(at2)?.menu) {
+        else if (at2 && e.key === "ArrowDown" && !isShown("offer") && at2.tagName !== "SELECT" && placeOf2(at2)?.menu) {
           open(at2, true);
           stepAlong(1, true);
           e.preventDefault();
@@ -1399,23 +1418,27 @@
   for (const what of ["scroll", "resize"])
     listen(window, what, () => later(drawThere), { capture: true, passive: true });
   var LONGEST = 400;
+  var REST = 60;
   var waiting = 0;
   var waitingSince = 0;
+  var doneAt = -Infinity;
   var waitingFor = /* @__PURE__ */ new Set();
   var lookThen = () => void look();
   function later(what) {
     const now = performance.now();
+    const rest = !waiting && now - doneAt > LONGEST ? 0 : REST;
     if (!waiting) waitingSince = now;
     clearTimeout(waiting);
     waitingFor.add(what);
     waiting = setTimeout(
       () => {
         waiting = 0;
+        doneAt = performance.now();
         const all2 = [...waitingFor];
         waitingFor.clear();
         for (const one2 of all2.includes(lookThen) ? all2.filter((w) => w !== draw) : all2) one2();
       },
-      Math.max(0, Math.min(60, waitingSince + LONGEST - now))
+      Math.max(0, Math.min(rest, waitingSince + LONGEST - now))
     );
   }
   var FIELDS = "input, select, textarea, form, dialog";
@@ -1462,6 +1485,11 @@
         if (to && m.id) agreed.add(to);
         void fill(id, reading, "login").then((ok) => reply(ok ? {} : { error: "It wasn’t filled." }));
       }
+      return true;
+    }
+    if (m.act === "on-screen") {
+      const at2 = onScreen();
+      reply(at2 && { x: at2.x - scrollX, y: at2.y - scrollY, right: at2.x + innerWidth, bottom: at2.y + innerHeight });
       return true;
     }
     heard2(m);

@@ -8,6 +8,125 @@
     return el;
   }
 
+  // src/picture.js
+  var GRAIN = 8;
+  var STRENGTH = 2;
+  var OFF = 0.8;
+  var SOME = 0.01;
+  var AWAKE = 70;
+  var ASLEEP = 450;
+  function agree(a, b) {
+    if (a.width !== b.width || a.height !== b.height || a.columns !== b.columns || a.rows !== b.rows) return false;
+    const columns = Math.floor(a.width / GRAIN), rows = Math.floor(a.height / GRAIN);
+    if (columns < 4 || rows < 2) return false;
+    let off = 0, told = 0;
+    for (let y = 0; y < rows; y++)
+      for (let x = 0; x < columns; x++) {
+        const at2 = y * a.columns + x;
+        const expected = (b.grains[at2] - a.grains[at2]) * STRENGTH;
+        if (expected) told++;
+        let sum = 0;
+        for (let j = 0; j < GRAIN; j++) {
+          let i = ((y * GRAIN + j) * a.width + x * GRAIN) * 4;
+          for (let k = 0; k < GRAIN; k++, i += 4)
+            sum += b.data[i] + b.data[i + 1] + b.data[i + 2] - a.data[i] - a.data[i + 1] - a.data[i + 2];
+        }
+        if (Math.abs(sum / (3 * GRAIN * GRAIN) - expected) > OFF) off++;
+      }
+    return told >= columns * rows / 4 && off <= Math.max(1, columns * rows * SOME);
+  }
+  var pause = (ms) => new Promise((done) => setTimeout(done, ms));
+  function watchPictures(take2, tell) {
+    const canvas = document.createElement("canvas");
+    canvas.setAttribute("aria-hidden", "true");
+    canvas.style.cssText = "position:fixed;left:0;top:0;z-index:2147483647;pointer-events:none;image-rendering:pixelated;margin:0;border:0";
+    let last;
+    let missed = 0, on = false, near = false, turn = 0;
+    let looking;
+    function draw() {
+      const columns = Math.ceil(innerWidth / GRAIN), rows = Math.ceil(innerHeight / GRAIN);
+      const grains = crypto.getRandomValues(new Uint8Array(columns * rows)).map((g2) => g2 & 1);
+      canvas.width = columns;
+      canvas.height = rows;
+      canvas.style.width = `${columns * GRAIN}px`;
+      canvas.style.height = `${rows * GRAIN}px`;
+      if (canvas.parentNode !== document.documentElement) document.documentElement.append(canvas);
+      const g = (
+        /** @type {CanvasRenderingContext2D} */
+        canvas.getContext("2d")
+      );
+      const image = g.createImageData(columns, rows);
+      grains.forEach((light, i) => image.data.set(light ? [255, 255, 255, STRENGTH] : [0, 0, 0, STRENGTH], i * 4));
+      g.putImageData(image, 0, 0);
+      return { grains, columns, rows };
+    }
+    async function picture() {
+      const drawn = draw();
+      await new Promise((done) => requestAnimationFrame(done));
+      const url = await take2();
+      if (!url) return void 0;
+      const bytes = Uint8Array.from(atob(url.slice(url.indexOf(",") + 1)), (c) => c.charCodeAt(0));
+      const map = await createImageBitmap(new Blob([bytes], { type: "image/png" }));
+      const flat = new OffscreenCanvas(map.width, map.height);
+      const g = (
+        /** @type {OffscreenCanvasRenderingContext2D} */
+        flat.getContext("2d", { willReadFrequently: true })
+      );
+      g.drawImage(map, 0, 0);
+      const { width, height, data } = g.getImageData(0, 0, map.width, map.height);
+      return { ...drawn, width, height, data };
+    }
+    function look() {
+      looking ??= (async () => {
+        try {
+          const now = await picture().catch(() => void 0);
+          const before2 = last;
+          last = now;
+          const good = Boolean(before2 && now && agree(before2, now));
+          missed = good ? 0 : missed + 1;
+          if (good || missed > 1 || !now) tell(good);
+          return good;
+        } finally {
+          looking = void 0;
+        }
+      })();
+      return looking;
+    }
+    async function loop(mine) {
+      await look();
+      while (on && mine === turn) {
+        await look();
+        const awake = () => near || missed > 0;
+        for (let left = (awake() ? AWAKE : ASLEEP) * (0.5 + Math.random()); left > 0; left -= 30) {
+          await pause(Math.min(left, 30));
+          if (awake()) left = Math.min(left, AWAKE);
+        }
+      }
+    }
+    for (const kind of ["pointermove", "focus"])
+      addEventListener(kind, () => near = true, { capture: true, passive: true });
+    document.addEventListener("pointerleave", () => near = document.hasFocus());
+    addEventListener("blur", () => near = false);
+    return {
+      start() {
+        last = void 0;
+        missed = 2;
+        on = true;
+        void loop(++turn);
+      },
+      stop() {
+        on = false;
+        canvas.remove();
+      },
+      /** Whether the frame is seen now. @returns {Promise<boolean>} */
+      async now() {
+        await looking;
+        for (let i = 0; i < 3; i++) if (await look()) return true;
+        return false;
+      }
+    };
+  }
+
   // src/meant.js
   var READING = 250;
   var MOVED = 2;
@@ -20,42 +139,61 @@
   var place;
   var visible = false;
   var since = Infinity;
-  function note(e) {
+  function note(now, time) {
+    if (now && !visible) since = time;
+    visible = now;
+  }
+  function heard(e) {
     const now = Boolean(
       /** @type {any} */
       e.isVisible
     ) && e.intersectionRatio >= 0.99;
-    if (now && !visible) since = e.time;
     if (visible && !now) setTimeout(ask, AGAIN);
-    visible = now;
+    note(now, e.time);
   }
   var observer = (hear2) => new IntersectionObserver(
     hear2,
     /** @type {IntersectionObserverInit} */
     { threshold: [0, 0.5, 0.99, 1], trackVisibility: true, delay: 100 }
   );
-  var watcher = observer((list) => list.forEach(note));
+  var watcher = says ? observer((list) => list.forEach(heard)) : void 0;
+  var take = async () => void 0;
+  var onTake = (how) => take = how;
+  var pictures = says ? void 0 : watchPictures(
+    () => take(),
+    (seen) => note(seen, performance.now())
+  );
   function shown(pointer) {
     shownAt = performance.now();
     before = pointer;
     came = false;
     visible = false;
     since = Infinity;
-    ask();
+    if (pictures) pictures.start();
+    else ask();
+  }
+  function hidden() {
+    shownAt = Infinity;
+    visible = false;
+    pictures?.stop();
   }
   var AGAIN = 120;
   var asking = 0;
   function ask() {
+    if (!watcher) return;
     clearTimeout(asking);
     watcher.disconnect();
     watcher.observe(document.documentElement);
     asking = setTimeout(() => !visible && document.body.firstElementChild && ask(), AGAIN);
   }
-  function moved() {
+  function moved(pointer) {
     movedAt = performance.now();
+    before = pointer;
+    came = false;
   }
   var ANEW = 240;
   function seenNow() {
+    if (pictures) return pictures.now();
     return new Promise((done) => {
       const once = observer((list) => {
         const e = list[list.length - 1];
@@ -97,14 +235,13 @@
   function ripe() {
     const now = performance.now();
     const still = now - shownAt >= READING && now - movedAt >= READING && now - focusedAt >= READING;
-    return still && (!says || visible && now - since >= READING);
+    return still && visible && now - since >= READING;
   }
   async function meant(e) {
     const t = e.timeStamp;
     if (!e.isTrusted || t - shownAt < READING || t - movedAt < READING) return false;
     const byPointer = e.detail > 0;
     if (byPointer ? !came : t - focusedAt < READING) return false;
-    if (!says) return true;
     return visible && t - since >= READING && await seenNow();
   }
 
@@ -127,6 +264,10 @@
   var ask2 = (m) => new Promise((done) => {
     asked.set(++asks, done);
     say({ ask: asks, message: m });
+  });
+  var where = () => new Promise((done) => {
+    asked.set(++asks, done);
+    say({ where: asks });
   });
   var close = () => say({ close: true });
   function button(text, cls, act) {
@@ -259,6 +400,7 @@
   }
 
   // src/paper.js
+  var ext = globalThis.browser ?? chrome;
   var press = (list, index) => say({ pressed: { list, index } });
   function offer(o) {
     const p = make("div", "paper offer");
@@ -330,9 +472,12 @@
       void document.fonts.ready.then(measure);
       setTimeout(measure, 120);
     }
-    if (m.moved) moved();
+    if (m.moved) moved(m.pointer);
     if (m.step) along(m.step);
-    if (m.away) document.body.replaceChildren();
+    if (m.away) {
+      document.body.replaceChildren();
+      hidden();
+    }
   }
   addEventListener("keydown", (e) => {
     if (e.key === "Escape") close();
@@ -343,6 +488,11 @@
   });
   addEventListener("message", (e) => {
     if (e.source === parent && e.data === "red-locket" && e.ports[0]) open(e.ports[0], hear);
+  });
+  onTake(async () => {
+    const rect = await where();
+    const url = rect && await ext.runtime.sendMessage({ act: "picture", rect });
+    return typeof url === "string" ? url : void 0;
   });
   Object.assign(globalThis, { ripe });
 })();

@@ -75,8 +75,31 @@ async function handle(message, sender) {
     forgetSession();
     return {};
   }
+  if (message.act === "picture")
+    return sender.tab && sender.url === api.runtime.getURL("paper.html")
+      ? picture(message.rect, sender.tab)
+      : undefined;
   if (sender.tab && !sender.url?.startsWith(api.runtime.getURL(""))) return fromPage(message, sender);
   return fromWindow(message);
+}
+
+/**
+ * A picture of a part of a tab, where the browser can take one: Firefox, whose frames can't say themselves whether they
+ * are seen. It goes to the extension's own frame, which compares it and keeps nothing.
+ * @param {{x: number, y: number, width: number, height: number, onScreen?: boolean}} rect in the page, or on the screen
+ * @param {chrome.tabs.Tab} tab
+ * @returns {Promise<string | undefined>} a PNG, as the address of its data
+ */
+async function picture(rect, tab) {
+  if (!tab.active) return undefined;
+  if (rect.onScreen) {
+    const top = await api.tabs.sendMessage(tab.id ?? 0, { act: "on-screen" }, { frameId: 0 });
+    const { x, y, width, height } = rect;
+    if (!top || x + width > top.right || y + height > top.bottom) return undefined;
+    rect = { x: x - top.x, y: y - top.y, width, height };
+  }
+  const how = /** @type {any} */ ({ format: "png", rect, scale: 1 });
+  return api.tabs.captureVisibleTab(tab.windowId, how);
 }
 
 /** @param {any} message @param {chrome.runtime.MessageSender} sender @returns {Promise<any>} */

@@ -107,16 +107,28 @@ $("no").onclick = () => {
   $("say").textContent = "Nothing was connected.";
 };
 
-/** Offers to turn off the browser's own password saving, where it is on and may be changed. */
+/** The permission to change how the browser saves passwords itself: asked for when that is wanted. */
+const PRIVACY = /** @type {chrome.permissions.Permissions} */ ({ permissions: ["privacy"] });
+
+/** Offers to turn off the browser's own password saving, unless it is known to be off or not to be changed. */
 async function offerToStop() {
-  const saving = api.privacy.services.passwordSavingEnabled;
-  const now = await saving.get({});
-  if (!now.value || !/^controll/.test(now.levelOfControl)) return;
+  if (await api.permissions.contains(PRIVACY)) {
+    const now = await api.privacy.services.passwordSavingEnabled.get({});
+    if (!now.value || !/^controll/.test(now.levelOfControl)) return;
+  }
   const p = $("saving");
   p.hidden = false;
   $("stop").onclick = async () => {
-    await saving.set({ value: false });
-    p.textContent = "This browser’s own password saving is off. What it has saved stays where it is.";
+    const left = "The browser’s own password saving was left as it is.";
+    try {
+      if (!(await api.permissions.request(PRIVACY))) p.textContent = left;
+      else {
+        await api.privacy.services.passwordSavingEnabled.set({ value: false });
+        p.textContent = "This browser’s own password saving is off. What it has saved stays where it is.";
+      }
+    } catch {
+      p.textContent = left;
+    }
   };
 }
 

@@ -1,7 +1,7 @@
 // Watches a frame, shows what the device app says is offered at its fields, and hands over what was
 // pressed. What is offered, and what pressing it does, is the app's to say.
 import * as dom from "./dom.js";
-import { clasp, follow, isShown, prepare, raise, showPaperSlip, unclasp } from "./draw.js";
+import { clasp, follow, isShown, onScreen, prepare, raise, showPaperSlip, unclasp } from "./draw.js";
 import { host, root } from "./host.js";
 import { away, hasGuest, heard, onPutAway, present, report, standing, stay, stepAlong } from "./lift.js";
 import {
@@ -551,8 +551,11 @@ for (const what of ["scroll", "resize"])
 
 /** A page is looked at once it rests, and one that never rests after this long, in milliseconds. */
 const LONGEST = 400;
+/** How long a page has to rest, in milliseconds. */
+const REST = 60;
 let waiting = 0,
-  waitingSince = 0;
+  waitingSince = 0,
+  doneAt = -Infinity;
 /** What is to be done then, each thing once. @type {Set<() => void>} */
 const waitingFor = new Set();
 const lookThen = () => void look();
@@ -560,17 +563,20 @@ const lookThen = () => void look();
 /** @param {() => void} what */
 function later(what) {
   const now = performance.now();
+  // a page that rested till now is looked at at once
+  const rest = !waiting && now - doneAt > LONGEST ? 0 : REST;
   if (!waiting) waitingSince = now;
   clearTimeout(waiting);
   waitingFor.add(what);
   waiting = setTimeout(
     () => {
       waiting = 0;
+      doneAt = performance.now();
       const all = [...waitingFor];
       waitingFor.clear();
       for (const one of all.includes(lookThen) ? all.filter((w) => w !== draw) : all) one(); // a look draws
     },
-    Math.max(0, Math.min(60, waitingSince + LONGEST - now)),
+    Math.max(0, Math.min(rest, waitingSince + LONGEST - now)),
   );
 }
 
@@ -633,6 +639,11 @@ ext.runtime.onMessage.addListener((m, sender, reply) => {
       if (to && m.id) agreed.add(to);
       void fill(id, reading, "login").then((ok) => reply(ok ? {} : { error: "It wasn’t filled." }));
     }
+    return true;
+  }
+  if (m.act === "on-screen") {
+    const at = onScreen();
+    reply(at && { x: at.x - scrollX, y: at.y - scrollY, right: at.x + innerWidth, bottom: at.y + innerHeight });
     return true;
   }
   heard(m);

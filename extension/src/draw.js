@@ -110,7 +110,9 @@ export function clasp(field, press) {
   const r = dom.rect(field);
   // a list has its own sign at its end
   b.style.left = `${field instanceof HTMLSelectElement && r.right + 34 < innerWidth ? r.right + 5 : r.right - 31}px`;
-  b.style.top = `${r.top + Math.min(r.height, 60) / 2 - 13}px`;
+  const side = Math.max(16, Math.min(26, r.height - 4));
+  b.style.width = b.style.height = `${side}px`;
+  b.style.top = `${r.top + (Math.min(r.height, 60) - side) / 2}px`;
   if (!root.querySelector(".clasp")) claspsAt = performance.now();
   root.append(b);
   raise();
@@ -120,7 +122,8 @@ export function clasp(field, press) {
  * A frame of the extension's origin, and the port to it: what is shown in it, the keyboard's step that waits for it,
  * since when it stands where it stands, and what is done with its presses and questions.
  * @typedef {{frame: HTMLIFrameElement, port?: MessagePort, what?: any, height: number, ready: boolean, step: number,
- * still: number, where: string, watched: boolean, place: () => void, closed: () => void, back: () => void, ask: (m: any) => Promise<any>,
+ * still: number, where: string, watched: boolean, place: () => void, closed: () => void, back: () => void,
+ * ask: (m: any) => Promise<any>,
  * press: (p: {list: "lines" | "acts", index: number}) => void}} Paper
  */
 
@@ -190,10 +193,32 @@ function heard(p, m) {
   }
   if (m.pressed && p.what && plainly() && performance.now() - p.still >= READING) p.press(m.pressed);
   if (m.ask) void p.ask(m.message).then((v) => p.port?.postMessage({ answer: m.ask, with: v }));
+  if (m.where) p.port?.postMessage({ answer: m.where, with: placeOf(p.frame) });
   if (m.close) {
     hide(p);
     p.closed();
   }
+}
+
+/**
+ * Where a frame stands in the page, if all of it is in the window. In a frame of the page's own it is where it stands
+ * on the screen, which Firefox says.
+ * @param {HTMLElement} frame
+ */
+function placeOf(frame) {
+  const r = frame.getBoundingClientRect();
+  const inside = r.left >= 0 && r.top >= 0 && r.right <= innerWidth && r.bottom <= innerHeight;
+  if (!inside || !plainly() || dom.isHidden()) return undefined;
+  const { width, height } = r;
+  if (window === top) return { x: r.left + scrollX, y: r.top + scrollY, width, height };
+  const at = onScreen();
+  return at && { x: at.x + r.left, y: at.y + r.top, width, height, onScreen: true };
+}
+
+/** Where the window's inner part is on the screen, where the browser says it: Firefox. */
+export function onScreen() {
+  const { mozInnerScreenX: x, mozInnerScreenY: y } = /** @type {any} */ (window);
+  return typeof x === "number" && typeof y === "number" ? { x, y } : undefined;
 }
 
 /** @param {Paper} p @param {any} what */
@@ -216,7 +241,7 @@ function watchPlace(p) {
   if (where !== p.where) {
     p.where = where;
     p.still = performance.now();
-    p.port?.postMessage({ moved: true });
+    p.port?.postMessage({ moved: true, pointer });
   }
   requestAnimationFrame(() => watchPlace(p));
 }

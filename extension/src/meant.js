@@ -1,7 +1,8 @@
 // Whether a press in one of the extension's frames was meant: by a person, on something that had
 // been there to see, whole, uncovered and in its place, for as long as one needs to read it. The
 // page around can move, cover or show the frame as it likes; what it can't do is change what the
-// browser says of it here. Where the browser says nothing, nothing is what is done.
+// browser says of it here, or what a picture of the tab shows where the browser says nothing.
+import { watchPictures } from "./picture.js";
 
 /** How long something has to have been seen, in milliseconds. */
 export const READING = 250;
@@ -23,12 +24,17 @@ let place;
 let visible = false;
 let since = Infinity;
 
-/** @param {IntersectionObserverEntry} e */
-function note(e) {
-  const now = Boolean(/** @type {any} */ (e).isVisible) && e.intersectionRatio >= 0.99;
-  if (now && !visible) since = e.time;
-  if (visible && !now) setTimeout(ask, AGAIN);
+/** Takes down whether the frame is seen. @param {boolean} now @param {number} time */
+function note(now, time) {
+  if (now && !visible) since = time;
   visible = now;
+}
+
+/** @param {IntersectionObserverEntry} e */
+function heard(e) {
+  const now = Boolean(/** @type {any} */ (e).isVisible) && e.intersectionRatio >= 0.99;
+  if (visible && !now) setTimeout(ask, AGAIN);
+  note(now, e.time);
 }
 
 /** @param {(list: IntersectionObserverEntry[]) => void} hear */
@@ -38,7 +44,18 @@ const observer = (hear) =>
     /** @type {IntersectionObserverInit} */ ({ threshold: [0, 0.5, 0.99, 1], trackVisibility: true, delay: 100 }),
   );
 
-const watcher = observer((list) => list.forEach(note));
+const watcher = says ? observer((list) => list.forEach(heard)) : undefined;
+
+/** Takes a picture of this frame. @type {() => Promise<string | undefined>} */
+let take = async () => undefined;
+/** @param {() => Promise<string | undefined>} how */
+export const onTake = (how) => (take = how);
+const pictures = says
+  ? undefined
+  : watchPictures(
+      () => take(),
+      (seen) => note(seen, performance.now()),
+    );
 
 /** Notes that something is shown. @param {{x: number, y: number} | undefined} pointer where it is on the screen */
 export function shown(pointer) {
@@ -47,7 +64,15 @@ export function shown(pointer) {
   came = false;
   visible = false;
   since = Infinity;
-  ask();
+  if (pictures) pictures.start();
+  else ask();
+}
+
+/** Notes that nothing is shown any more. */
+export function hidden() {
+  shownAt = Infinity;
+  visible = false;
+  pictures?.stop();
 }
 
 /** How often the browser is asked again, in ms: what changes around a frame may not make it look at the frame anew. */
@@ -55,15 +80,18 @@ const AGAIN = 120;
 let asking = 0;
 
 function ask() {
+  if (!watcher) return;
   clearTimeout(asking);
   watcher.disconnect();
   watcher.observe(document.documentElement);
   asking = setTimeout(() => !visible && document.body.firstElementChild && ask(), AGAIN);
 }
 
-/** Notes that what is shown was put elsewhere. */
-export function moved() {
+/** Notes that what is shown was put elsewhere. @param {{x: number, y: number} | undefined} pointer where it is then */
+export function moved(pointer) {
   movedAt = performance.now();
+  before = pointer;
+  came = false; // it has to come to where this is now
 }
 
 /** How long the browser has to say once more that the frame is seen: its first word may come before it looked. */
@@ -71,6 +99,7 @@ const ANEW = 240;
 
 /** What the browser says of the frame anew. @returns {Promise<boolean>} */
 function seenNow() {
+  if (pictures) return pictures.now();
   return new Promise((done) => {
     const once = observer((list) => {
       const e = list[list.length - 1];
@@ -113,7 +142,7 @@ addEventListener("focus", (e) => (focusedAt = Math.max(focusedAt, e.timeStamp)))
 export function ripe() {
   const now = performance.now();
   const still = now - shownAt >= READING && now - movedAt >= READING && now - focusedAt >= READING;
-  return still && (!says || (visible && now - since >= READING));
+  return still && visible && now - since >= READING;
 }
 
 /** @param {MouseEvent} e a click, of a pointer or a key @returns {Promise<boolean>} */
@@ -122,6 +151,5 @@ export async function meant(e) {
   if (!e.isTrusted || t - shownAt < READING || t - movedAt < READING) return false;
   const byPointer = e.detail > 0;
   if (byPointer ? !came : t - focusedAt < READING) return false;
-  if (!says) return true; // the page's side has its own look at it
   return visible && t - since >= READING && (await seenNow());
 }

@@ -2,9 +2,11 @@
 // port from the content script that made the frame, and so does nothing else; what is pressed goes
 // back over it.
 import { make } from "./make.js";
-import { moved, ripe, shown } from "./meant.js";
-import { button, close, open, say } from "./parts.js";
+import { hidden, moved, onTake, ripe, shown } from "./meant.js";
+import { button, close, open, say, where } from "./parts.js";
 import { slip } from "./slip.js";
+
+const ext = globalThis.browser ?? chrome;
 
 /** @typedef {{text: string, note?: string, fills?: string}} Row */
 /** @typedef {{kind: "offer", say?: string, lines: Row[], acts: Row[]}} Offer */
@@ -92,9 +94,12 @@ function hear(m) {
     void document.fonts.ready.then(measure);
     setTimeout(measure, 120);
   }
-  if (m.moved) moved();
+  if (m.moved) moved(m.pointer);
   if (m.step) along(m.step);
-  if (m.away) document.body.replaceChildren();
+  if (m.away) {
+    document.body.replaceChildren();
+    hidden();
+  }
 }
 
 addEventListener("keydown", (e) => {
@@ -107,6 +112,12 @@ addEventListener("keydown", (e) => {
 
 addEventListener("message", (e) => {
   if (e.source === parent && e.data === "red-locket" && e.ports[0]) open(e.ports[0], hear);
+});
+
+onTake(async () => {
+  const rect = await where();
+  const url = rect && (await ext.runtime.sendMessage({ act: "picture", rect }));
+  return typeof url === "string" ? url : undefined;
 });
 
 // For tests, which wait for that rather than for a time.

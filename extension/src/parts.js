@@ -35,6 +35,16 @@ export const ask = (m) =>
     say({ ask: asks, message: m });
   });
 
+/**
+ * Where this frame stands in the page, if all of it is in the window.
+ * @returns {Promise<{x: number, y: number, width: number, height: number} | undefined>}
+ */
+export const where = () =>
+  new Promise((done) => {
+    asked.set(++asks, done);
+    say({ where: asks });
+  });
+
 /** Has the frame put away. */
 export const close = () => say({ close: true });
 

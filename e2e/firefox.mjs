@@ -1,0 +1,100 @@
+// Firefox with the extension that the device app hands out, installed from its package, and Maren's vault open.
+import assert from "node:assert/strict";
+import { execFileSync } from "node:child_process";
+import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import puppeteer from "puppeteer-core";
+import { build, demo, maren } from "./harness.mjs";
+
+const uuid = "7d1f6c1e-52a1-4b0e-9a55-0d1c2b3a4f5e";
+const id = "red-locket@redlocket.example";
+
+/** @param {number} port the first of the demo's */
+export async function firefox(port) {
+  const d = await demo(build(), port);
+  const dir = mkdtempSync(join(tmpdir(), "redlocket-firefox-"));
+  const b = await puppeteer.launch({
+    browser: "firefox",
+    executablePath: execFileSync("sh", ["-c", "command -v firefox-esr"], { encoding: "utf8" }).trim(),
+    headless: true,
+    args: ["-remote-allow-system-access"],
+    extraPrefsFirefox: {
+      "extensions.webextensions.uuids": JSON.stringify({ [id]: uuid }),
+      "xpinstall.signatures.required": false,
+      "extensions.webextOptionalPermissionPrompts": false, // what is asked for in a press is given
+      "network.proxy.type": 0,
+    },
+    defaultViewport: { width: 1280, height: 800 },
+  });
+  const xpi = join(dir, "redlocket-firefox.xpi");
+  const desk = await b.newPage();
+  const resp = await fetch(d.laptop.replace("laptop.localhost", "127.0.0.1") + "/extension/redlocket-firefox.xpi", {
+    redirect: "manual",
+  });
+  assert.equal(resp.status, 307);
+  await desk.goto(d.laptop + "/front");
+  const bytes = await desk.evaluate(async () => [
+    ...new Uint8Array(await (await fetch("/extension/redlocket-firefox.xpi")).arrayBuffer()),
+  ]);
+  writeFileSync(xpi, Buffer.from(bytes));
+  await b.installExtension(xpi);
+  await desk.goto(d.laptop + "/");
+  await desk.type("#password", maren.password);
+  await desk.click("button[type=submit]");
+  await desk.waitForSelector(".book-count");
+  return {
+    d,
+    b,
+    desk,
+    async end() {
+      await b.close();
+      await d.stop();
+      d.clean();
+      rmSync(dir, { recursive: true, force: true });
+    },
+  };
+}
+
+/** @param {number} ms */
+export const pause = (ms) => new Promise((r) => setTimeout(r, ms));
+
+/** Waits until the extension shows something in a page. */
+export const drawn = (page) =>
+  page.waitForFunction(() => [...document.documentElement.children].some((e) => e.matches(":popover-open")));
+
+/** The extension's own page whose address has the given part. A driver sees it as an empty one until it asks. */
+export async function own(b, part) {
+  for (let i = 0; i < 60; i++) {
+    for (const p of await b.pages()) {
+      const at = await p.evaluate(() => location.href).catch(() => "");
+      if (at.startsWith("moz-extension:") && at.includes(part)) return p;
+    }
+    await pause(100);
+  }
+  assert.fail(`the extension shows no page ${part}`);
+}
+
+/** Connects the browser from the device's own page, and returns the words on both sides. */
+export async function connect({ d, b, desk }) {
+  await desk.goto(d.laptop + "/devices");
+  await desk.waitForSelector("[data-connect-browser]");
+  await desk.click("[data-connect-browser]");
+  const c = await own(b, "connect.html?app=");
+  await c.click("#form button");
+  await c.waitForSelector("#vaults button");
+  await c.click("#vaults button");
+  await desk.waitForSelector(".waiting .fingerprint li");
+  const here = await desk.$$eval(".waiting .fingerprint li", (l) => l.map((e) => e.textContent));
+  const there = await c.evaluate(() => [...document.querySelectorAll("#words li")].map((e) => e.textContent));
+  await desk.type("#connect-password", maren.password);
+  await desk.click(".waiting .btn-primary");
+  await desk.waitForSelector(".done");
+  await c.waitForSelector("#yes:not([hidden])");
+  await c.click("#yes");
+  await c.waitForSelector("#done:not([hidden])");
+  await c.waitForSelector("#saving:not([hidden])");
+  await c.click("#stop");
+  await c.waitForFunction(() => document.querySelector("#saving").textContent.includes("is off"));
+  return { here, there, says: await c.$eval("#connected", (e) => e.textContent) };
+}
