@@ -51,17 +51,20 @@ type importData struct {
 	Suspects   int
 	Broken     int
 	BrokenRows []string
-	State      importing.State
-	Percent    int
-	Unread     []string
-	Past       []transfer.Import
-	Kept       []importing.Originals
-	Backups    *importing.BackupPlan
-	Folder     string // that was typed for backups and refused
-	Columns    []transfer.CSVColumn
-	Count      int    // items of the vault
-	Chosen     string // ids, where not everything is to be written out
-	ChosenN    int
+	// What is said of rows that were taken, and of lines that are no rows.
+	Remarks, Skipped          int
+	RemarkedRows, SkippedRows []string
+	State                     importing.State
+	Percent                   int
+	Unread                    []string
+	Past                      []transfer.Import
+	Kept                      []importing.Originals
+	Backups                   *importing.BackupPlan
+	Folder                    string // that was typed for backups and refused
+	Columns                   []transfer.CSVColumn
+	Count                     int    // items of the vault
+	Chosen                    string // ids, where not everything is to be written out
+	ChosenN                   int
 }
 
 type fileView struct {
@@ -69,6 +72,7 @@ type fileView struct {
 	Name    string
 	Words   string
 	Guessed bool // some of its columns by their content
+	Unsure  bool // so that its user should look
 	Columns []columnView
 }
 
@@ -210,6 +214,9 @@ func countMarked(v *app.Vault) (reused, suspects int) {
 	return reused, suspects
 }
 
+// mostTold bounds how many rows are named on the page.
+const mostTold = 200
+
 // plan reads what is shown out of a plan.
 func (d *importData) plan(p *transfer.Plan, date func(int64) string, open string) {
 	for i, src := range p.Sources {
@@ -225,10 +232,24 @@ func (d *importData) plan(p *transfer.Plan, date func(int64) string, open string
 			d.Undecided += gv.Undecided
 		}
 	}
-	d.Broken = len(p.Broken)
-	for _, b := range p.Broken[:min(200, len(p.Broken))] {
-		line := fmt.Sprintf("%s, line %d: %s", p.Sources[b.Source].Name, b.Line, wording.Row(b.Why))
-		d.BrokenRows = append(d.BrokenRows, line)
+	for i := range p.Sources {
+		n := p.Sum(i)
+		d.Broken += n.Broken
+		d.Skipped += n.Skipped
+	}
+	for _, t := range p.Told() {
+		where := wording.Place(p, t)
+		switch {
+		case t.Fate == transfer.FateBroken && len(d.BrokenRows) < mostTold:
+			d.BrokenRows = append(d.BrokenRows, where+": "+wording.Row(t.Why))
+		case t.Fate == transfer.FateSkipped && len(d.SkippedRows) < mostTold:
+			d.SkippedRows = append(d.SkippedRows, where+": "+wording.Skip(t.Skip))
+		}
+		for _, m := range t.Remarks {
+			if d.Remarks++; len(d.RemarkedRows) < mostTold {
+				d.RemarkedRows = append(d.RemarkedRows, where+": "+wording.Remark(m))
+			}
+		}
 	}
 	d.Rows += d.Broken
 	at := 0.0
@@ -248,6 +269,9 @@ func (d *importData) plan(p *transfer.Plan, date func(int64) string, open string
 func viewFile(place int, src transfer.Source) fileView {
 	f := fileView{Place: place, Name: src.Name}
 	n := len(src.Rows) + len(src.Broken)
+	if src.Table != nil {
+		n += len(src.Table.Skipped)
+	}
 	if src.Table == nil {
 		kind := "an export of Red Locket"
 		if src.Kind == transfer.KindExchange {
@@ -278,6 +302,7 @@ func viewFile(place int, src transfer.Source) fileView {
 		}
 		f.Columns = append(f.Columns, cv)
 		f.Guessed = f.Guessed || c.How == "content"
+		f.Unsure = f.Unsure || c.Unsure
 	}
 	return f
 }

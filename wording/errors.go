@@ -200,10 +200,6 @@ func siteError(e *directory.SiteError) string {
 // Row says why a row of a file can't be used.
 func Row(e transfer.RowError) string {
 	switch e.Fault {
-	case transfer.FaultLong:
-		return fmt.Sprintf("column %d has more than %s characters", e.Column, humanize.Comma(transfer.MaxCell))
-	case transfer.FaultNotText:
-		return fmt.Sprintf("column %d isn’t text", e.Column)
 	case transfer.FaultNowhere:
 		return "it has neither an address nor a name"
 	case transfer.FaultNothing:
@@ -216,4 +212,78 @@ func Row(e transfer.RowError) string {
 		return "it holds nothing that can be kept here, such as a passkey alone"
 	}
 	return "it can’t be used"
+}
+
+// Skip says why a line of a file is no row.
+func Skip(s transfer.Skip) string {
+	return map[transfer.Skip]string{
+		transfer.SkipSeparator: "it says what parts the cells",
+		transfer.SkipHeading:   "it stands above the names of the columns",
+		transfer.SkipHeader:    "the names of the columns again",
+		transfer.SkipEmpty:     "all its cells are empty",
+	}[s]
+}
+
+// Group says how rows stand to the vault.
+func Group(g transfer.Group) string {
+	return map[transfer.Group]string{
+		transfer.GroupNew:    "new",
+		transfer.GroupTwin:   "new, from several rows",
+		transfer.GroupKnown:  "known already",
+		transfer.GroupMore:   "known, with something to add",
+		transfer.GroupDiffer: "the passwords differ",
+	}[g]
+}
+
+// Place names a row of a plan: by its file and lines, and an item by its title.
+func Place(p *transfer.Plan, r transfer.Told) string {
+	name := p.Sources[r.Source].Name
+	title := r.Title
+	if r.Step >= 0 {
+		title = p.Steps[r.Step].Title
+	}
+	switch {
+	case p.Sources[r.Source].Table == nil && title != "":
+		return fmt.Sprintf("%s, “%s”", name, title)
+	case p.Sources[r.Source].Table == nil:
+		return fmt.Sprintf("%s, item %d", name, r.Line)
+	case r.End > r.Line:
+		return fmt.Sprintf("%s, lines %d to %d", name, r.Line, r.End)
+	}
+	return fmt.Sprintf("%s, line %d", name, r.Line)
+}
+
+// Remark says what became of a value of a row that was taken, or what isn't sure of the row.
+func Remark(r transfer.Remark) string {
+	name := "a value"
+	if r.Name != "" {
+		name = "“" + r.Name + "”"
+	}
+	switch r.What {
+	case transfer.RemarkQuote:
+		return name + " begins with a quotation mark that is never closed; it was taken as part of the value"
+	case transfer.RemarkLines:
+		return "several lines were taken as one row: a quotation mark may be missing"
+	case transfer.RemarkLong:
+		return name + " is too long for its field and becomes an attached file"
+	case transfer.RemarkCut:
+		return name + " is shortened; the whole is kept in a field of its own"
+	case transfer.RemarkControl:
+		return name + " has characters that can’t be shown; they are left out"
+	case transfer.RemarkUnread:
+		return name + " has characters that were lost before the file was written"
+	case transfer.RemarkAddress:
+		return "an address that can’t be opened is kept as a field"
+	case transfer.RemarkSetup:
+		return "a setup key that can’t be used is kept as a field"
+	case transfer.RemarkUntitled:
+		return "it has neither a title nor an address, and is named by what it has"
+	case transfer.RemarkPasskey:
+		return "its passkey can’t be kept here"
+	case transfer.RemarkUnknown:
+		return "its part “" + r.Name + "” is of an unknown kind; what could be read of it is kept in fields"
+	case transfer.RemarkProgram:
+		return "another program that it belongs to, " + r.Name + ", is kept as a field"
+	}
+	return "something of it couldn’t be taken as it was"
 }

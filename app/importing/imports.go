@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"redlocket/app/gate"
 	"redlocket/app/records"
@@ -93,12 +94,16 @@ func (s *Imports) Drop() error {
 }
 
 // planOf plans against what the vault holds now.
-func (s *Imports) planOf(sources []transfer.Source) (*transfer.Plan, error) {
+func (s *Imports) planOf(
+	ctx context.Context, sources []transfer.Source, progress func(done, of int),
+) (*transfer.Plan, error) {
 	entries, err := s.cfg.Set.Book.Entries(func(vault.Entry) bool { return true })
 	if err != nil {
 		return nil, err
 	}
-	return transfer.NewPlan(entries, sources, s.planOptions()), nil
+	o := s.planOptions()
+	o.Progress = progress
+	return transfer.NewPlan(ctx, entries, sources, o)
 }
 
 func (s *Imports) planOptions() transfer.Options {
@@ -147,14 +152,35 @@ func (s *Imports) apply(
 ) (r Result, err error) {
 	var done transfer.Done
 	set := s.cfg.Set
+	sealed := map[transfer.TextFile]vault.File{} // another try takes the same
+	seal := func(t transfer.TextFile) (vault.File, error) {
+		if f, ok := sealed[t]; ok {
+			return f, nil
+		}
+		f, err := set.Files.Seal(ctx, t.Name, strings.NewReader(t.Text.Reveal()))
+		if err == nil {
+			sealed[t] = f
+		}
+		return f, err
+	}
+	defer func() {
+		for _, f := range sealed {
+			set.Files.Restored(ctx, f.ID, err != nil)
+		}
+	}()
 	err = set.Items.SaveMany(ctx, func(entries map[string]vault.Entry) ([]vault.Entry, error) {
 		fresh := plan
 		if set.Book.Revision() != at {
-			fresh = transfer.NewPlan(slices.Collect(maps.Values(entries)), plan.Sources, s.planOptions())
+			fresh, err = transfer.NewPlan(ctx, slices.Collect(maps.Values(entries)), plan.Sources, s.planOptions())
+			if err != nil {
+				return nil, err
+			}
 			fresh.Adopt(plan)
 		}
 		at = -1 // another try is after an edit
-		done, err = fresh.Apply(set.Items.Stamp(), records.NewID, progress("joined"))
+		done, err = fresh.Apply(ctx, transfer.Writer{
+			By: set.Items.Stamp(), NewID: records.NewID, Seal: seal, Progress: progress("joined"),
+		})
 		return done.Entries, err
 	}, progress("sealed"))
 	if err != nil {

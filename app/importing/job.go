@@ -72,7 +72,7 @@ func (j *Job) add(ctx context.Context, files []File) (bad []*FileError, err erro
 	}
 	for _, f := range files {
 		f.Name = records.CleanFileName(f.Name)
-		src, err := f.read(columns)
+		src, err := f.read(ctx, columns)
 		if err == nil && len(src.Rows)+len(src.Broken) == 0 {
 			err = ErrNoRows
 		}
@@ -82,11 +82,11 @@ func (j *Job) add(ctx context.Context, files []File) (bad []*FileError, err erro
 		}
 		j.files, j.sources = append(j.files, f), append(j.sources, src)
 	}
-	return bad, j.replan()
+	return bad, j.replan(ctx)
 }
 
 // read reads a file with the columns that were chosen for it, or for one like it before.
-func (f File) read(columns map[string][]transfer.Meaning) (transfer.Source, error) {
+func (f File) read(ctx context.Context, columns map[string][]transfer.Meaning) (transfer.Source, error) {
 	choose := func(t transfer.Table, guess []transfer.Column) []transfer.Column {
 		chosen := f.Columns
 		if chosen == nil {
@@ -97,17 +97,18 @@ func (f File) read(columns map[string][]transfer.Meaning) (transfer.Source, erro
 				if guess[i].Meaning != m {
 					guess[i].Meaning, guess[i].How = m, "chosen"
 				}
+				guess[i].Unsure = false
 			}
 		}
 		return guess
 	}
-	return transfer.Read(f.Name, f.Bytes, choose)
+	return transfer.Read(ctx, f.Name, f.Bytes, choose)
 }
 
 // replan plans again and keeps the decisions that still fit. j.mu is held.
-func (j *Job) replan() error {
+func (j *Job) replan(ctx context.Context) error {
 	at := j.imports.cfg.Set.Book.Revision()
-	p, err := j.imports.planOf(slices.Clone(j.sources))
+	p, err := j.imports.planOf(ctx, slices.Clone(j.sources), nil)
 	if err != nil {
 		return err
 	}
@@ -156,12 +157,12 @@ func (j *Job) SetColumns(ctx context.Context, file int, columns []transfer.Meani
 		return err
 	}
 	j.files[file].Columns = columns
-	src, err := j.files[file].read(nil)
+	src, err := j.files[file].read(ctx, nil)
 	if err != nil {
 		return &FileError{j.files[file].Name, err}
 	}
 	j.sources[file] = src
-	return j.replan()
+	return j.replan(ctx)
 }
 
 // Decide says what is to happen with a step, or with a whole group.

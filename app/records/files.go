@@ -93,7 +93,26 @@ func (s *Files) Restore(ctx context.Context, id string, r io.Reader) (taken bool
 	return true, s.core.Store.FinishFile(ctx, StoredFile{ID: f.ID, Chunks: f.Chunks, Whole: true})
 }
 
-// Restored ends what [Files.Restore] began; where it failed, the chunks go.
+// Seal seals a file that no item names yet. Call [Files.Restored] with its id once one does, or nothing will.
+func (s *Files) Seal(ctx context.Context, name string, r io.Reader) (f vault.File, err error) {
+	room, err := s.room()
+	if err != nil {
+		return f, err
+	}
+	f = vault.File{ID: NewID(), Name: CleanFileName(name)}
+	if err := s.underWay(f.ID, true); err != nil {
+		return f, err
+	}
+	if err = s.seal(ctx, &f, r, room); err == nil {
+		err = s.core.Store.FinishFile(ctx, StoredFile{ID: f.ID, Chunks: f.Chunks, Whole: true})
+	}
+	if err != nil {
+		s.Restored(ctx, f.ID, true)
+	}
+	return f, err
+}
+
+// Restored ends what [Files.Restore] or [Files.Seal] began; where it failed, the chunks go.
 func (s *Files) Restored(ctx context.Context, id string, failed bool) {
 	_ = s.underWay(id, false) // nothing is under way once locked
 	if failed {

@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -189,7 +190,7 @@ func (o *fileOptions) hold(ctx context.Context) (*deviceApp, func(), error) {
 
 func importCommand() *cobra.Command {
 	var o fileOptions
-	var dry, keep bool
+	var how importFlags
 	cmd := &cobra.Command{
 		Use: "import FILE…", Short: "Brings logins in from files, or says what it would " +
 			"do", Args: cobra.MinimumNArgs(1),
@@ -203,23 +204,55 @@ import can be taken back in the pages, under Import.
 Exit codes: 0 all was imported; 1 nothing was, because something failed; 2 wrong
 master password; 3 some rows or files couldn't be used; 4 Red Locket is running.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return runImport(cmd.Context(), o, args, dry, keep, cmd.OutOrStdout())
+			return runImport(cmd.Context(), o, args, how, cmd.OutOrStdout())
 		},
 	}
 	o.flags(cmd)
-	cmd.Flags().BoolVar(&dry, "dry-run", false, "only say what would be done")
-	cmd.Flags().BoolVar(&keep, "keep", false, "keep the files sealed on this computer for 30 days")
+	cmd.Flags().BoolVar(&how.dry, "dry-run", false, "only say what would be done")
+	cmd.Flags().BoolVar(&how.json, "json", false, "write the plan as JSON: every row by its line, and what becomes of it")
+	cmd.Flags().StringVar(&how.columns, "columns", "",
+		"what a table's columns are, in their order: title,address,username,password,notes,own,nothing …")
+	cmd.Flags().BoolVar(&how.guess, "guess", false, "take columns for what they look like, even if that isn't sure")
+	cmd.Flags().BoolVar(&how.keep, "keep", false, "keep the files sealed on this computer for 30 days")
 	return cmd
 }
 
-func runImport(ctx context.Context, o fileOptions, names []string, dry, keep bool, out io.Writer) error {
+type importFlags struct {
+	dry, keep, json, guess bool
+	columns                string
+}
+
+// meanings reads what the columns are said to be.
+func (f importFlags) meanings() (out []transfer.Meaning, err error) {
+	if f.columns == "" {
+		return nil, nil
+	}
+	for word := range strings.SplitSeq(f.columns, ",") {
+		m := transfer.Meaning(strings.ToLower(strings.TrimSpace(word)))
+		if !m.Known() {
+			return nil, fmt.Errorf("%q is nothing that a column can be; it can be: %v", word, transfer.Meanings())
+		}
+		out = append(out, m)
+	}
+	return out, nil
+}
+
+// errUnsure is returned where it isn't sure what a table's columns are, and nobody said it.
+var errUnsure = errors.New("it isn't sure what the columns are, so nothing was imported; " +
+	"say it with --columns, or take them as shown with --guess")
+
+func runImport(ctx context.Context, o fileOptions, names []string, how importFlags, out io.Writer) error {
+	columns, err := how.meanings()
+	if err != nil {
+		return err
+	}
 	var files []importing.File
 	for _, name := range names {
 		b, err := os.ReadFile(name)
 		if err != nil {
 			return err
 		}
-		files = append(files, importing.File{Name: filepath.Base(name), Bytes: b})
+		files = append(files, importing.File{Name: filepath.Base(name), Bytes: b, Columns: columns})
 	}
 	t := newTerminal()
 	v, done, err := o.open(ctx, t)
@@ -232,12 +265,32 @@ func runImport(ctx context.Context, o fileOptions, names []string, dry, keep boo
 		return err
 	}
 	left := len(unread)
-	for _, f := range unread {
-		fmt.Fprintf(out, "not taken: %s: %s\n", f.Name, wording.Error(f.Err))
+	said := out
+	if how.json {
+		said = t.out // what isn't the plan stays out of it
 	}
-	i.View(func(p *transfer.Plan, _ importing.State) { left += tell(out, p) })
-	if !dry {
-		if err := carryOut(ctx, t, i, keep, out); err != nil {
+	for _, f := range unread {
+		fmt.Fprintf(said, "not taken: %s: %s\n", f.Name, wording.Error(f.Err))
+	}
+	var failed error
+	unsure := false
+	i.View(func(p *transfer.Plan, _ importing.State) {
+		unsure = tellColumns(said, p)
+		if how.json {
+			left += len(p.Broken)
+			failed = writePlan(out, p)
+		} else {
+			left += tell(out, p)
+		}
+	})
+	if failed != nil {
+		return failed
+	}
+	if unsure && !how.guess && !how.dry {
+		return errUnsure
+	}
+	if !how.dry {
+		if err := carryOut(ctx, t, i, how.keep, said); err != nil {
 			return err
 		}
 	}
@@ -245,6 +298,25 @@ func runImport(ctx context.Context, o fileOptions, names []string, dry, keep boo
 		return exit{exitRows, fmt.Errorf("%d of the rows and files couldn't be used", left)}
 	}
 	return nil
+}
+
+// tellColumns says what is taken for what where that isn't sure, and reports whether there is such a file.
+func tellColumns(out io.Writer, p *transfer.Plan) (unsure bool) {
+	for _, src := range p.Sources {
+		if !slices.ContainsFunc(src.Column, func(c transfer.Column) bool { return c.Unsure }) {
+			continue
+		}
+		unsure = true
+		fmt.Fprintf(out, "%s: it isn't sure what the columns are:\n", src.Name)
+		for _, c := range src.Column {
+			mark := ""
+			if c.Unsure {
+				mark = " ?"
+			}
+			fmt.Fprintf(out, "  %s: %s%s\n", c.Name, c.Meaning, mark)
+		}
+	}
+	return unsure
 }
 
 // tell writes a plan down, and returns how many rows can't be used.
@@ -267,8 +339,21 @@ func tell(out io.Writer, p *transfer.Plan) int {
 		}
 		fmt.Fprintln(out)
 	}
-	for _, b := range p.Broken {
-		fmt.Fprintf(out, "not used: %s, line %d: %s\n", p.Sources[b.Source].Name, b.Line, wording.Row(b.Why))
+	for i, src := range p.Sources {
+		n := p.Sum(i)
+		fmt.Fprintf(out, "%s: %d rows: %d taken, %d not used, %d skipped\n", src.Name, n.Rows, n.Taken, n.Broken, n.Skipped)
+	}
+	for _, r := range p.Told() {
+		where := wording.Place(p, r)
+		switch {
+		case r.Fate == transfer.FateBroken:
+			fmt.Fprintf(out, "not used: %s: %s\n", where, wording.Row(r.Why))
+		case r.Fate == transfer.FateSkipped:
+			fmt.Fprintf(out, "skipped: %s: %s\n", where, wording.Skip(r.Skip))
+		}
+		for _, m := range r.Remarks {
+			fmt.Fprintf(out, "taken: %s: %s\n", where, wording.Remark(m))
+		}
 	}
 	return len(p.Broken)
 }

@@ -61,7 +61,7 @@ func TestFilesByCommandLine(t *testing.T) {
 		t,
 		os.WriteFile(
 			at("a.csv"),
-			[]byte("url,username,password\nhttps://gull.example,m,p-1\nhttps://tern.example,m,p-2\n,,x,y\n"),
+			[]byte("url,username,password\nhttps://gull.example,m,p-1\nhttps://tern.example,m,p-2\n,x,\n"),
 			0o600,
 		),
 	)

@@ -1,6 +1,7 @@
 package transfer
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -23,21 +24,33 @@ type Done struct {
 	Left    int           // steps that change nothing
 }
 
+// Writer is how a plan's entries are made.
+type Writer struct {
+	By    vault.Stamp   // what the entries carry
+	NewID func() string // makes an id for each call
+	// Seal seals a text as a file that is to be attached; nil leaves such files out.
+	Seal func(TextFile) (vault.File, error)
+	// Progress, if it is set, hears how many of how many steps are done.
+	Progress func(done, of int)
+}
+
 // Apply carries the plan out: it returns the entries that are new or changed, and
-// those that remember the import for [Undo]. They carry the given stamp, and are to be
-// written all or not at all. newID makes an id for each call. Entries of the vault that were edited
-// since the plan was made must be planned for again.
-func (p *Plan) Apply(by vault.Stamp, newID func() string, progress func(done, of int)) (Done, error) {
+// those that remember the import for [Undo]. They are to be written all or not at all. Entries of the vault that were
+// edited since the plan was made must be planned for again. It ends early with the context.
+func (p *Plan) Apply(ctx context.Context, w Writer) (Done, error) {
 	var d Done
-	rec := recorder{by: by, id: newID(), newID: newID}
+	rec := recorder{by: w.By, id: w.NewID(), newID: w.NewID}
 	for _, s := range p.Sources {
 		rec.names = append(rec.names, s.Name)
 	}
 	for i, s := range p.Steps {
-		if progress != nil {
-			progress(i, len(p.Steps))
+		if ctx.Err() != nil {
+			return Done{}, ctx.Err()
 		}
-		list, err := s.apply(by, newID, p.Sources)
+		if w.Progress != nil {
+			w.Progress(i, len(p.Steps))
+		}
+		list, err := s.apply(w, p.Sources)
 		if err != nil {
 			return Done{}, fmt.Errorf("failed to import a row: %w", err)
 		}
@@ -71,12 +84,13 @@ type edit struct {
 
 // apply returns what a step does: to one entry, or to several where passwords are to be
 // logins of their own, or where logins without user name are archived.
-func (s Step) apply(by vault.Stamp, newID func() string, sources []Source) ([]edit, error) {
+func (s Step) apply(w Writer, sources []Source) ([]edit, error) {
+	by := w.By
 	switch s.Decision {
 	case DecideSkip:
 		return nil, nil
 	case DecideApart:
-		return s.apart(by, newID, sources)
+		return s.apart(w, sources)
 	}
 	e := joinRows(&cluster{have: s.have, rows: s.Rows, nameless: s.nameless}, by)
 	var err error
@@ -86,10 +100,10 @@ func (s Step) apply(by vault.Stamp, newID func() string, sources []Source) ([]ed
 	case DecideThis:
 		e, err = e.Resolve(by, s.Candidates[s.Pick].Password)
 	}
-	if err != nil || s.have != nil && len(s.nameless) == 0 && reflect.DeepEqual(e, *s.have) {
+	if err != nil || s.have != nil && len(s.nameless) == 0 && len(s.texts(e)) == 0 && reflect.DeepEqual(e, *s.have) {
 		return nil, err
 	}
-	if e, err = s.finish(e, s.Rows, by, newID, sources); err != nil {
+	if e, err = s.finish(e, s.Rows, w, sources); err != nil {
 		return nil, err
 	}
 	out := []edit{{s.have, e}}
@@ -104,7 +118,7 @@ func (s Step) apply(by vault.Stamp, newID func() string, sources []Source) ([]ed
 }
 
 // apart makes a login of each password that the vault's login doesn't have.
-func (s Step) apart(by vault.Stamp, newID func() string, sources []Source) (out []edit, err error) {
+func (s Step) apart(w Writer, sources []Source) (out []edit, err error) {
 	for _, c := range s.Candidates {
 		var rows []Row
 		for _, r := range s.Rows {
@@ -117,7 +131,7 @@ func (s Step) apart(by vault.Stamp, newID func() string, sources []Source) (out 
 		}
 		alone := s
 		alone.have = nil
-		e, err := alone.finish(joinRows(&cluster{rows: rows}, by), rows, by, newID, sources)
+		e, err := alone.finish(joinRows(&cluster{rows: rows}, w.By), rows, w, sources)
 		if err != nil {
 			return nil, err
 		}
@@ -131,13 +145,13 @@ func (s Step) apart(by vault.Stamp, newID func() string, sources []Source) (out 
 func (s Step) finish(
 	e vault.Entry,
 	rows []Row,
-	by vault.Stamp,
-	newID func() string,
+	w Writer,
 	sources []Source,
 ) (vault.Entry, error) {
+	by := w.By
 	if s.have == nil {
 		if !kept(e.ID) {
-			e.ID = newID()
+			e.ID = w.NewID()
 		}
 		if e.Created == 0 {
 			e.Created = by.At
@@ -150,11 +164,46 @@ func (s Step) finish(
 		}
 	}
 	slices.Sort(from)
+	changes := vault.Changes{}
+	s.Rows = rows
+	for _, text := range s.texts(e) {
+		if w.Seal == nil || len(e.Files())+len(changes) >= vault.MaxFiles {
+			break
+		}
+		f, err := w.Seal(text)
+		if err != nil {
+			return e, err
+		}
+		changes[vault.FileField(f.ID)] = f
+	}
+	if len(changes) > 0 {
+		var err error
+		if e, err = e.With(by, changes); err != nil {
+			return e, err
+		}
+	}
 	e, err := e.With(by, vault.Changes{vault.FieldFrom: from[:min(len(from), 20)]})
 	if err == nil && s.Archived {
 		e, err = e.Archive(by)
 	}
 	return e, err
+}
+
+// texts are the texts that are to be attached, and that the entry hasn't yet.
+func (s Step) texts(e vault.Entry) (out []TextFile) {
+	has := map[string]bool{}
+	for _, f := range e.Files() {
+		has[f.Sum] = true
+	}
+	for _, r := range s.Rows {
+		for _, t := range r.Files {
+			if sum := sha256.Sum256([]byte(t.Text.Reveal())); !has[hex.EncodeToString(sum[:])] {
+				has[hex.EncodeToString(sum[:])] = true
+				out = append(out, t)
+			}
+		}
+	}
+	return out
 }
 
 // kept reports whether an id of a file is one that an entry can keep.

@@ -14,7 +14,6 @@ import (
 
 	"redlocket/core/otp"
 	"redlocket/core/secret"
-	"redlocket/core/site"
 	"redlocket/core/words"
 )
 
@@ -58,6 +57,7 @@ type Column struct {
 	Name    string // of the header, or "Column 3"
 	Meaning Meaning
 	How     string // "name", "content", or empty where nothing told
+	Unsure  bool   // what told isn't enough: its user should look
 }
 
 // What columns are called, as [foldName] writes it.
@@ -73,17 +73,23 @@ var byName = func() map[string]Meaning {
 		if !m.Known() {
 			panic("transfer: columns.tsv says " + t.Says)
 		}
-		out[t.Text] = m
-		out[strings.ReplaceAll(t.Text, " ", "")] = m
+		text := foldName(t.Text)
+		out[text] = m
+		out[strings.ReplaceAll(text, " ", "")] = m
 	}
 	return out
 }()
+
+// plainLetters writes letters that Unicode doesn't take apart.
+var plainLetters = strings.NewReplacer(
+	"ı", "i", "İ", "I", "ł", "l", "Ł", "L", "ø", "o", "Ø", "O", "đ", "d", "Đ", "D", "ß", "ss", "æ", "ae", "Æ", "AE", "œ", "oe",
+)
 
 // foldName brings a column's name to lower-case words without marks.
 func foldName(s string) string {
 	var b strings.Builder
 	space, lower := false, false
-	for _, r := range norm.NFKD.String(s) {
+	for _, r := range norm.NFKD.String(plainLetters.Replace(s)) {
 		switch {
 		case unicode.Is(unicode.Mn, r):
 		case unicode.IsLetter(r) || unicode.IsDigit(r):
@@ -115,35 +121,20 @@ func isHeader(cells []string) bool {
 			known++
 		}
 	}
-	return known >= 2 || known == 1 && filled == 1
+	return known >= 2 && known*3 >= filled || known >= 3 || known == 1 && filled == 1
 }
 
-// Guess says what each column of a table is, by its name, else by its content.
+// Guess says what each column of a table is: by its name where that has a meaning and what is in the column agrees,
+// else by its content. What isn't sure is marked.
 func Guess(t Table) []Column {
-	width := width(t)
-	out := make([]Column, width)
-	used := map[Meaning]bool{}
-	for i := range out {
-		out[i] = Column{Name: "Column " + strconv.Itoa(i+1), Meaning: MeansOwn}
-		if i < len(t.Header) && strings.TrimSpace(t.Header[i]) != "" {
-			out[i].Name = strings.TrimSpace(t.Header[i])
-		}
-	}
-	take := func(i int, m Meaning, how string) {
-		out[i].Meaning, out[i].How = m, how
-		used[m] = true
-	}
-	for i := range min(width, len(t.Header)) {
-		m, ok := byName[foldName(t.Header[i])]
-		if ok && (!used[m] || m == MeansNothing || m == MeansAddress || m == MeansNotes || m == MeansTags) {
-			take(i, m, "name")
-		}
-	}
+	g := newGuess(t)
+	g.byName()
 	if len(t.Header) > 0 {
-		preferUsername(t, out)
+		g.preferUsername()
 	}
-	guessByContent(t, out, used, take)
-	return out
+	g.disagree()
+	g.byContent()
+	return g.out
 }
 
 // width is how many columns a table has: as many as it names, unless most of its rows
@@ -163,137 +154,6 @@ func width(t Table) int {
 }
 
 func isMail(name string) bool { return strings.Contains(foldName(name), "mail") }
-
-// preferUsername chooses between a column for user names and one for e-mail addresses: the
-// latter is the user name only where the former is empty, which [Read] sees to.
-func preferUsername(t Table, out []Column) {
-	mail, name := -1, -1
-	for i := range min(len(out), len(t.Header)) {
-		if byName[foldName(t.Header[i])] != MeansUsername {
-			continue
-		}
-		if isMail(t.Header[i]) && mail < 0 {
-			mail = i
-		} else if name < 0 {
-			name = i
-		}
-	}
-	if mail >= 0 && name >= 0 {
-		out[name].Meaning, out[name].How = MeansUsername, "name"
-		out[mail].Meaning, out[mail].How = MeansOwn, "name"
-	}
-}
-
-// sampled is how many rows tell what a column without a name holds.
-const sampled = 200
-
-type look struct {
-	filled, address, email, setup, time, mixed, spaced, long int
-	distinct                                                 map[string]bool
-}
-
-func (l look) most(n int) bool { return l.filled > 0 && n*10 >= l.filled*6 }
-
-func guessByContent(t Table, out []Column, used map[Meaning]bool, take func(int, Meaning, string)) {
-	looks := make([]look, len(out))
-	for i := range looks {
-		looks[i].distinct = map[string]bool{}
-	}
-	for _, r := range t.Rows[:min(len(t.Rows), sampled)] {
-		for i, c := range r.Cells[:min(len(r.Cells), len(out))] {
-			if c = strings.TrimSpace(c); c != "" {
-				looks[i].add(c)
-			}
-		}
-	}
-	var open []int
-	for i, c := range out {
-		if c.How != "" {
-			continue
-		}
-		switch l := looks[i]; {
-		case l.most(l.address) && !used[MeansAddress]:
-			take(i, MeansAddress, "content")
-		case l.most(l.setup) && !used[MeansSetup]:
-			take(i, MeansSetup, "content")
-		case l.most(l.email) && !used[MeansUsername]:
-			take(i, MeansUsername, "content")
-		case l.most(l.time) && !used[MeansChanged] && l.filled == min(len(t.Rows), sampled) &&
-			(used[MeansPassword] || len(out) > 3):
-			take(i, MeansChanged, "content")
-		case l.filled > 0:
-			open = append(open, i)
-		}
-	}
-	if len(t.Header) > 0 && used[MeansPassword] {
-		return // what its header doesn't say is a custom field
-	}
-	best := func(m Meaning, score func(look) float64) {
-		at, most := -1, 0.0
-		for _, i := range open {
-			if s := score(looks[i]); out[i].How == "" && s > most {
-				at, most = i, s
-			}
-		}
-		if at >= 0 && !used[m] {
-			take(at, m, "content")
-		}
-	}
-	per := func(n int, l look) float64 { return float64(n) / float64(l.filled) }
-	best(MeansPassword, func(l look) float64 {
-		return 0.1 + per(l.mixed, l) + per(len(l.distinct), l)/2 - per(l.spaced, l)/2 - per(l.email, l)
-	})
-	best(MeansUsername, func(l look) float64 {
-		return 1.6 + per(l.email, l) - per(len(l.distinct), l) - per(l.spaced, l)/2 - per(l.long, l)
-	})
-	best(MeansTitle, func(l look) float64 { return 1.1 - per(l.long, l) })
-	best(MeansNotes, func(l look) float64 { return 0.1 + per(l.spaced, l) })
-}
-
-func (l *look) add(c string) {
-	l.filled++
-	if len(l.distinct) < sampled {
-		l.distinct[c] = true
-	}
-	count := func(n *int, yes bool) {
-		if yes {
-			*n++
-		}
-	}
-	count(&l.address, looksAddress(c))
-	count(&l.email, looksEmail(c))
-	count(&l.setup, looksSetup(c))
-	_, isTime := ParseTime(c)
-	count(&l.time, isTime)
-	count(&l.spaced, strings.ContainsRune(c, ' '))
-	count(&l.long, len(c) > 60)
-	var letter, digit, sign bool
-	for _, r := range c {
-		switch {
-		case unicode.IsLetter(r):
-			letter = true
-		case unicode.IsDigit(r):
-			digit = true
-		default:
-			sign = true
-		}
-	}
-	count(&l.mixed, letter && (digit || sign) && !looksEmail(c))
-}
-
-func looksAddress(c string) bool {
-	if strings.Contains(c, "://") {
-		return !strings.HasPrefix(c, "otpauth://")
-	}
-	if strings.ContainsAny(c, " @\t") || !strings.Contains(c, ".") || len(c) > 300 {
-		return false
-	}
-	d := site.Domain("https://" + c)
-	head, _, _ := strings.Cut(c, "/")
-	last := head[strings.LastIndexByte(head, '.')+1:]
-	return d != "" && len(last) >= 2 && strings.Trim(strings.ToLower(last), "abcdefghijklmnopqrstuvwxyz") == "" &&
-		strings.ToLower(head) == head
-}
 
 func looksEmail(c string) bool {
 	if !strings.Contains(c, "@") || strings.ContainsRune(c, ' ') {

@@ -6,10 +6,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"net/url"
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"redlocket/core/otp"
 	"redlocket/core/secret"
@@ -21,15 +24,18 @@ import (
 // text wasn't at hand when this was written, so every name of it stands in this file, in
 // the table below or in the types beside it.
 
-// exchangeFields says which member of which credential is which field. The first type of
-// a credential that fits makes the item's kind.
-var exchangeFields = []struct {
+// exchangeFieldOf is one member of a credential, and the field that it is.
+type exchangeFieldOf struct {
 	credential string
 	kind       vault.Type
 	member     string
 	field      vault.Field
 	fieldType  string
-}{
+}
+
+// exchangeFields says which member of which credential is which field. The first type of
+// a credential that fits makes the item's kind.
+var exchangeFields = []exchangeFieldOf{
 	{"basic-auth", vault.TypeLogin, "username", vault.FieldUsername, "string"},
 	{"basic-auth", vault.TypeLogin, "password", vault.FieldPassword, "concealed-string"},
 	{"credit-card", vault.TypeCard, "number", vault.FieldNumber, "concealed-string"},
@@ -158,8 +164,8 @@ func isExchange(b []byte) bool {
 	return json.Unmarshal(b, &head) == nil && len(head.Accounts) > 0
 }
 
-// readExchange reads a file of the format. Credentials that aren't known are left out,
-// and said so by the item being among the broken.
+// readExchange reads a file of the format. Every part of an item becomes a field of a row, or is named by a remark of
+// one; an item without anything that can be kept is among the broken.
 func readExchange(b []byte) (rows []Row, broken []Broken, err error) {
 	if len(b) > MaxBytes {
 		return nil, nil, ErrTooLarge
@@ -184,20 +190,12 @@ func readExchange(b []byte) (rows []Row, broken []Broken, err error) {
 			if n++; n > MaxItems {
 				return nil, nil, ErrTooMany
 			}
-			r, ok := it.row(folders[it.ID])
-			if !ok {
-				broken = append(
-					broken,
-					Broken{
-						Line:  n,
-						Cells: []string{it.Title},
-						Why:   RowError{Fault: FaultForeign},
-					},
-				)
-				continue
+			list := it.rows(folders[it.ID], n)
+			if len(list) == 0 {
+				why := RowError{Fault: FaultForeign}
+				broken = append(broken, Broken{Line: n, Title: it.Title, Cells: []string{it.Title}, Why: why})
 			}
-			r.Line = n
-			rows = append(rows, r)
+			rows = append(rows, list...)
 		}
 	}
 	return rows, broken, nil
@@ -216,68 +214,187 @@ func (c exchangeCollection) folders(above string, out map[string]string) {
 	}
 }
 
-func (it exchangeItem) row(folder string) (row Row, ok bool) {
-	row = Row{Entry: vault.Entry{Fields: map[vault.Field]vault.Register{}}, Named: it.Title != ""}
-	at := max(it.Modified*1000, it.Created*1000, Unknown)
-	values := map[vault.Field]string{}
-	var owns []vault.CustomField
+// gathered is what the credentials of an item say.
+type gathered struct {
+	kind    vault.Type
+	values  map[vault.Field]string
+	notes   []string
+	owns    []vault.CustomField
+	remarks []Remark
+	signIns []map[vault.Field]string // beyond the first: user names and passwords
+}
+
+// rows are what an item becomes: one, or one for each of its sign-ins.
+func (it exchangeItem) rows(folder string, n int) (out []Row) {
+	g := gathered{values: map[vault.Field]string{}}
 	for _, c := range it.Creds {
-		var name string
-		_ = json.Unmarshal(c["type"], &name)
-		for _, f := range exchangeFields {
-			var v exchangeField
-			if f.credential != name || c[f.member] == nil || json.Unmarshal(c[f.member], &v) != nil || v.Value == "" {
-				continue
+		g.add(c)
+	}
+	if g.kind == "" {
+		if len(g.owns)+len(g.notes) == 0 {
+			return nil
+		}
+		g.kind = vault.TypeNote
+	}
+	if len(g.notes) > 0 {
+		g.values[vault.FieldNotes] = strings.Join(g.notes, "\n\n")
+	}
+	first := it.row(folder, n, g.kind, g.values, g.owns)
+	first.Remarks = append(g.remarks, first.Remarks...)
+	out = append(out, first)
+	for _, values := range g.signIns {
+		out = append(out, it.row(folder, n, vault.TypeLogin, values, nil))
+	}
+	return out
+}
+
+// own keeps a value in a field of its own.
+func (g *gathered) own(label string, form vault.Form, value string) {
+	if value != "" {
+		g.owns = append(g.owns, vault.CustomField{Label: label, Form: form, Value: secret.New(value)})
+	}
+}
+
+// add takes what one credential says.
+func (g *gathered) add(c map[string]json.RawMessage) {
+	var name string
+	_ = json.Unmarshal(c["type"], &name)
+	switch name {
+	case "totp":
+		s, ok := exchangeSetup(c)
+		switch {
+		case !ok:
+			var key string
+			_ = json.Unmarshal(c["secret"], &key)
+			g.own("Setup key", vault.FormHidden, key)
+			g.remarks = append(g.remarks, Remark{What: RemarkSetup})
+		case g.values[vault.FieldSetup] == "" && (g.kind == "" || g.kind == vault.TypeNote || g.kind == vault.TypeLogin):
+			g.values[vault.FieldSetup], g.kind = s, vault.TypeLogin
+		default:
+			g.own("Setup key", vault.FormHidden, s)
+		}
+	case "custom-fields":
+		var list []exchangeField
+		_ = json.Unmarshal(c["fields"], &list)
+		for _, f := range list {
+			if f.Label == "" {
+				f.Label = "Field"
 			}
-			if row.Entry.Type == "" || row.Entry.Type == vault.TypeNote {
-				row.Entry.Type = f.kind
-			}
-			if name == "passport" || name == "drivers-license" || name == "identity-document" {
-				for kind, credential := range exchangePapers {
-					if credential == name {
-						values[vault.FieldPaper] = kind
-					}
-				}
-			}
+			g.own(f.Label, f.form(), f.Value)
+		}
+	case "passkey":
+		g.remarks = append(g.remarks, Remark{What: RemarkPasskey})
+	case "basic-auth":
+		g.signIn(c)
+	default:
+		g.fields(name, c)
+	}
+}
+
+// form is how a field of its own is kept.
+func (f exchangeField) form() vault.Form {
+	if f.Type == "concealed-string" {
+		return vault.FormHidden
+	}
+	return vault.FormText
+}
+
+// signIn takes a user name and a password. A second one of an item is a login of its own.
+func (g *gathered) signIn(c map[string]json.RawMessage) {
+	values := map[vault.Field]string{}
+	for _, f := range exchangeFields {
+		var v exchangeField
+		if f.credential == "basic-auth" && c[f.member] != nil && json.Unmarshal(c[f.member], &v) == nil && v.Value != "" {
 			values[f.field] = v.Value
 		}
-		switch name {
-		case "totp":
-			if s, ok := exchangeSetup(c); ok {
-				values[vault.FieldSetup] = s
-				row.Entry.Type = vault.TypeLogin
+	}
+	has := g.values[vault.FieldUsername]+g.values[vault.FieldPassword] != ""
+	switch {
+	case len(values) == 0:
+	case has || g.kind != "" && g.kind != vault.TypeNote && g.kind != vault.TypeLogin:
+		g.signIns = append(g.signIns, values)
+	default:
+		g.kind = vault.TypeLogin
+		maps.Copy(g.values, values)
+	}
+}
+
+// fields takes the members of a credential: into the fields of their kind, or else into fields of their own.
+func (g *gathered) fields(name string, c map[string]json.RawMessage) {
+	known := false
+	for _, member := range slices.Sorted(maps.Keys(c)) {
+		var v exchangeField
+		if member == "type" || json.Unmarshal(c[member], &v) != nil || v.Value == "" {
+			continue
+		}
+		at := slices.IndexFunc(exchangeFields, func(f exchangeFieldOf) bool {
+			return f.credential == name && f.member == member
+		})
+		if name == "note" && member == "content" {
+			known = true
+			g.notes = append(g.notes, v.Value)
+			continue
+		}
+		if at >= 0 {
+			f := exchangeFields[at]
+			known = true
+			if g.kind == "" || g.kind == vault.TypeNote {
+				g.kind = f.kind
 			}
-		case "custom-fields":
-			var list []exchangeField
-			_ = json.Unmarshal(c["fields"], &list)
-			for _, f := range list {
-				form := vault.FormText
-				if f.Type == "concealed-string" {
-					form = vault.FormHidden
-				}
-				if f.Label == "" {
-					f.Label = "Field"
-				}
-				owns = append(owns, vault.CustomField{Label: f.Label, Form: form, Value: secret.New(f.Value)})
+			if g.kind == f.kind && (g.values[f.field] == "" || g.values[f.field] == v.Value) {
+				g.values[f.field] = v.Value
+				continue
 			}
 		}
+		g.own(memberName(member), v.form(), v.Value)
 	}
-	if row.Entry.Type == "" {
-		if len(owns) == 0 {
-			return row, false
+	for kind, credential := range exchangePapers {
+		if credential == name && g.kind == vault.TypePaper && g.values[vault.FieldPaper] == "" {
+			g.values[vault.FieldPaper] = kind
 		}
-		row.Entry.Type = vault.TypeNote
 	}
+	if !known {
+		g.remarks = append(g.remarks, Remark{What: RemarkUnknown, Name: memberName(strings.ReplaceAll(name, "-", " "))})
+	}
+}
+
+// memberName turns the name of a member into words: "cardholderName" into "Cardholder name".
+func memberName(s string) string {
+	s = foldName(s)
+	if s == "" {
+		return "Field"
+	}
+	r := []rune(s)
+	return string(unicode.ToUpper(r[0])) + string(r[1:])
+}
+
+// row makes a row of an item's values.
+func (it exchangeItem) row(
+	folder string, n int, kind vault.Type, values map[vault.Field]string, owns []vault.CustomField,
+) Row {
+	row := Row{
+		Line: n, Entry: vault.Entry{Type: kind, Fields: map[vault.Field]vault.Register{}}, Named: it.Title != "",
+	}
+	at := max(it.Modified*1000, it.Created*1000, Unknown)
 	owns = append(owns, it.scope(&row, values)...)
 	title := it.Title
 	if title == "" {
 		title = exchangeTitle(row, values)
+	}
+	if title == "" {
+		title = "Item " + strconv.Itoa(n)
+		row.Remarks = append(row.Remarks, Remark{What: RemarkUntitled})
 	}
 	row.set(vault.FieldTitle, title, Unknown)
 	for f, v := range values {
 		stamp := int64(Unknown)
 		if f == vault.FieldPassword {
 			stamp = at
+		}
+		if f == vault.FieldNotes && utf8.RuneCountInString(v) > maxNotes {
+			row.Files = append(row.Files, TextFile{Name: "Note.txt", Text: secret.New(v)})
+			row.Remarks = append(row.Remarks, Remark{What: RemarkLong, Name: "Note"})
+			v = clip(v, 500) + "…"
 		}
 		row.set(f, v, stamp)
 	}
@@ -291,30 +408,43 @@ func (it exchangeItem) row(folder string) (row Row, ok bool) {
 		row.set(vault.FieldPinned, true, Unknown)
 	}
 	row.setOwns(owns)
-	return row, title != ""
+	return row
 }
 
-// scope sets where an item works. The program of a login that has addresses too comes
-// back as a field.
+// scope sets where an item works. What can't be opened, and programs beyond the first of an item without addresses,
+// come back as fields.
 func (it exchangeItem) scope(row *Row, values map[vault.Field]string) (owns []vault.CustomField) {
 	if it.Scope == nil {
 		return nil
 	}
+	own := func(label, value string, what Remarked) {
+		owns = append(owns, vault.CustomField{Label: label, Form: vault.FormText, Value: secret.New(value)})
+		row.Remarks = append(row.Remarks, Remark{What: what, Name: value})
+	}
 	var list []vault.Address
 	for _, u := range it.Scope.URLs {
-		if clean, err := site.Clean(u); err == nil && !slices.Contains(list, vault.Address{URL: clean}) {
+		clean, err := site.Clean(u)
+		switch {
+		case strings.TrimSpace(u) == "":
+		case err != nil:
+			own("Address", u, RemarkAddress)
+		case !slices.Contains(list, vault.Address{URL: clean}):
 			list = append(list, vault.Address{URL: clean})
 		}
 	}
 	if len(list) > 0 {
 		sortAddresses(list)
 		row.set(vault.FieldAddresses, list, Unknown)
-		for _, a := range it.Scope.Apps {
-			owns = append(owns, vault.CustomField{Label: "Program", Form: vault.FormText, Value: secret.New(a.Bundle)})
+	}
+	for _, a := range it.Scope.Apps {
+		switch {
+		case a.Bundle == "":
+		case len(list) == 0 && row.Entry.Type == vault.TypeLogin:
+			row.Entry.Type = vault.TypeApp
+			values[vault.FieldApp] = a.Bundle
+		case values[vault.FieldApp] != a.Bundle:
+			own("Program", a.Bundle, RemarkProgram)
 		}
-	} else if len(it.Scope.Apps) > 0 && row.Entry.Type == vault.TypeLogin {
-		row.Entry.Type = vault.TypeApp
-		values[vault.FieldApp] = it.Scope.Apps[0].Bundle
 	}
 	return owns
 }

@@ -2,6 +2,7 @@ package transfer
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"testing"
 
@@ -72,7 +73,7 @@ func TestExchangeKeepsEverything(t *testing.T) {
 	var b bytes.Buffer
 	require.NoError(t, WriteExchange(&b, have, now.At, "maren@cormorant.example"))
 	require.True(t, json.Valid(b.Bytes()))
-	src, err := Read("x.json", b.Bytes(), nil)
+	src, err := Read(context.Background(), "x.json", b.Bytes(), nil)
 	require.NoError(t, err)
 	assert.Equal(t, KindExchange, src.Kind)
 	assert.Empty(t, src.Broken)
@@ -133,7 +134,7 @@ func TestFilesThatCantBeRead(t *testing.T) {
 		`[{"a":1}]`: ErrBadJSON, "<!DOCTYPE html><p>": ErrPage,
 		"age-encryption.org/v1\n-> scrypt": ErrSealed, `{"version":{"major":2},"accounts":[{}]}`: ErrNewer,
 	} {
-		_, err := Read("x", []byte(in), nil)
+		_, err := Read(context.Background(), "x", []byte(in), nil)
 		assert.ErrorContains(t, err, want.Error(), in)
 	}
 }
@@ -167,13 +168,13 @@ func TestOurOwnFilesComeBack(t *testing.T) {
 	)
 	require.NoError(t, err)
 	assert.Equal(t, len(have), n)
-	src, err := Read("items.json", items.Bytes(), nil)
+	src, err := Read(context.Background(), "items.json", items.Bytes(), nil)
 	require.NoError(t, err)
-	p := NewPlan(have, []Source{src}, Options{By: now})
+	p := newPlan(have, []Source{src}, Options{By: now})
 	assert.Equal(t, Count{Steps: len(have), Rows: len(have)}, p.Count(GroupKnown))
 	assert.Equal(t, shown(have), shown(bring(t, nil, now, src)))
 
-	src, err = Read("table.csv", table.Bytes(), nil)
+	src, err = Read(context.Background(), "table.csv", table.Bytes(), nil)
 	require.NoError(t, err)
 	assert.Empty(t, src.Broken)
 	for _, e := range bring(t, nil, now, src) {
@@ -199,12 +200,12 @@ func FuzzRead(f *testing.F) {
 	)
 	f.Add([]byte("name;url\nx;https://a.example"))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		src, err := Read("x", b, nil)
+		src, err := Read(context.Background(), "x", b, nil)
 		if err != nil {
 			return
 		}
 		n := 0
-		d, err := NewPlan(nil, []Source{src}, Options{By: now}).Apply(now, ids(&n), nil)
+		d, err := newPlan(nil, []Source{src}, Options{By: now}).Apply(context.Background(), Writer{By: now, NewID: ids(&n)})
 		if err != nil && len(b) < vault.MaxEncoded {
 			t.Fatal(err)
 		}

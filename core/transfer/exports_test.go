@@ -1,6 +1,7 @@
 package transfer
 
 import (
+	"context"
 	"encoding/json"
 	"os"
 	"path/filepath"
@@ -46,7 +47,7 @@ func TestExports(t *testing.T) {
 			require.NoError(t, json.Unmarshal(b, &want))
 			b, err = os.ReadFile(f)
 			require.NoError(t, err)
-			src, err := Read(filepath.Base(f), b, nil)
+			src, err := Read(context.Background(), filepath.Base(f), b, nil)
 			require.NoError(t, err)
 			assert.Equal(t, want.Encoding, src.Table.Encoding)
 			assert.Equal(t, want.Delimiter, string(src.Table.Delimiter))
@@ -56,7 +57,7 @@ func TestExports(t *testing.T) {
 				columns = append(columns, c.Meaning)
 			}
 			assert.Equal(t, want.Columns, columns)
-			p := NewPlan(have, []Source{src}, Options{By: now})
+			p := newPlan(have, []Source{src}, Options{By: now})
 			got := map[string]int{}
 			for _, g := range Groups {
 				if n := p.Count(g).Rows; n > 0 {
@@ -66,11 +67,14 @@ func TestExports(t *testing.T) {
 			if len(p.Broken) > 0 {
 				got["broken"] = len(p.Broken)
 			}
+			if n := len(src.Table.Skipped); n > 0 {
+				got["skipped"] = n
+			}
 			assert.Equal(t, want.Rows, got, "%+v", p.Broken)
 
 			// Twice is as once.
 			once := bring(t, have, now, src)
-			p = NewPlan(once, []Source{src}, Options{By: later})
+			p = newPlan(once, []Source{src}, Options{By: later})
 			assert.Equal(t, len(src.Rows), p.Count(GroupKnown).Rows)
 			assert.Equal(t, shown(once), shown(bring(t, once, later, src)))
 			for _, r := range src.Rows {

@@ -2,7 +2,10 @@ package transfer
 
 import (
 	"bytes"
+	"context"
 	"errors"
+
+	"redlocket/core/vault"
 )
 
 // The kinds of files that [Read] reads.
@@ -28,7 +31,9 @@ func Sealed(b []byte) bool { return bytes.HasPrefix(b, sealedMark) }
 
 // Read finds out what kind of file it is and reads it. choose says what the columns of
 // a table are; nil guesses. An error means that nothing of the file can be used.
-func Read(name string, b []byte, choose func(t Table, guess []Column) []Column) (Source, error) {
+func Read(
+	ctx context.Context, name string, b []byte, choose func(t Table, guess []Column) []Column,
+) (Source, error) {
 	s := Source{Name: name}
 	head := bytes.TrimLeft(bytes.TrimPrefix(b, []byte("\xef\xbb\xbf")), " \t\r\n")
 	switch {
@@ -48,7 +53,7 @@ func Read(name string, b []byte, choose func(t Table, guess []Column) []Column) 
 		bytes.HasPrefix(bytes.ToLower(head[:min(len(head), 64)]), []byte("<html")):
 		return s, ErrPage
 	}
-	t, err := ReadTable(b)
+	t, err := ReadTable(ctx, b)
 	if err != nil {
 		return s, err
 	}
@@ -56,8 +61,8 @@ func Read(name string, b []byte, choose func(t Table, guess []Column) []Column) 
 	if choose != nil {
 		s.Column = choose(t, s.Column)
 	}
-	s.Rows, s.Broken = FromTable(t, s.Column, 0)
-	return s, nil
+	s.Rows, s.Broken, err = FromTable(ctx, t, s.Column, 0)
+	return s, err
 }
 
 func readAnyJSON(s Source, b []byte) (_ Source, err error) {
@@ -70,6 +75,7 @@ func readAnyJSON(s Source, b []byte) (_ Source, err error) {
 					s.Broken,
 					Broken{
 						Line:  i + 1,
+						Title: e.Text(vault.FieldTitle),
 						Cells: []string{e.ID},
 						Why:   RowError{Fault: FaultNotAnItem, Kind: e.Kind()},
 					},

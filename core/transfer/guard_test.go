@@ -2,6 +2,7 @@ package transfer
 
 import (
 	"bytes"
+	"context"
 	"strings"
 	"testing"
 
@@ -50,7 +51,7 @@ func TestFormulasAreAMatterOfExport(t *testing.T) {
 	for _, cell := range []string{"'@Home (Wi-Fi)", "'=maren(1)", "'-x|y(z)"} {
 		assert.Contains(t, b.String(), cell)
 	}
-	s, err := Read("x.csv", b.Bytes(), nil)
+	s, err := Read(context.Background(), "x.csv", b.Bytes(), nil)
 	require.NoError(t, err)
 	require.Empty(t, s.Broken)
 	require.Len(t, s.Rows, 1)

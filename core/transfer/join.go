@@ -1,10 +1,13 @@
 package transfer
 
 import (
+	"cmp"
 	"encoding/json"
 	"maps"
 	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"redlocket/core/vault"
 )
@@ -86,16 +89,49 @@ func join(e vault.Entry, r Row, by vault.Stamp) vault.Entry {
 // own makes an entry's registers its own before one is set.
 func own(e *vault.Entry) { e.Fields = maps.Clone(e.Fields) }
 
+// joinTitle leaves the better of two titles, and makes the other one findable. One that a person wrote stays; one that
+// was made from an address counts for nothing beside one that a file has.
 func joinTitle(e, in *vault.Entry) {
 	ours, theirs := e.Fields[vault.FieldTitle], in.Fields[vault.FieldTitle]
-	switch {
-	case ours.Value.IsEmpty():
-	case theirs.Stamp.At == Unknown: // made from the address
+	if ours.Value.IsEmpty() || theirs.Value.IsEmpty() {
+		return
+	}
+	made := func(r vault.Register) bool { return r.Stamp.At == Unknown && r.Stamp.By == "" }
+	a, b := e.Text(vault.FieldTitle), in.Text(vault.FieldTitle)
+	oursStays := ours.Stamp.By != "" || !made(ours) && made(theirs) || made(ours) == made(theirs) && !betterTitle(b, a)
+	loser, its := a, ours
+	if oursStays {
+		loser, its = b, theirs
 		delete(in.Fields, vault.FieldTitle)
-	case ours.Stamp.At == Unknown: // and ours was
+	} else {
 		own(e)
 		delete(e.Fields, vault.FieldTitle)
 	}
+	if a != b && !made(its) {
+		list := append(vault.View(*in).Aliases, loser)
+		set(in, vault.FieldAliases, list, vault.Stamp{At: Unknown})
+	}
+}
+
+// betterTitle reports whether a title says more to a reader than another. It is an order of all titles.
+func betterTitle(a, b string) bool {
+	return cmp.Or(cmp.Compare(titleWorth(a), titleWorth(b)), strings.Compare(b, a)) > 0
+}
+
+func titleWorth(s string) (n int) {
+	if strings.Contains(strings.ToLower(s), "xn--") {
+		n -= 8
+	}
+	if looksAddress(s) || looksEmail(s) {
+		n -= 4
+	}
+	if strings.ContainsRune(s, utf8.RuneError) {
+		n -= 2
+	}
+	if strings.ContainsFunc(s, unicode.IsUpper) {
+		n++
+	}
+	return n
 }
 
 // bringsPassword reports whether an incoming password says something new: it isn't the

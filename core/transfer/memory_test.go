@@ -2,6 +2,7 @@ package transfer
 
 import (
 	"bytes"
+	"context"
 	"runtime"
 	"slices"
 	"testing"
@@ -33,7 +34,7 @@ func FuzzMemory(f *testing.F) {
 		),
 	)
 	f.Fuzz(func(t *testing.T, b []byte) {
-		n := allocated(func() { _, _ = Read("x", b, nil) })
+		n := allocated(func() { _, _ = Read(context.Background(), "x", b, nil) })
 		if n > mostEach*len(b)+mostMore {
 			t.Fatalf("%d bytes took %d bytes of memory: %.80q", len(b), n, b)
 		}
@@ -61,7 +62,7 @@ func TestMemoryStaysWithinAMultiple(t *testing.T) {
 		"one long row": slices.Concat(head, many("x", 1<<20)),
 	} {
 		t.Run(name, func(t *testing.T) {
-			n := allocated(func() { _, _ = Read("x", b, nil) })
+			n := allocated(func() { _, _ = Read(context.Background(), "x", b, nil) })
 			t.Logf("%.1f bytes for each", float64(n)/float64(len(b)))
 			if n > mostEach*len(b)+mostMore {
 				t.Fatalf("%d bytes took %d bytes of memory", len(b), n)

@@ -2,6 +2,7 @@ package transfer
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"maps"
 	"reflect"
@@ -109,13 +110,15 @@ type Plan struct {
 type Options struct {
 	// Site returns the domain that stands for a site of several; nil takes each for itself.
 	Site func(domain string) string
+	// Progress, if it is set, hears how many of how many items are planned for.
+	Progress func(done, of int)
 	// By is the stamp of what the plan adds to what a person wrote.
 	By vault.Stamp
 }
 
 // NewPlan compares what files bring with what a vault holds. The order of the files,
 // and of their rows, makes no difference.
-func NewPlan(entries []vault.Entry, sources []Source, o Options) *Plan {
+func NewPlan(ctx context.Context, entries []vault.Entry, sources []Source, o Options) (*Plan, error) {
 	p := &Plan{Sources: sources}
 	if o.Site == nil {
 		o.Site = func(d string) string { return d }
@@ -127,7 +130,10 @@ func NewPlan(entries []vault.Entry, sources []Source, o Options) *Plan {
 		}
 	}
 	for i, s := range sources {
-		for _, r := range s.Rows {
+		for n, r := range s.Rows {
+			if n&1023 == 0 && ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
 			r.Source = i
 			r.notLater(o.By.At)
 			m.add(r)
@@ -137,7 +143,14 @@ func NewPlan(entries []vault.Entry, sources []Source, o Options) *Plan {
 			p.Broken = append(p.Broken, b)
 		}
 	}
-	for _, c := range m.clusters() {
+	list := m.clusters()
+	for i, c := range list {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if o.Progress != nil && i&255 == 0 {
+			o.Progress(i, len(list))
+		}
 		p.Steps = append(p.Steps, newStep(c, o.By))
 	}
 	slices.SortStableFunc(p.Steps, func(a, b Step) int {
@@ -150,7 +163,7 @@ func NewPlan(entries []vault.Entry, sources []Source, o Options) *Plan {
 			strings.Compare(a.Username, b.Username),
 		)
 	})
-	return p
+	return p, nil
 }
 
 // notLater brings moments that are yet to come, of a clock that goes wrong, to now.
@@ -186,7 +199,7 @@ func newStep(c *cluster, by vault.Stamp) Step {
 	}
 	s.Candidates = candidates(c)
 	switch {
-	case c.have != nil && len(c.nameless) == 0 && reflect.DeepEqual(merged, *c.have):
+	case c.have != nil && len(c.nameless) == 0 && len(s.texts(*c.have)) == 0 && reflect.DeepEqual(merged, *c.have):
 		s.Group, s.Decision, s.Candidates = GroupKnown, DecideSkip, nil
 	case len(s.Candidates) > 1:
 		s.Group, s.Decision = GroupDiffer, DecideBoth
@@ -195,6 +208,9 @@ func newStep(c *cluster, by vault.Stamp) Step {
 		}
 	case c.have != nil:
 		s.Group, s.Adds, s.Candidates = GroupMore, gains(*c.have, merged), nil
+		for _, t := range s.texts(*c.have) {
+			s.Adds = append(s.Adds, Gain{merged.Kind(), vault.FileField(""), t.Name})
+		}
 	case len(c.rows) > 1:
 		s.Group, s.Candidates = GroupTwin, nil
 	default:

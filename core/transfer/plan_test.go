@@ -1,6 +1,7 @@
 package transfer
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -28,18 +29,27 @@ func ids(n *int) func() string {
 	}
 }
 
+// newPlan plans without an end to its patience.
+func newPlan(entries []vault.Entry, sources []Source, o Options) *Plan {
+	p, err := NewPlan(context.Background(), entries, sources, o)
+	if err != nil {
+		panic(err) // only an ended context does that
+	}
+	return p
+}
+
 func read(t require.TestingT, name, text string) Source {
-	table, err := ReadTable([]byte(text))
+	table, err := ReadTable(context.Background(), []byte(text))
 	require.NoError(t, err)
 	columns := Guess(table)
-	rows, broken := FromTable(table, columns, 0)
+	rows, broken, _ := FromTable(context.Background(), table, columns, 0)
 	return Source{Name: name, Table: &table, Column: columns, Rows: rows, Broken: broken}
 }
 
 // bring imports sources into a vault and returns it.
 func bring(t require.TestingT, entries []vault.Entry, by vault.Stamp, sources ...Source) []vault.Entry {
 	n := 900000 + len(entries)*1000
-	d, err := NewPlan(entries, sources, Options{By: by}).Apply(by, ids(&n), nil)
+	d, err := newPlan(entries, sources, Options{By: by}).Apply(context.Background(), Writer{By: by, NewID: ids(&n)})
 	require.NoError(t, err)
 	return put(entries, d.Entries)
 }
@@ -142,13 +152,13 @@ func TestThePlan(t *testing.T) {
 		"pantryandpier.example,https://www.pantryandpier.example/,maren@cormorant.example,Tolliver85,\n"+
 		"lanternfish.example,https://lanternfish.example/,wren,Cuttle!,Films\n"+ // new
 		"brackish.example,https://brackish.example/,mtolliver,longwave,\n"+ // twins
-		",,someone,x,\n") // broken
+		",,someone,,\n") // broken
 	b := read(t, "laptop.csv", "url,username,password,timePasswordChanged\n"+
 		"https://brackish.example,mtolliver,longwave,1690000000000\n"+
 		"https://kelpandcrown.example,m,BEANS,1714550400000\n"+ // newer than the vault's
 		"https://kelpandcrown.example,m,sprouts,1500000000000\n"+
 		"https://jettycafe.example,m,one,\nhttps://jettycafe.example,m,two,\n")
-	p := NewPlan(have, []Source{a, b}, Options{By: now})
+	p := newPlan(have, []Source{a, b}, Options{By: now})
 	want := map[string]Group{
 		"Gullwing Credit Union": GroupMore,
 		"Ferrylink":             GroupKnown,
@@ -188,7 +198,7 @@ func TestThePlan(t *testing.T) {
 	)
 	jetty := got[slices.IndexFunc(got, func(e vault.Entry) bool { return e.Text(vault.FieldTitle) == "Jettycafe" })]
 	assert.Len(t, jetty.Conflicts(), 1, "undecided until it was tried")
-	again := NewPlan(got, []Source{a, b}, Options{By: later})
+	again := newPlan(got, []Source{a, b}, Options{By: later})
 	assert.Equal(t, 10, again.Count(GroupKnown).Rows)
 }
 
@@ -206,7 +216,7 @@ func TestHostsApart(t *testing.T) {
 		},
 	)
 	require.NoError(t, err)
-	p := NewPlan(
+	p := newPlan(
 		have,
 		[]Source{
 			read(
@@ -238,12 +248,12 @@ func TestDecisions(t *testing.T) {
 		"apart": {DecideApart, 0, []string{"old", "one", "two"}, 0},
 		"skip":  {DecideSkip, 0, []string{"old"}, 0},
 	} {
-		p := NewPlan(have, []Source{src}, Options{By: now})
+		p := newPlan(have, []Source{src}, Options{By: now})
 		require.True(t, p.DecideOne(0, c.d, c.pick), name)
 		assert.False(t, p.DecideOne(0, DecideNewer, 0), "nobody knows which is newer")
 		assert.False(t, p.DecideOne(0, DecideThis, 3), "there is no such one")
 		n := 0
-		d, err := p.Apply(now, ids(&n), nil)
+		d, err := p.Apply(context.Background(), Writer{By: now, NewID: ids(&n)})
 		require.NoError(t, err)
 		got := put(have, d.Entries)
 		var current []string
@@ -259,7 +269,7 @@ func TestDecisions(t *testing.T) {
 			assert.True(t, hasPassword(got[0], "one") && hasPassword(got[0], "two") && hasPassword(got[0], "old"), name)
 		}
 		if c.d != DecideSkip {
-			again := NewPlan(got, []Source{src}, Options{By: later})
+			again := newPlan(got, []Source{src}, Options{By: later})
 			assert.Equal(t, 2, again.Count(GroupKnown).Rows, name)
 		}
 	}
@@ -375,7 +385,7 @@ func TestNothingDependsOnTheOrder(t *testing.T) {
 			have = bring(t, nil, vault.Stamp{At: now.At - 1000, By: "desk"}, anyFile(t, "before.csv"))
 		}
 		keys := map[string]bool{} // each step has one of its own, and no two are of one item
-		for _, st := range NewPlan(have, []Source{a, b}, Options{By: now}).Steps {
+		for _, st := range newPlan(have, []Source{a, b}, Options{By: now}).Steps {
 			if keys[st.Key] || st.Existing != "" && keys[st.Existing] ||
 				strings.ContainsFunc(st.Key, unicode.IsControl) {
 				t.Fatalf("%q is there twice, or can't be sent", st.Key)

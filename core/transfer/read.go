@@ -1,8 +1,10 @@
 package transfer
 
 import (
+	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -16,16 +18,53 @@ import (
 // Row is one item that a file brings, not yet compared with anything. Its values
 // have the moments that the file gives them, or [Unknown], and no device.
 type Row struct {
-	Source int // which file, by place
-	Line   int // in the file, from 1; in a file of items their number
-	Entry  vault.Entry
-	Named  bool // the file itself has a title for it
+	Source  int // which file, by place
+	Line    int // in the file, from 1; in a file of items their number
+	End     int // the last of its lines
+	Entry   vault.Entry
+	Named   bool       // the file itself has a title for it
+	Files   []TextFile // what is too long for a field
+	Remarks []Remark   // what became of values that couldn't be taken as they are
 }
+
+// TextFile is a text that is to be attached to an item.
+type TextFile struct {
+	Name string
+	Text secret.Text
+}
+
+// Remark says what became of a value, or what isn't sure of a row.
+type Remark struct {
+	What   Remarked
+	Column int    // from 1; 0 for the whole row
+	Name   string // of the column, or of a part of an item
+}
+
+// Remarked is what there is to say.
+type Remarked string
+
+// What is said of rows that were taken.
+const (
+	RemarkQuote    Remarked = "quote"    // as [DoubtQuote]
+	RemarkLines    Remarked = "lines"    // as [DoubtLines]
+	RemarkLong     Remarked = "long"     // too long for a field: it becomes an attached file
+	RemarkCut      Remarked = "cut"      // a title or user name was shortened; the whole is in a field of its own
+	RemarkControl  Remarked = "control"  // characters that can't be shown were left out
+	RemarkUnread   Remarked = "unread"   // some characters were lost before the file was written
+	RemarkAddress  Remarked = "address"  // an address that can't be opened is kept as a field
+	RemarkSetup    Remarked = "setup"    // a setup key that can't be used is kept as a field
+	RemarkUntitled Remarked = "untitled" // it had neither title nor address
+	RemarkPasskey  Remarked = "passkey"  // a passkey can't be kept
+	RemarkUnknown  Remarked = "unknown"  // a part of a kind that can't be kept
+	RemarkProgram  Remarked = "program"  // another program that it belongs to is kept as a field
+)
 
 // Broken is a row that can't be used, and why.
 type Broken struct {
 	Source int
 	Line   int
+	End    int    // the last of its lines; 0 in a file of items
+	Title  string // of an item, where the file is one of items
 	Cells  []string
 	Why    RowError
 }
@@ -35,19 +74,16 @@ type Fault string
 
 // The faults of rows.
 const (
-	FaultLong      Fault = "long"     // a cell has more than [MaxCell] characters
-	FaultNotText   Fault = "not text" // a cell holds control characters
-	FaultNowhere   Fault = "nowhere"  // neither an address nor a name
-	FaultNothing   Fault = "nothing"  // neither a user name nor a password, nor anything else to keep
-	FaultCells     Fault = "cells"    // more cells than columns: a quote may be missing
-	FaultNotAnItem Fault = "kind"     // its kind isn't one of items
-	FaultForeign   Fault = "foreign"  // it holds nothing that can be kept, such as a passkey alone
+	FaultNowhere   Fault = "nowhere" // neither an address nor a name
+	FaultNothing   Fault = "nothing" // neither a user name nor a password, nor anything else to keep
+	FaultCells     Fault = "cells"   // more cells than columns: a quote may be missing
+	FaultNotAnItem Fault = "kind"    // its kind isn't one of items
+	FaultForeign   Fault = "foreign" // it holds nothing that can be kept, such as a passkey alone
 )
 
 // RowError says what is wrong with a row.
 type RowError struct {
 	Fault   Fault
-	Column  int        // from 1; of FaultLong and FaultNotText
 	Kind    vault.Type // of FaultNotAnItem
 	Cells   int        // that the row has, of FaultCells
 	Columns int        // that the table has, of FaultCells
@@ -55,44 +91,50 @@ type RowError struct {
 
 func (e *RowError) Error() string { return "the row can't be used: " + string(e.Fault) }
 
-// FromTable turns a table's rows into items by what its columns are taken for.
-func FromTable(t Table, columns []Column, source int) (rows []Row, broken []Broken) {
-	for _, r := range t.Rows {
+// FromTable turns a table's rows into items by what its columns are taken for. Every row of the table is in one of
+// the two.
+func FromTable(ctx context.Context, t Table, columns []Column, source int) (rows []Row, broken []Broken, err error) {
+	for i, r := range t.Rows {
+		if i&1023 == 0 && ctx.Err() != nil {
+			return nil, nil, ctx.Err()
+		}
 		row, err := fromRecord(r, columns)
 		if err != nil {
-			broken = append(broken, Broken{source, r.Line, r.Cells, *err})
+			broken = append(broken, Broken{Source: source, Line: r.Line, End: r.End, Cells: r.Cells, Why: *err})
 			continue
 		}
-		row.Source, row.Line = source, r.Line
+		row.Source, row.Line, row.End = source, r.Line, r.End
 		rows = append(rows, row)
 	}
-	return rows, broken
+	return rows, broken, nil
 }
 
 // record is what a row of a table says, by meaning.
 type record struct {
-	cells map[Meaning]string
-	owns  []vault.CustomField
-	notes []string
+	cells   map[Meaning]string
+	owns    []vault.CustomField
+	notes   []string
+	files   []TextFile
+	remarks []Remark
+	line    int
 }
 
-func (r record) get(m Meaning) string { return r.cells[m] }
+func (r *record) get(m Meaning) string { return r.cells[m] }
+
+func (r *record) remark(what Remarked, column int, name string) {
+	r.remarks = append(r.remarks, Remark{what, column, name})
+}
 
 func fromRecord(in Record, columns []Column) (Row, *RowError) {
-	rec := record{cells: map[Meaning]string{}}
+	rec := record{cells: map[Meaning]string{}, line: in.Line}
+	if in.Doubt != "" {
+		rec.remark(Remarked(in.Doubt), in.DoubtColumn, nameOf(columns, in.DoubtColumn))
+	}
 	for i, c := range in.Cells {
-		if utf8.RuneCountInString(c) > MaxCell {
-			return Row{}, &RowError{Fault: FaultLong, Column: i + 1}
-		}
-		if strings.ContainsFunc(c, func(r rune) bool {
-			return unicode.IsControl(r) && r != '\n' && r != '\r' && r != '\t' || r == utf8.RuneError
-		}) {
-			return Row{}, &RowError{Fault: FaultNotText, Column: i + 1}
-		}
-		if i >= len(columns) || c == "" {
+		if i >= len(columns) || c == "" || columns[i].Meaning == MeansNothing {
 			continue
 		}
-		rec.add(columns[i], unguard(c))
+		rec.add(columns[i], rec.clean(c, i+1, columns[i]), i+1)
 	}
 	cells := len(in.Cells)
 	for cells > 0 && in.Cells[cells-1] == "" { // empty ones at the end say nothing
@@ -104,36 +146,114 @@ func fromRecord(in Record, columns []Column) (Row, *RowError) {
 	return rec.entry(), nil
 }
 
+// nameOf returns a column's name, by its number from 1.
+func nameOf(columns []Column, n int) string {
+	if n < 1 || n > len(columns) {
+		return ""
+	}
+	return columns[n-1].Name
+}
+
+// clean leaves out of a cell what can't be shown. A password stays as it is.
+func (r *record) clean(cell string, n int, c Column) string {
+	cell = unguard(cell)
+	if strings.ContainsRune(cell, utf8.RuneError) {
+		r.remark(RemarkUnread, n, c.Name)
+	}
+	isControl := func(r rune) bool { return unicode.IsControl(r) && r != '\n' && r != '\r' && r != '\t' }
+	if c.Meaning == MeansPassword || !strings.ContainsFunc(cell, isControl) {
+		return cell
+	}
+	r.remark(RemarkControl, n, c.Name)
+	return strings.Map(func(r rune) rune {
+		if isControl(r) {
+			return -1
+		}
+		return r
+	}, cell)
+}
+
+// The most characters that fields take, as the pages have it (package app/records).
+const (
+	maxTitle    = 200
+	maxUsername = 254
+	maxNotes    = 20000
+	maxOwn      = 10000
+)
+
 // add files a cell under its column's meaning.
-func (r *record) add(c Column, cell string) {
+func (r *record) add(c Column, cell string, n int) {
 	trimmed := strings.TrimSpace(cell)
+	long := func(most int) bool { return len(cell) > most && utf8.RuneCountInString(cell) > most }
+	asFile := func(text string) {
+		r.files = append(r.files, TextFile{Name: clip(c.Name, 80) + ".txt", Text: secret.New(text)})
+		r.remark(RemarkLong, n, c.Name)
+	}
 	switch c.Meaning {
-	case MeansNothing:
 	case MeansPassword:
+		if long(MaxText) {
+			asFile(cell)
+			return
+		}
 		r.cells[MeansPassword] = cell // a password's spaces are part of it
 	case MeansAddress, MeansTags:
+		if long(maxNotes) {
+			asFile(cell)
+			return
+		}
 		r.cells[c.Meaning] = strings.TrimSpace(r.cells[c.Meaning] + "\n" + trimmed)
 	case MeansNotes:
-		r.notes = append(r.notes, strings.TrimRight(cell, " \r\n"))
+		text := strings.TrimRight(cell, " \r\n")
+		if long(maxNotes) {
+			asFile(text)
+			text = clip(text, 500) + "…"
+		}
+		r.notes = append(r.notes, text)
 	case MeansOwn:
-		if trimmed != "" {
+		switch {
+		case trimmed == "":
+		case long(maxOwn):
+			asFile(trimmed)
+		default:
 			r.owns = append(r.owns, vault.CustomField{Label: c.Name, Form: vault.FormText, Value: secret.New(trimmed)})
 		}
+	case MeansTitle:
+		r.cells[MeansTitle] = r.short(c, n, trimmed, maxTitle)
+	case MeansUsername:
+		r.cells[MeansUsername] = r.short(c, n, trimmed, maxUsername)
 	default:
+		if long(maxOwn) {
+			asFile(trimmed)
+			return
+		}
 		r.cells[c.Meaning] = trimmed
 	}
 }
 
-func (r record) usable(cells, columns int) *RowError {
-	title, address := r.get(MeansTitle), r.get(MeansAddress)
+// short returns a text that has room; one that has none is cut, and kept whole beside.
+func (r *record) short(c Column, n int, text string, most int) string {
+	if utf8.RuneCountInString(text) <= most {
+		return text
+	}
+	r.remark(RemarkCut, n, c.Name)
+	if utf8.RuneCountInString(text) > maxOwn {
+		r.files = append(r.files, TextFile{Name: clip(c.Name, 80) + ".txt", Text: secret.New(text)})
+	} else {
+		r.owns = append(r.owns, vault.CustomField{Label: c.Name, Form: vault.FormText, Value: secret.New(text)})
+	}
+	return strings.TrimSpace(clip(strings.Join(strings.Fields(text), " "), most-1)) + "…"
+}
+
+func (r *record) usable(cells, columns int) *RowError {
+	where := r.get(MeansTitle) + r.get(MeansAddress) + r.get(MeansApp)
+	secrets := r.get(MeansPassword) + r.get(MeansSetup)
 	switch {
-	case title == "" && address == "" && r.get(MeansApp) == "":
-		return &RowError{Fault: FaultNowhere}
-	case r.get(MeansPassword) == "" && r.get(MeansUsername) == "" && len(r.notes) == 0 && len(r.owns) == 0 &&
-		r.get(MeansSetup) == "":
-		return &RowError{Fault: FaultNothing}
 	case cells > columns:
 		return &RowError{Fault: FaultCells, Cells: cells, Columns: columns}
+	case where == "" && secrets == "" && len(r.files) == 0:
+		return &RowError{Fault: FaultNowhere}
+	case secrets == "" && r.get(MeansUsername) == "" && len(r.notes) == 0 && len(r.owns) == 0 && len(r.files) == 0:
+		return &RowError{Fault: FaultNothing}
 	}
 	return nil
 }
@@ -169,8 +289,9 @@ var kindNames = map[string]vault.Type{
 	"app":         vault.TypeApp,
 }
 
-func (r record) entry() Row {
+func (r *record) entry() Row {
 	row := Row{
+		Files: r.files,
 		Entry: vault.Entry{Type: vault.TypeLogin, Fields: map[vault.Field]vault.Register{}},
 		Named: r.get(MeansTitle) != "",
 	}
@@ -180,6 +301,7 @@ func (r record) entry() Row {
 	}
 	owns := r.owns
 	for _, bad := range rest {
+		r.remark(RemarkAddress, 0, "")
 		owns = append(owns, vault.CustomField{Label: "Address", Form: vault.FormText, Value: secret.New(bad)})
 	}
 	switch {
@@ -201,6 +323,12 @@ func (r record) entry() Row {
 			title = appTitle(app)
 		}
 	}
+	if title == "" { // it must be found again
+		if title = clip(r.get(MeansUsername), maxTitle); title == "" {
+			title = "Line " + strconv.Itoa(r.line)
+		}
+		r.remark(RemarkUntitled, 0, "")
+	}
 	set(vault.FieldTitle, title)
 	set(vault.FieldUsername, r.get(MeansUsername))
 	changed, _ := ParseTime(r.get(MeansChanged))
@@ -219,6 +347,7 @@ func (r record) entry() Row {
 			set(vault.FieldSetup, setup.String())
 		} else {
 			owns = append(owns, vault.CustomField{Label: "Setup key", Form: vault.FormHidden, Value: secret.New(s)})
+			r.remark(RemarkSetup, 0, "")
 		}
 	}
 	set(vault.FieldNotes, strings.Join(r.notes, "\n\n"))
@@ -234,6 +363,7 @@ func (r record) entry() Row {
 		set(vault.FieldPinned, true)
 	}
 	row.setOwns(owns)
+	row.Remarks = r.remarks
 	return row
 }
 

@@ -1,36 +1,66 @@
 package transfer
 
 import (
-	"bytes"
-	"encoding/binary"
+	"context"
 	"errors"
 	"io"
 	"slices"
 	"strings"
-	"unicode/utf16"
-	"unicode/utf8"
-
-	"golang.org/x/text/encoding/charmap"
 )
 
 // Table is a file of separated values (RFC 4180 and what programs make of it).
 type Table struct {
 	Encoding  string   // "UTF-8", "UTF-8 with mark", "UTF-16" or "Windows-1252"
-	Delimiter rune     // comma, semicolon or tab
+	Delimiter rune     // comma, semicolon, tab, bar, or what its first line says
 	Header    []string // nil if the file has none
+	HeaderAt  int      // the header's line, from 1; 0 if there is none
 	Rows      []Record
+	Skipped   []Skipped
 }
 
 // Record is one row of a table.
 type Record struct {
 	Line  int // on which it begins, from 1
+	End   int // on which it ends
 	Cells []string
+	// Doubt says what isn't sure of how the row was parted into cells; DoubtColumn where, from 1.
+	Doubt       Doubt
+	DoubtColumn int
 }
+
+// Doubt is what isn't sure of how a row was parted.
+type Doubt string
+
+// The doubts.
+const (
+	DoubtQuote Doubt = "quote" // a quotation mark begins a cell and ends none: it was taken as part of the value
+	DoubtLines Doubt = "lines" // several lines that look like rows were taken as one, or a quote is open at the end
+)
+
+// Skipped is a line that is no row, and why.
+type Skipped struct {
+	Line, End int
+	Why       Skip
+}
+
+// Skip is why a line is no row.
+type Skip string
+
+// Lines that are no rows.
+const (
+	SkipSeparator Skip = "separator" // it says what parts the cells
+	SkipHeading   Skip = "heading"   // above the header
+	SkipHeader    Skip = "header"    // the header once more
+	SkipEmpty     Skip = "empty"     // its cells are all empty
+)
 
 // The limits of a table, above what any export has.
 const (
 	MaxColumns = 200
-	MaxCell    = 20000 // characters; longer ones are no text that somebody typed
+	// MaxText is how many characters a value may have; what is longer becomes an attached file.
+	MaxText = 100000
+	// MaxName is how many a title or a user name may have.
+	MaxName = 2000
 )
 
 // Errors of reading a table.
@@ -41,8 +71,9 @@ var (
 )
 
 // ReadTable reads a table of any common encoding, delimiter and line end. Whether
-// its first row is a header is told by its words.
-func ReadTable(b []byte) (Table, error) {
+// it has a header is told by its words; lines above it are skipped. Every line of the file that isn't empty is in the
+// header, in one of the rows or among the skipped.
+func ReadTable(ctx context.Context, b []byte) (Table, error) {
 	if len(b) > MaxBytes {
 		return Table{}, ErrTooLarge
 	}
@@ -53,218 +84,108 @@ func ReadTable(b []byte) (Table, error) {
 	if strings.TrimSpace(text) == "" {
 		return Table{}, ErrEmpty
 	}
-	t := Table{Encoding: encoding, Delimiter: delimiter(text)}
-	if t.Rows, err = records(text, t.Delimiter, MaxItems+1); err != nil {
+	t := Table{Encoding: encoding}
+	lines := splitLines(text)
+	first := 0
+	for first < len(lines) && strings.TrimSpace(text[lines[first].from:lines[first].to]) == "" {
+		first++
+	}
+	if d, ok := separator(text[lines[first].from:lines[first].to]); ok {
+		t.Delimiter = rune(d)
+		t.Skipped = append(t.Skipped, Skipped{first + 1, first + 1, SkipSeparator})
+		first++
+	} else {
+		t.Delimiter = delimiter(text, lines)
+	}
+	r := newReader(text, lines, byte(t.Delimiter))
+	if r.width = r.guessWidth(); r.width > MaxColumns {
+		return Table{}, ErrColumns
+	}
+	if err := t.take(ctx, r, first); err != nil {
 		return Table{}, err
-	}
-	if len(t.Rows) > 0 && isHeader(t.Rows[0].Cells) {
-		t.Header, t.Rows = t.Rows[0].Cells, t.Rows[1:]
-	}
-	if len(t.Rows) > MaxItems {
-		return Table{}, ErrTooMany
 	}
 	return t, nil
 }
 
-// decode finds out a text's encoding and brings it to UTF-8.
-func decode(b []byte) (text, encoding string, err error) {
-	if rest, ok := bytes.CutPrefix(b, []byte("\xef\xbb\xbf")); ok {
-		if !utf8.Valid(rest) {
-			return "", "", ErrBinary
-		}
-		return string(rest), "UTF-8 with mark", nil
+// separator reads a first line such as "sep=;", which spreadsheets write.
+func separator(line string) (delim byte, ok bool) {
+	line = strings.Trim(line, "\" \ufeff")
+	rest, ok := strings.CutPrefix(strings.ToLower(line), "sep=")
+	if ok && rest == "" {
+		return '\t', strings.HasSuffix(line, "\t")
 	}
-	if order := utf16Order(b); order != nil {
-		b = b[:len(b)&^1]
-		units := make([]uint16, 0, len(b)/2)
-		for i := 0; i < len(b); i += 2 {
-			units = append(units, order.Uint16(b[i:]))
-		}
-		if units[0] == 0xfeff {
-			units = units[1:]
-		}
-		if slices.Contains(units, 0) {
-			return "", "", ErrBinary
-		}
-		return string(utf16.Decode(units)), "UTF-16", nil
-	}
-	if bytes.IndexByte(b, 0) >= 0 {
-		return "", "", ErrBinary
-	}
-	if utf8.Valid(b) {
-		return string(b), "UTF-8", nil
-	}
-	controls := 0
-	for _, c := range b {
-		if c < ' ' && c != '\n' && c != '\r' && c != '\t' {
-			controls++
-		}
-	}
-	if controls*50 > len(b) { // text has next to none, what isn't text has many
-		return "", "", ErrBinary
-	}
-	out, err := charmap.Windows1252.NewDecoder().Bytes(b)
-	return string(out), "Windows-1252", err
+	return rest0(rest), ok && len(rest) == 1 && rest[0] != '"' && rest[0] < 0x80
 }
 
-// utf16Order tells UTF-16 by its mark, or by its zero bytes: text of Latin letters
-// has one beside each.
-func utf16Order(b []byte) binary.ByteOrder {
-	if len(b) < 2 {
-		return nil
+func rest0(s string) byte {
+	if s == "" {
+		return ','
 	}
-	switch {
-	case b[0] == 0xff && b[1] == 0xfe:
-		return binary.LittleEndian
-	case b[0] == 0xfe && b[1] == 0xff:
-		return binary.BigEndian
-	}
-	var zeros [2]int
-	for i, c := range b[:min(len(b), 512)] {
-		if c == 0 {
-			zeros[i&1]++
+	return s[0]
+}
+
+// headerWithin is how many rows may stand above a header.
+const headerWithin = 10
+
+// take reads all rows, from a line on.
+func (t *Table) take(ctx context.Context, r *reader, from int) error {
+	for i := from; i < len(r.lines); {
+		if len(t.Rows)&1023 == 0 && ctx.Err() != nil {
+			return ctx.Err()
 		}
-	}
-	n := min(len(b), 512) / 2
-	switch {
-	case zeros[1] > n*6/10 && zeros[0] == 0:
-		return binary.LittleEndian
-	case zeros[0] > n*6/10 && zeros[1] == 0:
-		return binary.BigEndian
+		rec, next := r.record(i)
+		i = next
+		switch {
+		case rec.Line == rec.End && strings.TrimSpace(r.s[r.lines[rec.Line-1].from:r.lines[rec.Line-1].to]) == "":
+			continue // an empty line
+		case allEmpty(rec.Cells):
+			t.Skipped = append(t.Skipped, Skipped{rec.Line, rec.End, SkipEmpty})
+			continue
+		case t.Header != nil && isAgain(rec.Cells, t.Header):
+			t.Skipped = append(t.Skipped, Skipped{rec.Line, rec.End, SkipHeader})
+			continue
+		case t.Header == nil && len(t.Rows) < headerWithin && isHeader(rec.Cells) && areHeadings(t.Rows, rec.Cells):
+			for _, above := range t.Rows {
+				t.Skipped = append(t.Skipped, Skipped{above.Line, above.End, SkipHeading})
+			}
+			t.Header, t.HeaderAt, t.Rows = rec.Cells, rec.Line, nil
+			continue
+		}
+		if t.Rows = append(t.Rows, rec); len(t.Rows) > MaxItems {
+			return ErrTooMany
+		}
 	}
 	return nil
 }
 
-// delimiters in the order in which they are preferred.
-var delimiters = []rune{',', ';', '\t', '|'}
-
-// delimiter returns the one that parts the first rows into the same number of
-// cells, and into most.
-func delimiter(text string) rune {
-	best, most := ',', 0
-	for _, d := range delimiters {
-		rows, _ := records(text[:min(len(text), 64<<10)], d, 40)
-		if len(rows) > 1 {
-			rows = rows[:len(rows)-1] // the last may be cut
-		}
-		if len(rows) == 0 {
-			continue
-		}
-		cells, alike := len(rows[0].Cells), 0
-		for _, r := range rows {
-			if len(r.Cells) == cells {
-				alike++
-			}
-		}
-		if cells < 2 {
-			continue
-		}
-		if score := alike*1000/len(rows) + cells*5; score > most {
-			best, most = d, score
-		}
-	}
-	return best
+func allEmpty(cells []string) bool {
+	return !slices.ContainsFunc(cells, func(c string) bool { return strings.TrimSpace(c) != "" })
 }
 
-// records splits text into rows, at most as many as said, by RFC 4180. Beyond it: lines
-// may end in CR, LF or both; a quote within an unquoted cell stands for itself, and
-// so does what follows a closing quote; a quote that is never closed ends where the text
-// does. Empty lines are passed over.
-func records(text string, delim rune, most int) (out []Record, err error) {
-	p := parser{s: text, delim: byte(delim), line: 1}
-	for p.i < len(p.s) && len(out) < most {
-		r := Record{Line: p.line}
-		for {
-			cell, more := p.cell()
-			r.Cells = append(r.Cells, cell)
-			if len(r.Cells) > MaxColumns {
-				return out, ErrColumns
-			}
-			if !more {
-				break
-			}
-		}
-		if len(r.Cells) > 1 || r.Cells[0] != "" {
-			out = append(out, r)
-		}
-	}
-	return out, nil
+// isAgain reports whether a row is the header once more.
+func isAgain(cells, header []string) bool {
+	return len(cells) == len(header) && slices.EqualFunc(cells, header, func(a, b string) bool {
+		return strings.EqualFold(strings.TrimSpace(a), strings.TrimSpace(b))
+	})
 }
 
-type parser struct {
-	s     string
-	i     int
-	delim byte
-	line  int
-}
-
-// end takes a line end, if there is one here.
-func (p *parser) end() bool {
-	if p.i >= len(p.s) {
-		return true
-	}
-	switch p.s[p.i] {
-	case '\r':
-		p.i++
-		if p.i < len(p.s) && p.s[p.i] == '\n' {
-			p.i++
+// areHeadings reports whether rows above a header are only words about the file: they fill fewer cells than the header,
+// and none holds what a login would have.
+func areHeadings(rows []Record, header []string) bool {
+	filled := func(cells []string) (n int) {
+		for _, c := range cells {
+			if strings.TrimSpace(c) != "" {
+				n++
+			}
 		}
-	case '\n':
-		p.i++
-	default:
-		return false
+		return n
 	}
-	p.line++
+	for _, r := range rows {
+		if n := filled(r.Cells); n > 2 || n >= filled(header) || n == 2 && len(header) == 3 {
+			return false
+		}
+	}
 	return true
-}
-
-// cell takes a cell and what ends it; more is false at the end of the row.
-func (p *parser) cell() (cell string, more bool) {
-	if p.i < len(p.s) && p.s[p.i] == '"' {
-		cell = p.quoted()
-	}
-	from := p.i
-	for p.i < len(p.s) && p.s[p.i] != p.delim && p.s[p.i] != '\n' && p.s[p.i] != '\r' {
-		p.i++
-	}
-	if p.i > from {
-		cell += p.s[from:p.i]
-	}
-	if p.i < len(p.s) && p.s[p.i] == p.delim {
-		p.i++
-		return cell, true
-	}
-	p.end()
-	return cell, false
-}
-
-// quoted takes a cell in quotes.
-func (p *parser) quoted() string {
-	p.i++
-	var b strings.Builder
-	for {
-		j := strings.IndexByte(p.s[p.i:], '"')
-		if j < 0 {
-			b.WriteString(p.s[p.i:])
-			p.count(p.s[p.i:])
-			p.i = len(p.s)
-			return b.String()
-		}
-		b.WriteString(p.s[p.i : p.i+j])
-		p.count(p.s[p.i : p.i+j])
-		p.i += j + 1
-		if p.i >= len(p.s) || p.s[p.i] != '"' {
-			return b.String()
-		}
-		b.WriteByte('"')
-		p.i++
-	}
-}
-
-// count counts the lines of a cell.
-func (p *parser) count(s string) {
-	p.line += strings.Count(s, "\n")
-	p.line += strings.Count(s, "\r") - strings.Count(s, "\r\n")
 }
 
 // WriteRecord writes a row by RFC 4180, with CRLF at its end. A row of one empty
