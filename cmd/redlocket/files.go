@@ -209,7 +209,7 @@ master password; 3 some rows or files couldn't be used; 4 Red Locket is running.
 	}
 	o.flags(cmd)
 	cmd.Flags().BoolVar(&how.dry, "dry-run", false, "only say what would be done")
-	cmd.Flags().BoolVar(&how.json, "json", false, "write the plan as JSON: every row by its line, and what becomes of it")
+	cmd.Flags().BoolVar(&how.json, "json", false, "write the plan as JSON: what becomes of every row")
 	cmd.Flags().StringVar(&how.columns, "columns", "",
 		"what a table's columns are, in their order: title,address,username,password,notes,own,nothing …")
 	cmd.Flags().BoolVar(&how.guess, "guess", false, "take columns for what they look like, even if that isn't sure")
@@ -341,7 +341,8 @@ func tell(out io.Writer, p *transfer.Plan) int {
 	}
 	for i, src := range p.Sources {
 		n := p.Sum(i)
-		fmt.Fprintf(out, "%s: %d rows: %d taken, %d not used, %d skipped\n", src.Name, n.Rows, n.Taken, n.Broken, n.Skipped)
+		fmt.Fprintf(out, "%s: %d rows: %d taken, %d not used, %d skipped\n",
+			src.Name, n.Rows, n.Taken, n.Broken, n.Skipped)
 	}
 	for _, r := range p.Told() {
 		where := wording.Place(p, r)

@@ -8,7 +8,7 @@ import (
 	"redlocket/wording"
 )
 
-// A plan as JSON: what each row of each file is taken for, so that it can be checked from outside. No password is in it.
+// A plan as JSON: what each row of each file is taken for, so that it can be checked from outside. It has no password.
 type planJSON struct {
 	Files []planFile `json:"files"`
 	Rows  []planRow  `json:"rows"`

@@ -82,7 +82,8 @@ var byName = func() map[string]Meaning {
 
 // plainLetters writes letters that Unicode doesn't take apart.
 var plainLetters = strings.NewReplacer(
-	"ı", "i", "İ", "I", "ł", "l", "Ł", "L", "ø", "o", "Ø", "O", "đ", "d", "Đ", "D", "ß", "ss", "æ", "ae", "Æ", "AE", "œ", "oe",
+	"ı", "i", "İ", "I", "ł", "l", "Ł", "L", "ø", "o", "Ø", "O", "đ", "d", "Đ", "D",
+	"ß", "ss", "æ", "ae", "Æ", "AE", "œ", "oe",
 )
 
 // foldName brings a column's name to lower-case words without marks.

@@ -255,6 +255,11 @@ func (g *gathered) own(label string, form vault.Form, value string) {
 	}
 }
 
+// mayBeLogin reports whether the item is a login, as far as is known yet.
+func (g *gathered) mayBeLogin() bool {
+	return g.kind == "" || g.kind == vault.TypeNote || g.kind == vault.TypeLogin
+}
+
 // add takes what one credential says.
 func (g *gathered) add(c map[string]json.RawMessage) {
 	var name string
@@ -268,7 +273,7 @@ func (g *gathered) add(c map[string]json.RawMessage) {
 			_ = json.Unmarshal(c["secret"], &key)
 			g.own("Setup key", vault.FormHidden, key)
 			g.remarks = append(g.remarks, Remark{What: RemarkSetup})
-		case g.values[vault.FieldSetup] == "" && (g.kind == "" || g.kind == vault.TypeNote || g.kind == vault.TypeLogin):
+		case g.values[vault.FieldSetup] == "" && g.mayBeLogin():
 			g.values[vault.FieldSetup], g.kind = s, vault.TypeLogin
 		default:
 			g.own("Setup key", vault.FormHidden, s)
@@ -304,14 +309,17 @@ func (g *gathered) signIn(c map[string]json.RawMessage) {
 	values := map[vault.Field]string{}
 	for _, f := range exchangeFields {
 		var v exchangeField
-		if f.credential == "basic-auth" && c[f.member] != nil && json.Unmarshal(c[f.member], &v) == nil && v.Value != "" {
+		if f.credential != "basic-auth" || c[f.member] == nil {
+			continue
+		}
+		if json.Unmarshal(c[f.member], &v) == nil && v.Value != "" {
 			values[f.field] = v.Value
 		}
 	}
 	has := g.values[vault.FieldUsername]+g.values[vault.FieldPassword] != ""
 	switch {
 	case len(values) == 0:
-	case has || g.kind != "" && g.kind != vault.TypeNote && g.kind != vault.TypeLogin:
+	case has || !g.mayBeLogin():
 		g.signIns = append(g.signIns, values)
 	default:
 		g.kind = vault.TypeLogin

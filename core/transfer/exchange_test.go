@@ -205,7 +205,8 @@ func FuzzRead(f *testing.F) {
 			return
 		}
 		n := 0
-		d, err := newPlan(nil, []Source{src}, Options{By: now}).Apply(context.Background(), Writer{By: now, NewID: ids(&n)})
+		p := newPlan(nil, []Source{src}, Options{By: now})
+		d, err := p.Apply(context.Background(), Writer{By: now, NewID: ids(&n)})
 		if err != nil && len(b) < vault.MaxEncoded {
 			t.Fatal(err)
 		}

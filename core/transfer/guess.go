@@ -209,7 +209,7 @@ func (g *guess) disagree() {
 			switch {
 			case !g.used[MeansTitle]:
 				g.take(i, MeansTitle, "content", !other)
-				g.used[MeansAddress] = slices.ContainsFunc(g.out, func(o Column) bool { return o.Meaning == MeansAddress })
+				g.used[MeansAddress] = g.called(MeansAddress) >= 0
 			case other:
 				g.leave(i)
 			}
