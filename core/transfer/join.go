@@ -28,6 +28,9 @@ func Dated(ms int64) bool { return ms > givenByFile }
 // joinRows joins a cluster's rows with the vault's item, or with each other.
 func joinRows(c *cluster, by vault.Stamp) vault.Entry {
 	rows := c.rows
+	if len(rows) > many {
+		rows = []Row{joinMany(c.have, rows, by)}
+	}
 	var e vault.Entry
 	if c.have != nil {
 		e = *c.have
@@ -43,6 +46,44 @@ func joinRows(c *cluster, by vault.Stamp) vault.Entry {
 		e = join(e, r, by)
 	}
 	return e
+}
+
+// many is how many rows are joined one after the other. More are joined by pairs, so that the time that it takes grows
+// as n log n and not as the square.
+const many = 64
+
+// joinMany joins many rows into one. Passwords that the vault's item has had are left out of it.
+func joinMany(have *vault.Entry, rows []Row, by vault.Stamp) Row {
+	had := map[string]bool{}
+	if have != nil {
+		had[have.Text(vault.FieldPassword)] = true
+		for _, p := range have.Past {
+			if p.Field == vault.FieldPassword {
+				had[vault.Plain(p.Value)] = true
+			}
+		}
+	}
+	list := make([]Row, len(rows))
+	for i, r := range rows {
+		r.Entry = asNew(r)
+		r.Named = false
+		if p := r.Entry.Text(vault.FieldPassword); p != "" && had[p] && !bringsPassword(*have, r.Entry) {
+			delete(r.Entry.Fields, vault.FieldPassword) // of the copy that asNew made
+		}
+		list[i] = r
+	}
+	for len(list) > 1 {
+		n := 0
+		for i := 0; i < len(list); i += 2 {
+			if i+1 < len(list) {
+				list[i].Entry = join(list[i].Entry, list[i+1], by)
+			}
+			list[n] = list[i]
+			n++
+		}
+		list = list[:n]
+	}
+	return list[0]
 }
 
 // asNew is a row as an entry of its own, without an id unless the file gave one.

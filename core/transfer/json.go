@@ -24,7 +24,7 @@ const (
 // hostile file can't make a device hold more.
 const (
 	MaxBytes = 50 << 20 // of a file
-	MaxItems = 50000    // of a file
+	MaxItems = 250000   // of a file
 	maxDepth = 64       // of nested JSON
 )
 

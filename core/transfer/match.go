@@ -2,6 +2,7 @@ package transfer
 
 import (
 	"cmp"
+	"fmt"
 	"maps"
 	"net/netip"
 	"slices"
@@ -163,12 +164,24 @@ func (m *matcher) add(r Row) {
 	m.file(keys[0], nil, r)
 }
 
+// sharesHost reports whether two items have a host in common.
+func sharesHost(a, b vault.Entry) bool {
+	return slices.ContainsFunc(vault.View(a).Addresses, func(x vault.Address) bool {
+		return slices.ContainsFunc(vault.View(b).Addresses, func(y vault.Address) bool {
+			return site.Host(x.URL) == site.Host(y.URL)
+		})
+	})
+}
+
 // best chooses between several of the vault's logins of one site and user name: one
 // that has the password, else one that isn't archived, else the one changed last.
 func (m *matcher) best(list []*vault.Entry, r Row) *vault.Entry {
 	var best *vault.Entry
 	score := func(e *vault.Entry) (n int) {
 		if hasPassword(*e, r.Entry.Text(vault.FieldPassword)) {
+			n += 4
+		}
+		if sharesHost(*e, r.Entry) {
 			n += 2
 		}
 		if !e.Archived() {
@@ -216,6 +229,7 @@ func (m *matcher) clusters() []*cluster {
 	m.adopt()
 	m.absorb()
 	m.settleBlank()
+	m.part()
 	out := slices.Collect(maps.Values(m.open))
 	slices.SortFunc(out, func(a, b *cluster) int { return strings.Compare(a.key, b.key) })
 	for _, c := range out {
@@ -303,6 +317,121 @@ func (m *matcher) settleBlank() {
 			m.file(place+"\x00\x00"+password, nil, r)
 		}
 	}
+}
+
+// part takes apart what one site and user name put together and is several: an employer's pay, mail and holidays have
+// hosts, titles and passwords of their own. Rows that share one of the three are one login.
+func (m *matcher) part() {
+	for _, key := range slices.Sorted(maps.Keys(m.open)) {
+		c := m.open[key]
+		if c.user == "" || len(c.rows) < 2 && c.have == nil {
+			continue
+		}
+		parts := partRows(c)
+		if len(parts) < 2 {
+			continue
+		}
+		c.rows = parts[0]
+		for i, rows := range parts[1:] {
+			k := fmt.Sprintf("%s\x00part %d", key, i+1)
+			m.open[k] = &cluster{key: k, user: c.user, rows: rows}
+		}
+		if len(c.rows) == 0 {
+			delete(m.open, key)
+		}
+	}
+}
+
+// marks are what tells that two rows of one site and user name are one login. A row that lacks a title or a password is
+// never one by itself.
+func marks(r Row) (out []string, whole bool) {
+	it := vault.View(r.Entry)
+	title, password := strings.ToLower(it.Title), r.Entry.Text(vault.FieldPassword)
+	for _, a := range it.Addresses {
+		out = append(out, "host "+strings.TrimPrefix(site.Host(a.URL), "www."))
+	}
+	if r.Named {
+		out = append(out, "title "+title)
+	}
+	if password != "" {
+		out = append(out, "password "+password)
+	}
+	return out, r.Named && password != "" && len(it.Addresses) > 0
+}
+
+// partRows parts a cluster's rows into logins. The first part is the vault's item's, and may be empty where there is
+// one; without one it is the first by its rows.
+func partRows(c *cluster) [][]Row {
+	group := map[string]string{} // of marks: each names another one of its group, or itself
+	var find func(string) string
+	find = func(k string) string {
+		up, ok := group[k]
+		if !ok {
+			group[k] = k
+			return k
+		}
+		if up != k {
+			up = find(up)
+			group[k] = up
+		}
+		return up
+	}
+	join := func(list []string) {
+		for _, k := range list[min(1, len(list)):] {
+			a, b := find(list[0]), find(k)
+			group[max(a, b)] = min(a, b)
+		}
+	}
+	const vaults = "" // before every mark
+	if c.have != nil {
+		list, _ := marks(Row{Entry: *c.have, Named: true})
+		for _, p := range c.have.Past {
+			if p.Field == vault.FieldPassword {
+				list = append(list, "password "+vault.Plain(p.Value))
+			}
+		}
+		for _, a := range vault.View(*c.have).Aliases {
+			list = append(list, "title "+strings.ToLower(a))
+		}
+		join(append([]string{vaults}, list...))
+	}
+	for _, r := range c.rows {
+		if list, whole := marks(r); whole {
+			join(list)
+		}
+	}
+	parts := map[string][]Row{}
+	if c.have != nil {
+		parts[find(vaults)] = nil
+	}
+	var rest []Row
+	for _, r := range c.rows {
+		if list, whole := marks(r); whole {
+			parts[find(list[0])] = append(parts[find(list[0])], r)
+		} else {
+			rest = append(rest, r)
+		}
+	}
+	names := slices.Sorted(maps.Keys(parts))
+	if len(names) == 0 {
+		return [][]Row{rest}
+	}
+	for _, r := range rest {
+		list, _ := marks(r)
+		to := names[0]
+		for _, k := range slices.Backward(list) { // a password tells more than a host
+			if _, ok := group[k]; ok {
+				to = find(k)
+				break
+			}
+		}
+		parts[to] = append(parts[to], r)
+	}
+	var out [][]Row
+	for _, n := range names {
+		out = append(out, parts[n])
+	}
+	return out
 }
 
 // withPassword returns the vault's login at a place that has a password: the first by

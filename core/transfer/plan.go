@@ -222,6 +222,7 @@ func newStep(c *cluster, by vault.Stamp) Step {
 // candidates are the passwords of a cluster: the vault's first, then by text. One that
 // the vault's history has, and that isn't newer than the current one, is none.
 func candidates(c *cluster) (out []Candidate) {
+	place := map[string]int{} // of a password in out
 	add := func(password string, at int64, source int) {
 		if password == "" {
 			return
@@ -229,14 +230,14 @@ func candidates(c *cluster) (out []Candidate) {
 		if !Dated(at) {
 			at = 0
 		}
-		for i := range out {
-			if o := &out[i]; o.Password.Reveal() == password {
-				if o.At = max(o.At, at); source >= 0 && !slices.Contains(o.Sources, source) {
-					o.Sources = append(o.Sources, source)
-				}
-				return
+		if i, ok := place[password]; ok {
+			o := &out[i]
+			if o.At = max(o.At, at); source >= 0 && !slices.Contains(o.Sources, source) {
+				o.Sources = append(o.Sources, source)
 			}
+			return
 		}
+		place[password] = len(out)
 		n := Candidate{Password: secret.New(password), At: at, Vault: source < 0}
 		if source >= 0 {
 			n.Sources = []int{source}
