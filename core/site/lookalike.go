@@ -17,14 +17,18 @@ import (
 //   - the kept name with something hyphenated or stuck to it
 //   - the kept name under another ending
 //
-// A short or common name is like many others, so the shorter a name the closer the
-// likeness must be.
+// The evidence is weighed. A short or common name is like many others, so the shorter a name the closer the
+// likeness must be. A page that is itself called by ordinary words (binder, finder; Martin, Martina; a plural) has a
+// reason of its own for its name: then only what nobody writes by chance counts, such as digits or another
+// script's letters, a kept name with bait stuck to it, or before another domain.
 type Guard struct {
-	kept   map[string]bool
-	names  []name
-	labels index // by first label
-	looks  index // by what the first label looks like
-	joined index // by the domain, and its first label, without dots and hyphens
+	kept        map[string]bool
+	names       []name
+	labels      index // by first label
+	looks       index // by what the first label looks like
+	joined      index // by the domain, and its first label, without dots and hyphens
+	said        index // by how the first label is said
+	looksJoined index // by what the domain without dots and hyphens looks like
 }
 
 // index holds domains by what they are looked up by.
@@ -53,8 +57,9 @@ func (x index) get(key, page string) (string, bool) {
 
 // name is one kept domain, made ready.
 type name struct {
-	domain, label, look string
-	letters             uint64
+	domain, label, spelt string
+	runes, look          []rune // of the label, and of what it looks like
+	letters, lookLetters uint64
 }
 
 // Trick is how an address imitates another.
@@ -96,6 +101,8 @@ const (
 	leastWhole = 4
 	leastInner = 6
 	leastPart  = 8 // with a word hyphenated to it that isn't bait
+	// leastOrdinary is leastPart of a name of ordinary words.
+	leastOrdinary = 14
 )
 
 // common are names that stand in many domains without meaning any one site.
@@ -110,7 +117,16 @@ var common = set(
 	service services shoes shop shopping shops signin social
 	space sports staff static status store stores stream studio support taxi team test tickets times today
 	tools town toys travel tube video videos water weather web
-	webmail website wifi wiki work works world`,
+	webmail website wifi wiki work works world
+	archive archives assets backup board calendar careers cart cdn checkout console control core cpanel dashboard
+	data database demos dev developer developers directory dns download downloads email feed feedback files forge
+	forms forums gallery gateway git graphics graph guest hub identity images internal intranet journal lab labs
+	language learn learning library lists log logs manage manager master meet meeting members mirror mirrors
+	monitor network networks node packages partner partners payments plan platform player policy portal
+	preview primary private production project projects proxy public queue read redirect register registry
+	remote report reports research resources root router sandbox server share shared sites source sources sso
+	stage staging start stats storage submit survey sync system systems testing ticket tracker tracking training
+	translate trial update updates upload uploads user users vault view voice vote wallet watch welcome widgets`,
 )
 
 // bait are words that are stuck to a name to make it look like that site's own.
@@ -134,7 +150,9 @@ func set(words string) map[string]bool {
 
 // NewGuard makes a guard of registrable domains.
 func NewGuard(domains []string) *Guard {
-	g := &Guard{kept: map[string]bool{}, labels: index{}, looks: index{}, joined: index{}}
+	g := &Guard{
+		kept: map[string]bool{}, labels: index{}, looks: index{}, joined: index{}, looksJoined: index{}, said: index{},
+	}
 	for _, d := range domains {
 		label := firstLabel(d)
 		if g.kept[d] || label == "" || !strings.Contains(d, ".") || strings.Contains(d, ":") || onlyDigitsAndDots(d) {
@@ -142,12 +160,18 @@ func NewGuard(domains []string) *Guard {
 		}
 		g.kept[d] = true
 		label = letters(label)
-		n := name{d, label, looks(label), mask(label)}
+		look := looks(label)
+		n := name{
+			domain: d, label: label, spelt: spellings.Replace(label), runes: []rune(label), look: []rune(look),
+			letters: mask(label), lookLetters: mask(look),
+		}
 		g.names = append(g.names, n)
 		g.labels.put(label, d)
-		g.looks.put(n.look, d)
+		g.looks.put(look, d)
 		g.joined.put(plainName(d), d)
 		g.joined.put(plainName(label), d)
+		g.said.put(sound(label), d)
+		g.looksJoined.put(looks(plainName(d)), d)
 	}
 	return g
 }
@@ -196,18 +220,16 @@ func (g *Guard) before(host, domain, path string) (Likeness, bool) {
 				}
 			}
 		}
-		if d, ok := g.joined.get(plainName(sub), domain); ok && len(plainName(sub)) >= leastInner {
+		if d, ok := g.joined.get(plainName(sub), domain); ok && len(plainName(sub)) >= leastInner &&
+			!common[letters(firstLabel(d))] && (plainName(sub) == plainName(d) || !isOneWord(plainName(sub))) {
 			return found(d)
 		}
+		if d, ok := g.looksJoined.get(looks(plainName(sub)), domain); ok && len(plainName(sub)) >= leastInner {
+			return found(d)
+		}
+		baited := slices.ContainsFunc(labels, func(l string) bool { return bait[l] && l != "www" })
 		for _, l := range labels {
-			l = letters(l)
-			if d, ok := g.whole(l, domain); ok && len(l) >= leastWhole {
-				return found(d)
-			}
-			if d, ok := g.looks.get(looks(l), domain); ok && len(l) >= leastInner {
-				return found(d)
-			}
-			if d, ok := g.stuck(l, domain); ok {
+			if d, ok := g.inFront(letters(l), domain, baited); ok {
 				return found(d)
 			}
 		}
@@ -225,6 +247,66 @@ func (g *Guard) before(host, domain, path string) (Likeness, bool) {
 		}
 	}
 	return Likeness{}, false
+}
+
+// inFront finds the kept domain whose name a label before another domain is or imitates. A site may well call one of
+// its hosts by an ordinary word, unless there is bait beside it.
+func (g *Guard) inFront(label, domain string, baited bool) (string, bool) {
+	if d, ok := g.whole(label, domain); ok && len(label) >= leastWhole && (baited || !isOneWord(label)) {
+		return d, true
+	}
+	if d, ok := g.lookingLike(label, domain); ok && len(label) >= leastWhole+1 {
+		return d, true
+	}
+	if d, ok := g.stuck(label, domain); ok {
+		return d, true
+	}
+	if len(label) >= leastInner+1 && !isOrdinary(label) {
+		return g.nearest(label, domain, 10)
+	}
+	return "", false
+}
+
+// isOneWord reports whether a label is one short common word.
+func isOneWord(label string) bool {
+	return len(label) < leastInner && ordinaryWords()[label] == commonWord
+}
+
+// lookingLike finds the kept domain whose name a label looks like without being it, unless the label has a reason of
+// its own.
+func (g *Guard) lookingLike(label, page string) (string, bool) {
+	for _, look := range looksOf(label) {
+		d, ok := g.looks.get(look, page)
+		if !ok {
+			continue
+		}
+		theirs := letters(firstLabel(d))
+		if label != theirs && !hasReason(label, theirs) && (!common[theirs] || !isPlain(label)) {
+			return d, true
+		}
+	}
+	return "", false
+}
+
+// looksOf is what a label may look like: some digits stand for two letters.
+func looksOf(label string) []string {
+	out := []string{looks(label)}
+	if other := lookOtherwise.Replace(label); other != label {
+		out = append(out, looks(other))
+	}
+	return out
+}
+
+// lookOtherwise has what some characters may stand for beside what [looks] takes them for.
+var lookOtherwise = strings.NewReplacer("6", "g", "9", "q", "и", "n", "з", "z", "н", "n", "п", "h", "υ", "v", "η", "h")
+
+// hasReason reports whether a label is called what it is called for a reason of its own: it is made of ordinary words,
+// or it is a form of the kept one's word.
+func hasReason(label, kept string) bool {
+	if !isPlain(label) || sameSpelt(label, kept) {
+		return false
+	}
+	return plainName(label) != plainName(kept) && madeOf(label, kept) || sameStem(label, kept)
 }
 
 // whole returns the kept domain whose name a label is, unless it is a common word.
@@ -246,8 +328,7 @@ func (g *Guard) alike(_, domain, _ string) (Likeness, bool) {
 			There:  []Part{{Text: firstLabel(kept)}, {theirs, true}},
 		}, true
 	}
-	if kept, ok := g.looks.get(looks(label), domain); ok && len([]rune(label)) >= leastWhole &&
-		label != letters(firstLabel(kept)) {
+	if kept, ok := g.lookingLike(label, domain); ok && len([]rune(label)) >= leastWhole {
 		if strings.HasPrefix(firstLabel(domain), "xn--") {
 			return marked(kept, domain, TrickScript), true
 		}
@@ -265,6 +346,10 @@ func (g *Guard) alike(_, domain, _ string) (Likeness, bool) {
 		label != letters(firstLabel(kept)) {
 		return marked(kept, domain, TrickHyphens), true
 	}
+	if kept, ok := g.looksJoined.get(looks(plainName(domain)), domain); ok && len(plainName(domain)) >= leastInner+2 &&
+		(!isPlain(label) || !common[letters(firstLabel(kept))] && !hasReason(label, letters(firstLabel(kept)))) {
+		return marked(kept, domain, TrickPunctuation), true
+	}
 	if kept, ok := g.stuck(label, domain); ok {
 		return marked(kept, domain, TrickAddition), true
 	}
@@ -275,48 +360,37 @@ func (g *Guard) alike(_, domain, _ string) (Likeness, bool) {
 // either end.
 func (g *Guard) stuck(label, page string) (string, bool) {
 	parts := strings.Split(label, "-")
-	if len(parts) > 1 {
-		for i := range parts {
-			for j := i + 1; j <= len(parts) && j-i < len(parts); j++ {
-				inner := strings.Join(parts[i:j], "-")
-				kept, ok := g.whole(inner, page)
-				if !ok {
-					if kept, ok = g.looks.get(looks(inner), page); ok &&
-						(common[firstLabel(kept)] || len(inner) < leastInner) {
-						ok = false
-					}
-				}
-				if !ok || len(inner) < leastWhole {
-					continue
-				}
-				rest := slices.Concat(parts[:i], parts[j:])
-				baited := slices.ContainsFunc(rest, func(p string) bool { return bait[p] })
-				if len(inner) >= leastPart || baited {
-					return kept, true
-				}
+	for i := range parts {
+		for j := i + 1; j <= len(parts) && j-i < len(parts); j++ {
+			inner := strings.Join(parts[i:j], "-")
+			kept, ok := g.whole(inner, page)
+			if !ok {
+				kept, ok = g.lookingLike(inner, page)
+				ok = ok && len(inner) >= leastWhole+1
 			}
-		}
-		for _, p := range parts { // login-gullw1ngs: near is seen below for whole labels only
-			if kept, ok := g.baited(p, page); ok {
+			if !ok || len(inner) < leastWhole {
+				continue
+			}
+			rest := slices.Concat(parts[:i], parts[j:])
+			baited := slices.ContainsFunc(rest, func(p string) bool { return bait[p] || bait[looksPlain(p)] })
+			least := leastPart
+			if isOrdinary(inner) && isPlain(inner) { // others are called by those words too
+				least = leastOrdinary
+			}
+			if len(inner) >= least || baited {
 				return kept, true
 			}
 		}
-		return "", false
 	}
-	return g.baited(label, page)
-}
-
-// baited finds bait stuck to a kept name without a hyphen.
-func (g *Guard) baited(label, page string) (string, bool) {
-	for i := 2; i < len(label)-1; i++ {
-		head, tail := label[:i], label[i:]
-		if bait[tail] && len(head) >= leastWhole+1 {
-			if d, ok := g.whole(head, page); ok {
-				return d, true
-			}
+	for _, rest := range unbaited(label) {
+		if d, ok := g.whole(rest, page); ok && len(rest) >= leastWhole+1 {
+			return d, true
 		}
-		if bait[head] && len(tail) >= leastWhole+1 {
-			if d, ok := g.whole(tail, page); ok {
+		if d, ok := g.lookingLike(rest, page); ok && len(rest) >= leastInner {
+			return d, true
+		}
+		if n := wordsIn(rest); len(rest) >= leastInner-1 && n == 0 || len(rest) >= leastPart+1 && n > 1 {
+			if d, ok := g.nearestOf(rest, page, allowance(len([]rune(rest))), 0); ok {
 				return d, true
 			}
 		}
@@ -324,29 +398,102 @@ func (g *Guard) baited(label, page string) (string, bool) {
 	return "", false
 }
 
+// looksPlain brings digits in a word of bait back to letters: "1ogin", "supp0rt".
+func looksPlain(s string) string {
+	return plainDigits.Replace(s)
+}
+
+var plainDigits = strings.NewReplacer("0", "o", "1", "l", "3", "e", "4", "a", "5", "s", "7", "t")
+
+// unbaited are what is left of a label when words of bait are taken off it: whole parts of it, and what is stuck to
+// either end.
+func unbaited(label string) (out []string) {
+	add := func(s string) {
+		if s = strings.Trim(s, "-"); s != "" && s != label && !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	if parts := strings.Split(label, "-"); len(parts) > 1 {
+		kept := slices.DeleteFunc(slices.Clone(parts), func(p string) bool { return bait[p] || bait[looksPlain(p)] })
+		if len(kept) < len(parts) {
+			add(strings.Join(kept, "-"))
+			add(strings.Join(kept, ""))
+		}
+	}
+	for i := 2; i < len(label)-1; i++ { // also what is stuck to a part
+		if bait[label[i:]] || bait[looksPlain(label[i:])] && len(label)-i > 3 {
+			add(label[:i])
+		}
+		if bait[label[:i]] || bait[looksPlain(label[:i])] && i > 3 {
+			add(label[i:])
+		}
+	}
+	return out
+}
+
 // near finds names that are a letter or two off.
 func (g *Guard) near(_, domain, _ string) (Likeness, bool) {
 	label := letters(firstLabel(domain))
-	own, n := mask(label), len([]rune(label))
+	if kept, ok := g.said.get(sound(label), domain); ok && len(sound(label)) >= leastInner-1 && isPlain(label) {
+		theirs := letters(firstLabel(kept))
+		if label != theirs && !common[theirs] && !hasReason(label, theirs) {
+			return marked(kept, domain, TrickSpelling), true
+		}
+	}
+	if kept, ok := g.nearest(label, domain, allowance(len([]rune(label)))); ok {
+		return marked(kept, domain, TrickSpelling), true
+	}
+	return Likeness{}, false
+}
+
+// tricked is what it costs, in tenths of a letter, that a name is compared by what it looks like.
+const tricked = 3
+
+// nearest finds the kept domain whose name is least off a label, and no more than most. A label of ordinary words is
+// near to nothing.
+func (g *Guard) nearest(label, domain string, most int) (string, bool) {
+	words := 0
+	if isPlain(label) {
+		words = wordsIn(label)
+	}
+	return g.nearestOf(label, domain, most, words)
+}
+
+// nearestOf is nearest for a label of so many ordinary words.
+func (g *Guard) nearestOf(label, domain string, most, words int) (string, bool) {
+	own, runes := mask(label), []rune(label)
+	look := []rune(looks(label))
+	ownLook, spelt := mask(string(look)), spellings.Replace(label)
 	best, least := "", 1000
 	end := strings.TrimPrefix(domain, firstLabel(domain))
-	for _, k := range g.names {
-		room := allowance(min(n, len([]rune(k.label))))
-		if k.label == label && localNames(k.domain, domain) {
+	for i := range g.names {
+		k := &g.names[i]
+		far := bits.OnesCount64(own^k.letters) > 4
+		if far && bits.OnesCount64(ownLook^k.lookLetters) > 4 {
 			continue
 		}
-		if room == 0 || bits.OnesCount64(own^k.letters) > 4 || common[k.label] {
+		room := min(most, allowance(min(len(runes), len(k.runes))))
+		if room == 0 || common[k.label] || k.label == label && localNames(k.domain, domain) {
 			continue
 		}
-		if d := distance(label, k.label, room); d <= room &&
-			(d < least || d == least && strings.HasSuffix(k.domain, end)) {
+		d := 1000
+		if !far {
+			d = distanceOf(runes, k.runes, room)
+		}
+		if d > room {
+			d = min(d, distanceOf(look, k.look, room)+tricked)
+		}
+		if d > room || sameStem(label, k.label) {
+			continue
+		}
+		if words > 0 && spelt != k.spelt && (words == 1 || words <= wordsIn(k.label)) {
+			continue // it has a reason of its own to be called that
+		}
+		if d < least || d == least && strings.HasSuffix(k.domain, end) {
 			best, least = k.domain, d
 		}
 	}
-	if best == "" {
-		return Likeness{}, false
-	}
-	return marked(best, domain, TrickSpelling), true
+	return best, best != ""
 }
 
 // allowance is how far off, in tenths of a letter, a name of so many letters may be to be
@@ -356,11 +503,11 @@ func allowance(n int) int {
 	case n < 4:
 		return 0
 	case n == 4:
-		return 5
-	case n == 5:
 		return 7
-	case n < 8:
+	case n == 5:
 		return 10
+	case n < 8:
+		return 13
 	case n < 10:
 		return 17
 	}
@@ -372,7 +519,9 @@ func firstLabel(domain string) string {
 	return label
 }
 
-func plainName(s string) string { return strings.NewReplacer(".", "", "-", "").Replace(s) }
+var noPunctuation = strings.NewReplacer(".", "", "-", "")
+
+func plainName(s string) string { return noPunctuation.Replace(s) }
 
 func mask(s string) (m uint64) {
 	for _, r := range s {

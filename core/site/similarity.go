@@ -2,55 +2,68 @@ package site
 
 import (
 	"strings"
+	"unicode"
 
 	"github.com/mtibben/confusables"
 	"golang.org/x/net/idna"
+	"golang.org/x/text/unicode/norm"
 )
 
-var (
-	lookDigits = strings.NewReplacer(
-		"0",
-		"o",
-		"1",
-		"l",
-		"3",
-		"e",
-		"4",
-		"a",
-		"5",
-		"s",
-		"7",
-		"t",
-		"8",
-		"b",
-		"9",
-		"g",
-		"6",
-		"b",
-		"2",
-		"z",
-	)
-	lookPairs = strings.NewReplacer("rn", "m", "vv", "w", "nn", "m")
-)
+// What a letter may be taken for. First the digits, then letters of other scripts that UTS #39 doesn't bring to the
+// Latin ones they resemble at the size of an address (looked at in the fonts of three systems; from memory).
+var lookAlikes = func() *strings.Replacer {
+	var list []string
+	for _, pair := range strings.Fields(`
+		0o 1l 2z 3e 4a 5s 6b 7t 8b 9g !l |l $s @a
+		ʙb ᴄc ᴅd ᴇe ꜰf ɢg ʜh ɪl ᴊj ᴋk ʟl ᴍm ɴn ᴏo ᴘp ǫq ʀr ꜱs ᴛt ᴜu ᴠv ᴡw ʏy ᴢz ĸk ɑa ɡg ɩl ɾr ʋv ɯw ı l
+		ƒf ŋn þp ðd ħh ŧt đd łl øo ſf ɦh ɓb ɗd ɠg ƙk ƥp ƭt ʂs ʈt ɳn ɲn ɱm ɭl ɫl ʐz ʑz ɕc ɖd ɟj ə e ɛe ɔo ʊu ʌv
+		аa вb гr дd еe зe иu йu кk лn мm нh оo пn рp сc тt уy фo хx цu чy шw щw ъb ыb ьb эe юo яr єe іl їl јj
+		љn њh ћh ѕs ґr ўy ғf қk ңh ҳx һh ҽe ԁd ԛq ԝw ԍg ӏl ӀI ѡw ѵv
+		αa βb γy δd εe ζz ηn θo ιl κk λa μu νv ξe οo πn ρp ςs σo τt υu φo χx ψw ωw ϲc ϳj ϱp ϵe ϐb
+		աw բr գq դn եt զq էe ըn թp իh լl խx ծo կu հh ձd ղn ճu մu յj նu շ2 ոn չs պu ջo ռn սu վu տu րn ցg ւl փp քp օo ֆs
+		ꭰd ꭱr ꭲt ꭺg ꮃl ꮇm ꮋh ꮓz ꮞ4 ꮪs ꮩv ꮮl ꮯc ꮲp ꮶk ꭻj ꭼe ꭵl ꮤw ꮥs
+		ᎠD ᎡR ᎢT ᎪA ᎫJ ᎬE ᎳW ᎷM ᎻH ᏀG ᏃZ ᏎM ᏒR ᏔW ᏕS ᏙV ᏚS ᏞL ᏟC ᏢP ᏦK ᏧJ ᏴB
+		оo օo ഠo ೦o ०o ০o ๐o ໐o 〇o ﮫo ہo ᴑo ｌl ｏo`) {
+		r := []rune(pair)
+		if len(r) == 2 {
+			list = append(list, string(r[0]), strings.ToLower(string(r[1])))
+		}
+	}
+	list = append(list, "ə", "e", "ı", "l", "æ", "ae", "œ", "oe", "ß", "b", "ﬁ", "fl", "ĳ", "lj")
+	return strings.NewReplacer(list...)
+}()
+
+// oneStroke has the letters that are one upright stroke as one.
+var oneStroke = strings.NewReplacer("-", "", "i", "l")
+
+// lookPairs are letters beside each other that are taken for another one, once i and l are one.
+var lookPairs = strings.NewReplacer("rn", "m", "vv", "w", "nn", "m", "cl", "d", "uu", "w")
 
 // distance is how far two names are apart, in tenths of a letter: a doubled letter or one
 // that looks or lies alike costs half a letter, a swap seven tenths, others a whole one. It
 // stops counting beyond most. (Optimal string alignment, with weights.)
 func distance(a, b string, most int) int {
-	s, t := []rune(a), []rune(b)
+	return distanceOf([]rune(a), []rune(b), most)
+}
+
+// longest is how many letters a label can have (RFC 1035).
+const longest = 63
+
+func distanceOf(s, t []rune, most int) int {
+	if len(s) > longest || len(t) > longest {
+		return most + 1
+	}
 	if d := len(s) - len(t); d > 3 || d < -3 {
 		return most + 1
 	}
 	const never = 10000
-	var rows [3][]int
-	for i := range rows {
-		rows[i] = make([]int, len(t)+1)
-	}
+	var rows [3][longest + 1]int
 	for j := range t {
 		rows[0][j+1] = rows[0][j] + 10
 	}
+	before := 0
 	for i := 1; i <= len(s); i++ {
-		prev2, prev, now := rows[(i+1)%3], rows[(i+2)%3], rows[i%3]
+		prev2, prev, now := &rows[(i+1)%3], &rows[(i+2)%3], &rows[i%3]
 		now[0] = i * 10
 		least := now[0]
 		for j := 1; j <= len(t); j++ {
@@ -72,9 +85,10 @@ func distance(a, b string, most int) int {
 			now[j] = c
 			least = min(least, c)
 		}
-		if least > most {
+		if least > most && before > most { // a swap goes back over two rows
 			return never
 		}
+		before = least
 	}
 	return rows[len(s)%3][len(t)]
 }
@@ -87,25 +101,74 @@ var similar = set(
 		rn nr t1 l1 1l 1i i1 o0 0o e3 3e a4 4a s5 5s z2 2z b8 8b g9 9g g6 6g t7 7t b6 6b`,
 )
 
-func substitution(a, b rune) int {
-	if similar[string([]rune{a, b})] {
-		return 5
-	}
+// costs are those of taking a letter or digit for another one.
+var costs = func() (out [128][128]uint8) {
 	for _, row := range rowsOfKeys {
-		i, j := strings.IndexRune(row, a), strings.IndexRune(row, b)
-		if i >= 0 && j >= 0 && (i-j == 1 || j-i == 1) {
-			return 7
+		for i := 1; i < len(row); i++ {
+			out[row[i-1]][row[i]], out[row[i]][row[i-1]] = 7, 7
 		}
+	}
+	for pair := range similar {
+		out[pair[0]][pair[1]] = 5
+	}
+	return out
+}()
+
+func substitution(a, b rune) int {
+	if a < 128 && b < 128 && costs[a][b] > 0 {
+		return int(costs[a][b])
 	}
 	return 10
 }
 
-// looks brings a label to what it looks like: the skeleton of UTS #39, digits as the letters
-// they stand for, letter pairs as the letter they resemble, without hyphens.
+// looks brings a label to what it looks like: compatible forms and marks taken off, the skeleton of UTS #39, digits and
+// other scripts' letters as the Latin ones that they stand for, i as l, letter pairs as the letter they resemble,
+// without hyphens.
 func looks(label string) string {
-	s := strings.ToLower(confusables.Skeleton(strings.ToLower(label)))
-	s = lookDigits.Replace(strings.ReplaceAll(s, "-", ""))
-	return lookPairs.Replace(s)
+	s := withoutMarks(strings.ToLower(norm.NFKD.String(label)))
+	if !isPlain(s) {
+		s = lookAlikes.Replace(s)
+		s = withoutMarks(strings.ToLower(norm.NFKD.String(confusables.Skeleton(s))))
+		s = lookAlikes.Replace(s)
+	}
+	return lookPairs.Replace(oneStroke.Replace(s))
+}
+
+// isPlain reports whether a label has only letters that look like themselves.
+func isPlain(s string) bool {
+	return !strings.ContainsFunc(s, func(r rune) bool { return (r < 'a' || r > 'z') && r != '-' })
+}
+
+func withoutMarks(s string) string {
+	if isPlain(s) {
+		return s
+	}
+	return strings.Map(func(r rune) rune {
+		if unicode.In(r, unicode.Mn, unicode.Me, unicode.Cf) {
+			return -1
+		}
+		return r
+	}, s)
+}
+
+// sounds are ways to write what is said alike (common practice of English spelling, from memory).
+var sounds = strings.NewReplacer(
+	"-", "", "ck", "k", "ch", "4", "sh", "5", "ph", "f", "th", "t", "qu", "kw", "wh", "w", "kn", "n", "wr", "r",
+	"gh", "g", "x", "ks", "c", "k", "q", "k", "z", "s", "y", "i", "j", "g", "oo", "u", "ou", "u", "ee", "i", "ea", "i",
+	"ie", "i", "ei", "i", "ai", "e", "ay", "e", "oa", "o", "au", "o", "aw", "o",
+)
+
+// sound brings a label to how it is said, roughly; doubled letters count once.
+func sound(label string) string {
+	var b strings.Builder
+	var last rune
+	for _, r := range sounds.Replace(label) {
+		if r != last {
+			b.WriteRune(r)
+		}
+		last = r
+	}
+	return b.String()
 }
 
 // letters is a label in its own letters rather than punycode.
