@@ -159,7 +159,8 @@ func (o Offer) name() string {
 	return o.Title
 }
 
-// loginMenu offers the accounts of the site. Where a new password waits for the site, both are.
+// loginMenu offers the accounts of the site. Where a new password waits for the site, both are: first the one that the
+// site has, as far as is known.
 func loginMenu(view *PageView) *Menu {
 	if len(view.Offers) == 0 && view.Nothing == "" {
 		return nil
@@ -174,6 +175,9 @@ func loginMenu(view *PageView) *Menu {
 			line.State = PasswordPresent
 			fresh := line
 			fresh.State, fresh.Part = PasswordStaged, PartStaged
+			if o.Sent { // the site has it, as far as is known
+				line, fresh = fresh, line
+			}
 			m.Lines = append(m.Lines, line, fresh)
 			continue
 		}

@@ -178,6 +178,9 @@ func (s *Prompts) changeOutcome(
 	}
 	switch outcome {
 	case autofill.Refused:
+		if err := s.staged.Sent(ctx, held.login, false); err != nil {
+			return nil, err
+		}
 		return s.about(held, it, PromptRefused)
 	case autofill.Waiting:
 		return nil, nil

@@ -88,6 +88,7 @@ type Offer struct {
 	Folder   string `json:"folder,omitempty"`
 	Code     bool   `json:"code,omitempty"`    // it has one-time codes
 	Staged   bool   `json:"staged,omitempty"`  // a new password waits for the site to take it
+	Sent     bool   `json:"sent,omitempty"`    // and was sent to it, and not refused
 	Joining  bool   `json:"joining,omitempty"` // and it has no other: the site was signed up at
 }
 
@@ -95,7 +96,7 @@ type Offer struct {
 func OfferOf(it vault.Item) Offer {
 	return Offer{
 		ID: it.ID, Title: it.Title, Username: it.Subtitle, Folder: it.Folder,
-		Code: it.HasCode, Staged: it.Staged, Joining: it.SigningUp(),
+		Code: it.HasCode, Staged: it.Staged, Sent: it.Sent, Joining: it.SigningUp(),
 	}
 }
 

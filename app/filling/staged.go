@@ -24,10 +24,29 @@ func (s *Staged) Stage(ctx context.Context, id string, password secret.Text) err
 		if !e.IsItem() {
 			return e, records.ErrNoItem
 		}
-		if e.Secret(vault.FieldPassword).Equal(password) {
+		if e.Secret(vault.FieldPassword).Equal(password) || e.Secret(vault.FieldStaged).Equal(password) {
 			return e, nil
 		}
-		return e.With(by, vault.Changes{vault.FieldStaged: password})
+		return e.With(by, unsent(e, vault.Changes{vault.FieldStaged: password}))
+	})
+}
+
+// unsent adds to changes that nothing that waits was sent yet.
+func unsent(e vault.Entry, c vault.Changes) vault.Changes {
+	if vault.View(e).Sent {
+		c[vault.FieldSent] = false
+	}
+	return c
+}
+
+// Sent notes that the password that waits was sent to the site, or that the site refused it: which of the two is offered
+// first depends on that.
+func (s *Staged) Sent(ctx context.Context, id string, yes bool) error {
+	return s.core.Set.Items.Edit(ctx, id, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
+		if it := vault.View(e); !it.Staged || it.Sent == yes {
+			return e, nil
+		}
+		return e.With(by, vault.Changes{vault.FieldSent: yes})
 	})
 }
 
@@ -38,7 +57,7 @@ func (s *Staged) Confirm(ctx context.Context, id string) error {
 		if p.IsEmpty() {
 			return e, ErrNotStaged
 		}
-		return e.With(by, vault.Changes{vault.FieldPassword: p, vault.FieldStaged: ""})
+		return e.With(by, unsent(e, vault.Changes{vault.FieldPassword: p, vault.FieldStaged: ""}))
 	})
 }
 
@@ -47,7 +66,7 @@ func (s *Staged) Confirm(ctx context.Context, id string) error {
 func (s *Staged) StepBack(ctx context.Context, id string) error {
 	return s.core.Set.Items.Edit(ctx, id, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
 		if e.Text(vault.FieldStaged) != "" {
-			return e.With(by, vault.Changes{vault.FieldStaged: ""})
+			return e.With(by, unsent(e, vault.Changes{vault.FieldStaged: ""}))
 		}
 		last, ok := e.PreviousPassword()
 		if !ok {

@@ -113,7 +113,10 @@ func (s *Prompts) stageChange(ctx context.Context, p Page, a autofill.Submission
 	if err := s.noteLogin(p, id); err != nil {
 		return err
 	}
-	return s.staged.Stage(ctx, id, a.Password)
+	if err := s.staged.Stage(ctx, id, a.Password); err != nil {
+		return err
+	}
+	return s.staged.Sent(ctx, id, true)
 }
 
 // changed finds the login whose password a form changes: by user name, by the present

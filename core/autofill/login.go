@@ -24,6 +24,12 @@ func kindOf(passwords []*candidate, e evidence, fields []*candidate) Kind {
 			func(c *candidate) bool { return c.text() && !c.isPassword() && c.role != OneTimeCode && !c.Locked },
 		)
 		reset := max(e.change, e.forgot)
+		given := slices.ContainsFunc(fields, func(c *candidate) bool { // the page says whose account it is
+			return c.Given && c.text() && (c.role == Username || c.role == Email || c.all.any(saysUser, saysMail))
+		})
+		if given && e.signUp <= reset {
+			return Reset
+		}
 		if reset > e.signUp || reset == e.signUp && !others {
 			return Reset
 		}

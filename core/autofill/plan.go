@@ -133,6 +133,10 @@ func (p *planner) plan(i int, f Field, role Role) {
 	if !role.Login() && !role.Card() && p.values.Person == nil && role != Email {
 		return
 	}
+	changes := p.reading.Kind == Change || p.reading.Kind == Reset
+	if f.Given && changes && (role == Username || role == Email) {
+		return // the page's own word about whose account it is
+	}
 	var value secret.Text
 	switch role {
 	case Username:

@@ -46,6 +46,7 @@ type Field struct {
 	Visible      bool     `json:"visible"`
 	Locked       bool     `json:"locked"` // disabled or read-only
 	Filled       bool     `json:"filled"` // has a value already
+	Given        bool     `json:"given"`  // the page put its value there, and nobody touched it
 	MaxLength    int      `json:"maxlength"`
 	MinLength    int      `json:"minlength"`
 	Pattern      string   `json:"pattern"`

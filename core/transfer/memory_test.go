@@ -22,7 +22,7 @@ func allocated(fn func()) int {
 // tables of many empty cells the cells are what counts, sixteen bytes and more for one
 // of the file.
 const (
-	mostEach = 600
+	mostEach = 1200 // a row of six bytes becomes a login
 	mostMore = 4 << 20
 )
 

@@ -42,7 +42,7 @@ type Field string
 
 // The registers this version knows. Values are JSON: strings, but for
 // FieldAddresses (array of [Address]), FieldTags, FieldAliases and FieldFrom (arrays of strings),
-// FieldPinned (boolean), and the registers of custom fields and files ([CustomField], [File]).
+// FieldPinned and FieldSent (booleans), and the registers of custom fields and files ([CustomField], [File]).
 const (
 	FieldTitle     Field = "title"
 	FieldUsername  Field = "username"
@@ -180,7 +180,7 @@ func isBlank(jsonText string) bool {
 // Registers of newer versions are kept too: better one too many than one lost.
 func keepsPast(f Field) bool {
 	switch f {
-	case FieldPinned, fieldPurged:
+	case FieldPinned, FieldSent, fieldPurged:
 		return false
 	}
 	return true

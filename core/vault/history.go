@@ -124,7 +124,7 @@ func (e Entry) History() []Version {
 }
 
 // inHistory reports whether histories speak of a field.
-func inHistory(f Field) bool { return f != FieldPinned && f != fieldPurged }
+func inHistory(f Field) bool { return f != FieldPinned && f != FieldSent && f != fieldPurged }
 
 func (e Entry) describeChange(f Field, from, to Register) (c Change, ok bool) {
 	was, is := from.Value.Reveal(), to.Value.Reveal()
@@ -234,7 +234,7 @@ func (e Entry) valueOf(f Field) any {
 	switch {
 	case f == FieldAddresses || f == FieldTags || f == FieldAliases:
 		return []string{}
-	case f == FieldPinned:
+	case f == FieldPinned, f == FieldSent:
 		return false
 	case strings.HasPrefix(string(f), ownPrefix), strings.HasPrefix(string(f), filePrefix):
 		return nil

@@ -45,6 +45,7 @@ type Item struct {
 	Reused      bool   // another login has the same password; told by whoever sees all of them
 	Suspect     bool   // another login of the site may be the same; told likewise
 	Staged      bool   // a new password waits for the site to take it
+	Sent        bool   // and was sent to it, and not refused
 	App         string // the program it belongs to
 	HasCode     bool   // one-time codes
 	Files       int
@@ -88,6 +89,8 @@ func View(e Entry) Item {
 		}
 	}
 	e.read(FieldPinned, &it.Pinned)
+	e.read(FieldSent, &it.Sent)
+	it.Sent = it.Sent && it.Staged
 	for f := range e.Fields {
 		switch {
 		case strings.HasPrefix(string(f), ownPrefix):

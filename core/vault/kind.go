@@ -107,6 +107,8 @@ const (
 
 	// FieldStaged is a password that was given to the site and that the site has yet to take.
 	FieldStaged Field = "staged"
+	// FieldSent says (boolean) that it was sent to the site, which hasn't refused it.
+	FieldSent   Field = "sent"
 	FieldBought Field = "bought"
 )
 

@@ -257,6 +257,8 @@
       if (v.copy) v.copied = await toClipboard(v.copy, v.clear);
       delete v.copy;
       if (v.up) void toFrame(tab, 0, { act: "look" });
+      if (message.act === "typed") void after(tab.id ?? 0).catch(() => {
+      });
       return v;
     } catch (e) {
       if (message.act === "typed" && e instanceof LineError && e.kind === "locked") await hold(request);
@@ -385,6 +387,10 @@
     if (change.status === "complete" && /^https?:/.test(tab.url ?? "")) void visited(id, tab.url ?? "").catch(() => {
     });
   });
+  async function after(id) {
+    const tab = await api.tabs.get(id);
+    if (tab.status === "complete" && /^https?:/.test(tab.url ?? "")) await visited(id, tab.url ?? "");
+  }
   async function visited(id, url) {
     const c = await loadConnection();
     if (!c || new URL(url).host === c.app) return;

@@ -46,6 +46,14 @@
   var nodes = getter(N, "childNodes");
   var kids = (n2) => [...nodes(n2)];
   var focus = method(HTMLElement.prototype, "focus");
+  var inputType = getter(HTMLInputElement.prototype, "type");
+  var inputForm = getter(HTMLInputElement.prototype, "form");
+  var buttonForm = getter(HTMLButtonElement.prototype, "form");
+  var typeOf = inputType;
+  var formOf = (b) => (
+    /** @type {HTMLFormElement | null} */
+    b instanceof HTMLInputElement ? inputForm(b) : buttonForm(b)
+  );
   var requestSubmit = method(F, "requestSubmit");
   var active = getter(D, "activeElement");
   var body = getter(D, "body");
@@ -391,11 +399,18 @@
     if (life) setTimeout(() => p.what === what && hide(p), life);
   }
 
+  // src/own.js
+  var own = /* @__PURE__ */ new WeakMap();
+  function note2(f) {
+    own.set(f, f.value);
+  }
+  var isGiven = (f) => f.value !== "" && f.type !== "password" && !own.has(f) && !matches(f, ":autofill");
+
   // src/snapshot.js
   var MAX_FIELDS = 500;
   var MAX_DEEP = 200;
   var MAX_OPTIONS = 300;
-  var KINDS = /* @__PURE__ */ new Set(["", "text", "email", "tel", "password", "number", "url", "date", "month"]);
+  var KINDS = /* @__PURE__ */ new Set(["text", "email", "tel", "password", "number", "url", "date", "month"]);
   var PRESSED = "button, input[type=submit], input[type=image], input[type=button], [role=button]";
   var numbers = /* @__PURE__ */ new WeakMap();
   var nextNumber = 1;
@@ -444,7 +459,7 @@
     queueMicrotask(() => known = void 0);
     return list;
   }
-  var isBox = (el) => el instanceof HTMLInputElement ? KINDS.has((attr(el, "type") ?? "").toLowerCase()) : el instanceof HTMLSelectElement || el instanceof HTMLTextAreaElement;
+  var isBox = (el) => el instanceof HTMLInputElement ? KINDS.has(typeOf(el)) : el instanceof HTMLSelectElement || el instanceof HTMLTextAreaElement;
   function fields() {
     if (roots().length === 1) return all(document, "input, select, textarea").filter(isBox).slice(0, MAX_FIELDS);
     const out = [];
@@ -808,6 +823,7 @@
         visible: checked++ < MAX_DEEP && seen(f) && (input?.type !== "password" || inked(f)),
         locked: f.disabled || !(f instanceof HTMLSelectElement) && f.readOnly,
         filled: f.value !== "",
+        given: isGiven(f),
         maxlength: f instanceof HTMLSelectElement ? 0 : Math.max(0, f.maxLength),
         minlength: f instanceof HTMLSelectElement ? 0 : Math.max(0, f.minLength),
         pattern: input?.pattern.slice(0, 200) ?? "",
@@ -1243,12 +1259,8 @@
       reading
     );
   }
-  var own = /* @__PURE__ */ new WeakMap();
   var handled = { at: 0 };
   var KEY = 1500;
-  function note2(f) {
-    own.set(f, f.value);
-  }
   for (const kind of ["keydown", "beforeinput", "paste", "drop", "cut", "compositionend", "pointerup"])
     listen(
       document,
@@ -1263,14 +1275,20 @@
     let mine = false;
     for (const f of fields()) {
       const n2 = String(numbers.get(f));
-      const value = asked ? f.value : own.get(f);
+      const named = reading.roles[n2] === "username" && isGiven(f);
+      const value = asked || named ? f.value : own.get(f);
       if (!value || !f.value || !reading.typed.includes(Number(n2))) continue;
       values[n2] = value;
-      mine ||= form === null || groupOf(f) === form;
+      if (!named || asked) mine ||= form === null || groupOf(f) === form;
     }
     return mine ? values : void 0;
   }
+  var sentAt = /* @__PURE__ */ new WeakMap();
+  var TOGETHER = 300;
   function sent(form) {
+    const now = performance.now();
+    if (form && now - (sentAt.get(form) ?? -Infinity) < TOGETHER) return;
+    if (form) sentAt.set(form, now);
     for (const reading of view.readings) {
       const values = typedIn(reading, form);
       if (!values) continue;
@@ -1279,9 +1297,15 @@
       for (const ms of [400, 1200, 3e3]) setTimeout(() => void look(), ms);
     }
   }
-  function pressed(b) {
-    const inForm = closest(b, "form");
-    if (inForm && (b instanceof HTMLButtonElement || b instanceof HTMLInputElement) && b.type === "submit") return;
+  function unlessSent(e, form) {
+    setTimeout(() => {
+      if (e.defaultPrevented && !matches(form, ":invalid")) sent(form);
+    });
+  }
+  function pressed(b, e) {
+    const by = b instanceof HTMLButtonElement || b instanceof HTMLInputElement ? b : void 0;
+    const inForm = (by && formOf(by)) ?? closest(b, "form");
+    if (inForm && by && (by.type === "submit" || by.type === "image")) return unlessSent(e, inForm);
     if (has(b, "aria-pressed") || has(b, "aria-expanded") || textOf(b).length < 2) return;
     for (let el = (
       /** @type {Element | null} */
@@ -1375,7 +1399,9 @@
         }
       }
       const f = e.composedPath()[0];
-      if (e.isTrusted && e.key === "Enter" && f instanceof HTMLInputElement && !f.form) sent(groupOf(f));
+      if (e.isTrusted && e.key === "Enter" && f instanceof HTMLInputElement)
+        if (f.form) unlessSent(e, f.form);
+        else sent(groupOf(f));
     },
     true
   );
@@ -1396,7 +1422,7 @@
       if (!(at2 instanceof Element) || e.target === host) return;
       if (e.isTrusted && closest(at2, "[data-connect-browser]")) void tell({ act: "connect" });
       const b = closest(at2, `${PRESSED}, a[href="#"], a:not([href])`);
-      if (b) pressed(b);
+      if (b) pressed(b, e);
       if (unseen) setTimeout(() => void look(), 350);
     },
     true

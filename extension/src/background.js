@@ -164,6 +164,7 @@ async function fromPage(message, sender) {
     if (v.copy) v.copied = await toClipboard(v.copy, v.clear); // a page never sees it
     delete v.copy;
     if (v.up) void toFrame(tab, 0, { act: "look" });
+    if (message.act === "typed") void after(tab.id ?? 0).catch(() => {});
     return v;
   } catch (e) {
     if (message.act === "typed" && e instanceof LineError && e.kind === "locked") await hold(request);
@@ -340,6 +341,16 @@ api.tabs.onUpdated.addListener((id, change, tab) => {
   // locked or away: nobody asked
   if (change.status === "complete" && /^https?:/.test(tab.url ?? "")) void visited(id, tab.url ?? "").catch(() => {});
 });
+
+/**
+ * What is sent and the page that comes of it race each other to the app: a page that was there first is asked about
+ * once more.
+ * @param {number} id
+ */
+async function after(id) {
+  const tab = await api.tabs.get(id);
+  if (tab.status === "complete" && /^https?:/.test(tab.url ?? "")) await visited(id, tab.url ?? "");
+}
 
 /** @param {number} id @param {string} url */
 async function visited(id, url) {

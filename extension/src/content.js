@@ -4,6 +4,7 @@ import * as dom from "./dom.js";
 import { clasp, follow, isShown, onScreen, prepare, raise, showPaperSlip, unclasp } from "./draw.js";
 import { host, root } from "./host.js";
 import { away, hasGuest, heard, onPutAway, present, report, standing, stay, stepAlong } from "./lift.js";
+import { isGiven, note, own } from "./own.js";
 import {
   PRESSED,
   around,
@@ -346,20 +347,10 @@ async function fillNew(reading, id) {
   );
 }
 
-/**
- * What a person typed, or was filled, by field: what a page puts there by itself is none of it.
- * @type {WeakMap<Box, string>}
- */
-const own = new WeakMap();
 /** The field that a person's key, paste or drop went to last, and when. @type {{f?: EventTarget, at: number}} */
 let handled = { at: 0 };
 /** How long after a key its letters arrive, in milliseconds. */
 const KEY = 1500;
-
-/** Takes down what stands in a field as a person's. @param {Box} f */
-function note(f) {
-  own.set(f, f.value);
-}
 
 for (const kind of ["keydown", "beforeinput", "paste", "drop", "cut", "compositionend", "pointerup"])
   dom.listen(
@@ -372,7 +363,7 @@ for (const kind of ["keydown", "beforeinput", "paste", "drop", "cut", "compositi
   );
 
 /**
- * The values that a person gave to a form's fields for logins.
+ * The values that a person gave to a form's fields for logins. Whose account it is may be the page's own word.
  * @param {Reading} reading @param {Element | null} form @param {boolean} [asked] what stands there is asked for
  */
 function typedIn(reading, form, asked = false) {
@@ -381,16 +372,28 @@ function typedIn(reading, form, asked = false) {
   let mine = false;
   for (const f of fields()) {
     const n = String(numbers.get(f));
-    const value = asked ? f.value : own.get(f);
+    const named = reading.roles[n] === "username" && isGiven(f);
+    const value = asked || named ? f.value : own.get(f);
     if (!value || !f.value || !reading.typed.includes(Number(n))) continue;
     values[n] = value;
-    mine ||= form === null || groupOf(f) === form;
+    if (!named || asked) mine ||= form === null || groupOf(f) === form;
   }
   return mine ? values : undefined;
 }
 
+/**
+ * When each form was sent last: a press and the event that follows from it are one.
+ * @type {WeakMap<Element, number>}
+ */
+const sentAt = new WeakMap();
+/** How long they belong together, in milliseconds. */
+const TOGETHER = 300;
+
 /** Reports what was typed into a form that is being sent. @param {Element | null} form */
 function sent(form) {
+  const now = performance.now();
+  if (form && now - (sentAt.get(form) ?? -Infinity) < TOGETHER) return;
+  if (form) sentAt.set(form, now);
   for (const reading of view.readings) {
     const values = typedIn(reading, form);
     if (!values) continue;
@@ -400,11 +403,22 @@ function sent(form) {
   }
 }
 
-/** A press that may send what was typed, where no form will say so itself. @param {Element} b */
-function pressed(b) {
-  const inForm = dom.closest(b, "form");
-  // the form's own event comes
-  if (inForm && (b instanceof HTMLButtonElement || b instanceof HTMLInputElement) && b.type === "submit") return;
+/**
+ * A form whose event doesn't come, because the page sends by itself what is in it: it counts as sent, unless something
+ * is missing in it.
+ * @param {Event} e the press or key that would have sent it @param {Element} form
+ */
+function unlessSent(e, form) {
+  setTimeout(() => {
+    if (e.defaultPrevented && !dom.matches(form, ":invalid")) sent(form);
+  });
+}
+
+/** A press that may send what was typed, where no form will say so itself. @param {Element} b @param {Event} e */
+function pressed(b, e) {
+  const by = b instanceof HTMLButtonElement || b instanceof HTMLInputElement ? b : undefined;
+  const inForm = (by && dom.formOf(by)) ?? dom.closest(b, "form");
+  if (inForm && by && (by.type === "submit" || by.type === "image")) return unlessSent(e, inForm);
   // shows or hides something
   if (dom.has(b, "aria-pressed") || dom.has(b, "aria-expanded") || textOf(b).length < 2) return;
   for (let el = /** @type {Element | null} */ (b); el && el !== dom.bodyOf(); el = around(el)) {
@@ -505,7 +519,9 @@ dom.listen(
       }
     }
     const f = e.composedPath()[0];
-    if (e.isTrusted && e.key === "Enter" && f instanceof HTMLInputElement && !f.form) sent(groupOf(f));
+    if (e.isTrusted && e.key === "Enter" && f instanceof HTMLInputElement)
+      if (f.form) unlessSent(e, f.form);
+      else sent(groupOf(f));
   },
   true,
 );
@@ -526,7 +542,7 @@ dom.listen(
     if (!(at instanceof Element) || e.target === host) return;
     if (e.isTrusted && dom.closest(at, "[data-connect-browser]")) void tell({ act: "connect" });
     const b = dom.closest(at, `${PRESSED}, a[href="#"], a:not([href])`);
-    if (b) pressed(b);
+    if (b) pressed(b, e);
     if (unseen) setTimeout(() => void look(), 350); // a press may bring fields to light
   },
   true,

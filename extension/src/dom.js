@@ -89,6 +89,17 @@ export const kids = (n) => [...nodes(n)];
 
 /** @type {(el: HTMLElement) => void} */
 export const focus = method(HTMLElement.prototype, "focus");
+const inputType = getter(HTMLInputElement.prototype, "type"),
+  inputForm = getter(HTMLInputElement.prototype, "form"),
+  buttonForm = getter(HTMLButtonElement.prototype, "form");
+/** What an input is: one of an unknown type is one for text. @type {(el: HTMLInputElement) => string} */
+export const typeOf = inputType;
+/**
+ * The form that a button belongs to, also from elsewhere in the page.
+ * @param {HTMLButtonElement | HTMLInputElement} b
+ */
+export const formOf = (b) =>
+  /** @type {HTMLFormElement | null} */ (b instanceof HTMLInputElement ? inputForm(b) : buttonForm(b));
 /** @type {(form: HTMLFormElement) => void} */
 export const requestSubmit = method(F, "requestSubmit");
 

@@ -1,11 +1,12 @@
 // Describes a frame's fields, without their values, for the device app to read.
 import * as dom from "./dom.js";
 import { host, root } from "./host.js";
+import { isGiven } from "./own.js";
 
 const MAX_FIELDS = 500,
   MAX_DEEP = 200,
   MAX_OPTIONS = 300;
-const KINDS = new Set(["", "text", "email", "tel", "password", "number", "url", "date", "month"]);
+const KINDS = new Set(["text", "email", "tel", "password", "number", "url", "date", "month"]);
 export const PRESSED = "button, input[type=submit], input[type=image], input[type=button], [role=button]";
 
 /** @typedef {HTMLInputElement | HTMLSelectElement | HTMLTextAreaElement} Box */
@@ -94,7 +95,7 @@ export function roots() {
 /** @param {Element} el @returns {el is Box} */
 export const isBox = (el) =>
   el instanceof HTMLInputElement
-    ? KINDS.has((dom.attr(el, "type") ?? "").toLowerCase())
+    ? KINDS.has(dom.typeOf(el))
     : el instanceof HTMLSelectElement || el instanceof HTMLTextAreaElement;
 
 /** Every field in the order of the page. @returns {Box[]} */
@@ -562,6 +563,7 @@ export function snapshot() {
       visible: checked++ < MAX_DEEP && seen(f) && (input?.type !== "password" || inked(f)),
       locked: f.disabled || (!(f instanceof HTMLSelectElement) && f.readOnly),
       filled: f.value !== "",
+      given: isGiven(f),
       maxlength: f instanceof HTMLSelectElement ? 0 : Math.max(0, f.maxLength),
       minlength: f instanceof HTMLSelectElement ? 0 : Math.max(0, f.minLength),
       pattern: input?.pattern.slice(0, 200) ?? "",

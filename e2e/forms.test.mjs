@@ -1,0 +1,161 @@
+// Forms as web applications make them, at a kept site and in Chromium: sent by script, with types that nobody knows, of
+// settings, and with pages that come at once.
+import test, { after, before } from "node:test";
+import assert from "node:assert/strict";
+import { createServer } from "node:http";
+import {
+  browser,
+  build,
+  chooseByKeys,
+  connect,
+  demo,
+  maren,
+  pressDrawn,
+  settled,
+  shownText,
+  unlock,
+} from "./harness.mjs";
+
+const PORT = 17880;
+let d, b, desk, page, server;
+/** What each path answers. @type {Record<string, string>} */
+const pages = {};
+
+before(async () => {
+  server = createServer((req, res) => {
+    const path = new URL(req.url ?? "/", "http://x").pathname;
+    if (req.method === "POST") return res.writeHead(303, { Location: "/welcome" }).end();
+    res.writeHead(200, { "Content-Type": "text/html; charset=utf-8" });
+    res.end(`<!doctype html><title>Lanternfish</title>${pages[path] ?? "<h1>Welcome</h1>"}`);
+  }).listen(PORT, "127.0.0.1");
+  d = await demo(build(), 17830);
+  b = await browser({ extension: true });
+  desk = await b.page();
+  await unlock(desk, d.laptop, maren.password);
+  await connect(b, desk, d.laptop);
+  page = await b.page();
+});
+after(async () => {
+  await b?.close();
+  await d?.stop();
+  d?.clean();
+  server?.close();
+});
+
+/** @param {string} html @param {string} [host] */
+async function show(html, host = "lanternfish") {
+  pages["/form"] = html;
+  await page.bringToFront();
+  await page.goto(`http://${host}.localhost:${PORT}/form`);
+  await settled(page);
+}
+
+/** Waits until the extension says something, and returns all that it says. @param {RegExp} what */
+async function says(what) {
+  let text = "";
+  for (let i = 0; i < 100; i++) {
+    text = await shownText(page);
+    if (what.test(text)) return text;
+    await settled(page);
+  }
+  assert.fail(`it never says ${what}, but “${text}”`);
+}
+
+/** @param {string} user @param {string} password */
+async function typed(user, password) {
+  await page.locator("#user").pressSequentially(user);
+  await page.locator("#password").pressSequentially(password);
+}
+
+test("a type of input that nobody knows is text", async () => {
+  await show(`<h1>Sign in</h1><form action="/x"><input type="username" id="user" name="login">
+    <input type="password" id="password"><button>Sign in</button></form>`);
+  await chooseByKeys(page, page.locator("#user"));
+  await page.waitForFunction(() => document.querySelector("#password").value !== "");
+  assert.equal(await page.inputValue("#user"), maren.email);
+});
+
+for (const [what, script] of Object.entries({
+  "a press whose page cancels it": `document.querySelector("button").addEventListener("click", go)`,
+  "a key whose page cancels it": `document.querySelector("#password").addEventListener("keydown", (e) => {
+      if (e.key === "Enter") go(e);
+    })`,
+}))
+  test(`${what} and sends by script counts as sent`, async () => {
+    const user = `wren.${what.length}@cormorant.example`;
+    await show(
+      `<h1>Sign in</h1><form><label>E-mail <input id="user" type="email" required></label>
+      <label>Password <input id="password" type="password" required></label><button>Sign in</button></form>
+      <script>
+      async function go(e) {
+        e.preventDefault();
+        await fetch("/welcome");
+        document.querySelector("form").remove();
+        document.querySelector("h1").textContent = "Welcome back";
+      }
+      ${script}
+      </script>`,
+      "whelk",
+    );
+    await typed(user, "reed-Lantern-44");
+    if (what.startsWith("a key")) await page.keyboard.press("Enter");
+    else await page.click("button");
+    assert.match(await says(/cormorant\.example/), new RegExp(user.replaceAll(".", "\\.")));
+    await pressDrawn(page, "Not now");
+  });
+
+test("a sign-in typed by hand whose page comes at once is asked about, each time", async () => {
+  for (let i = 0; i < 15; i++) {
+    const user = `guest${i}@cormorant.example`;
+    await show(
+      `<h1>Sign in</h1><form method="post" action="/form"><label>E-mail <input id="user" type="email"></label>
+      <label>Password <input id="password" type="password"></label><button>Sign in</button></form>`,
+      "whelk",
+    );
+    await page.fill("#user", "");
+    await page.locator("#user").pressSequentially(user);
+    await page.locator("#password").pressSequentially(`tide-${i}-Table`);
+    await Promise.all([page.waitForURL("**/welcome"), page.keyboard.press("Enter")]);
+    await says(new RegExp(`guest${i}@`));
+    await pressDrawn(page, "Not now");
+  }
+});
+
+/** How many logins of the kept site there are. */
+async function kept() {
+  await desk.bringToFront();
+  await desk.goto(`${d.laptop}/logins?q=lanternfish`);
+  return desk.locator(".line").count();
+}
+
+/** What the first line of a sign-in's offer fills as password. */
+async function first() {
+  await show(`<h1>Sign in</h1><form action="/x"><label>E-mail <input id="user" type="email"></label>
+    <label>Password <input type="password" id="password"></label><button>Sign in</button></form>`);
+  await chooseByKeys(page, page.locator("#user"));
+  await page.waitForFunction(() => document.querySelector("#password").value !== "");
+  return page.inputValue("#password");
+}
+
+for (const [what, answer, n] of [
+  ["whose page says that it was done", "<h1>Your account</h1><p role='status'>Your password has been changed.</p>", 1],
+  ["whose page says nothing", "", 2],
+])
+  test(`a form of settings changes the password of the account that it names: one ${what}`, async () => {
+    const before = await kept();
+    const password = `dune-Kettle-6${n}`;
+    const form = `<h1>Your account</h1><form method="post" action="/form">
+      <label>E-mail <input id="user" type="email" value="${maren.email}"></label>
+      <label>Password <input id="password" type="password" autocomplete="new-password"></label>
+      <label>Repeat password <input id="again" type="password" autocomplete="new-password"></label>
+      <button>Save</button></form>`;
+    await show(form);
+    await page.locator("#password").pressSequentially(password);
+    await page.locator("#again").pressSequentially(password);
+    pages["/welcome"] = answer || form;
+    await Promise.all([page.waitForURL("**/welcome"), page.click("button")]);
+    await settled(page);
+    delete pages["/welcome"];
+    assert.equal(await first(), password, "the new one is offered first");
+    assert.equal(await kept(), before, "no second login");
+  });
