@@ -1,6 +1,7 @@
 package app_test
 
 import (
+	"bytes"
 	"fmt"
 	"net/http"
 	"strings"
@@ -211,4 +212,31 @@ func TestOriginalsAreKeptForAWhile(t *testing.T) {
 	assert.Empty(t, list)
 	_, _, err = v.Imports.Original(t.Context(), id, 0)
 	require.Error(t, err)
+}
+
+// TestALongNoteIsAttached: what is too long for a field is a file of its item afterwards; a second import adds none.
+func TestALongNoteIsAttached(t *testing.T) {
+	w := newWorld(t)
+	v := w.create(w.device("desk"))
+	note := strings.Repeat("the tide comes in, the tide goes out. ", 800)
+	file := importing.File{
+		Name:  "a.csv",
+		Bytes: []byte("name,url,username,password,note\nGull,https://gull.example/,maren,p,\"" + note + "\"\n"),
+	}
+	for range 2 {
+		i, bad, err := v.Imports.Prepare(t.Context(), []importing.File{file})
+		require.NoError(t, err)
+		require.Empty(t, bad)
+		require.NoError(t, i.Start(false))
+		require.NoError(t, finish(t, i).Err)
+	}
+	list, err := v.Set.Book.Entries(func(e vault.Entry) bool { return e.IsItem() })
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	files := list[0].Files()
+	require.Len(t, files, 1)
+	var b bytes.Buffer
+	require.NoError(t, v.Set.Files.Read(t.Context(), files[0], &b))
+	assert.Equal(t, strings.TrimRight(note, " "), b.String())
+	assert.Equal(t, "note.txt", files[0].Name)
 }

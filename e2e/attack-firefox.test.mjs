@@ -3,7 +3,7 @@
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
 import { createServer } from "node:http";
-import { connect, drawn, firefox, pause } from "./firefox.mjs";
+import { connect, drawn, firefox, offerAt, pause } from "./firefox.mjs";
 import { maren } from "./harness.mjs";
 
 const PORT = 17590;
@@ -46,13 +46,10 @@ async function opened(html) {
   await pause(800);
 }
 
-/** Where the offer's first line stands. */
-async function line() {
-  const r = await (await page.$("#user")).boundingBox();
-  return [r.x + 40, r.y + r.height + 22];
-}
-async function press() {
-  const [x, y] = await line();
+/** Where the offer's first line stands, or would. */
+const line = () => offerAt(page, "#user");
+async function press(at = line()) {
+  const [x, y] = await at;
   await page.mouse.move(x, y);
   await page.mouse.click(x, y);
 }
@@ -131,25 +128,27 @@ for (const [what, script] of Object.entries({
 }))
   test(`the offer ${what}: either it stays to be seen, or a press isn't taken`, async () => {
     await opened(FORM + COVER);
+    const at = await line();
     await page.evaluate(`{${script}}`);
     await pause(600);
     const [mine] = await page.$$eval(":popover-open", (l) =>
       l.filter((e) => e.id !== "cover").map((e) => [getComputedStyle(e).opacity, getComputedStyle(e).translate].join()),
     );
-    await press();
+    await press(at);
     const stays = what.startsWith("its host") && mine === "1,none"; // what the page did to it came to nothing
     assert.ok(!(await taken()) || stays);
   });
 
 test("an offer that was covered until the press itself isn't taken", async () => {
   await opened(FORM + COVER);
+  const at = await line();
   await page.evaluate(`{${onTop(whole)}
     const free = () => { c.remove(); for (let i = 1; i < 9999; i++) clearInterval(i); };
     addEventListener("blur", free);
     addEventListener("pointermove", free);
     document.documentElement.addEventListener("pointerleave", free);}`);
   await pause(600);
-  await press();
+  await press(at);
   assert.ok(!(await taken()));
 });
 

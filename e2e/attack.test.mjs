@@ -10,6 +10,7 @@ import {
   demo,
   drawnAt,
   maren,
+  offerAt,
   offered,
   papers,
   readable,
@@ -345,9 +346,9 @@ test("of somebody's details no field gets any that isn't there to see", async ()
   await offered(page);
   assert.match(await shownText(page), /name, town, telephone/, "what would be filled is said before");
   await readable(page);
-  const r = await page.locator("#user").boundingBox();
-  await page.mouse.move(r.x + 40, r.y + r.height + 22);
-  await page.mouse.click(r.x + 40, r.y + r.height + 22);
+  const at = await offerAt(page);
+  await page.mouse.move(at.x, at.y);
+  await page.mouse.click(at.x, at.y);
   await page.waitForFunction(() => document.querySelector("#town").value);
   const got = await page.evaluate(() =>
     [...document.querySelectorAll(".decoy")].filter((f) => f.value).map((f) => f.dataset.is),
@@ -394,13 +395,14 @@ test("a page's names for its fields get in nobody's way", async () => {
   );
   const at = await page.evaluate(() => {
     const r = document.querySelector("#user").getBoundingClientRect();
-    return { x: r.left + 20, y: r.top + 8, below: r.bottom + 22 };
+    return { x: r.left + 20, y: r.top + 8 };
   });
   await page.mouse.click(at.x, at.y);
   await offered(page);
   await readable(page);
-  await page.mouse.move(at.x + 20, at.below);
-  await page.mouse.click(at.x + 20, at.below);
+  const first = await offerAt(page);
+  await page.mouse.move(first.x, first.y);
+  await page.mouse.click(first.x, first.y);
   await page.waitForFunction((s) => document.querySelector("#password").value === s, secret);
 });
 

@@ -11,6 +11,7 @@ import {
   unlock,
   drawnAt,
   chooseByKeys,
+  offerAt,
   offered,
   pressDrawn,
   readable,
@@ -38,19 +39,13 @@ async function press(page, dx, dy) {
   await page.mouse.click(dx, dy);
 }
 
-const box = async (page, sel) => {
-  const r = await page.locator(sel).boundingBox();
-  assert.ok(r);
-  return r;
-};
-
-/** Presses the first line of the offer below a field. */
+/** Presses the first line of the offer at a field. */
 async function choose(page, field) {
   await page.click(field);
   await offered(page);
-  const r = await box(page, field);
   await readable(page); // a press right after the drawing is not taken: nobody could have read it
-  await press(page, r.x + 40, r.y + r.height + 22);
+  const at = await offerAt(page);
+  await press(page, at.x, at.y);
 }
 
 test("before it is connected, and while the words are compared", async () => {
@@ -265,9 +260,9 @@ test("a page's own presses do nothing", async () => {
     null,
     "the root is closed",
   );
+  const at = await offerAt(site);
   await site.evaluate(() => (document.documentElement.style.opacity = "0.01"));
-  const r = await box(site, "#user");
-  await press(site, r.x + 40, r.y + r.height + 22);
+  await press(site, at.x, at.y);
   await settled(site);
   assert.equal(await site.inputValue("#password"), "", "made invisible, a press isn't taken");
 });

@@ -75,6 +75,26 @@ export async function own(b, part) {
   assert.fail(`the extension shows no page ${part}`);
 }
 
+/**
+ * Where the first line of the offer is: what stands in the extension's frames can't be seen from a page, but that there
+ * is one can.
+ */
+export async function offerAt(page, field) {
+  const r = await (await page.$(field)).boundingBox();
+  const at = await page.evaluate(({ x, y, width, height }) => {
+    const shown = (/** @type {number} */ a, /** @type {number} */ b) =>
+      document.elementFromPoint(a, b)?.matches(":popover-open:not(#cover)") ?? false;
+    for (const [from, to] of [
+      [y + height + 1, y + height + 16],
+      [y - 160, y - 2],
+    ])
+      for (let b = from; b < to; b += 2) if (shown(x + 40, b)) return { x: x + 40, y: b + 20 };
+    for (let b = y - 80; b < y + height; b += 2) if (shown(x + width + 60, b)) return { x: x + width + 60, y: b + 20 };
+    return { x: x + 40, y: y + height + 22 };
+  }, r);
+  return [at.x, at.y];
+}
+
 /** Connects the browser from the device's own page, and returns the words on both sides. */
 export async function connect({ d, b, desk }) {
   await desk.goto(d.laptop + "/devices");

@@ -1,7 +1,7 @@
 // The extension in Firefox, from the package that the device app hands out.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { connect, drawn, firefox, own, pause } from "./firefox.mjs";
+import { connect, drawn, firefox, offerAt, own, pause } from "./firefox.mjs";
 import { maren } from "./harness.mjs";
 
 let all, d, b, desk;
@@ -16,9 +16,9 @@ async function choose(page, field) {
   await page.click(field);
   await drawn(page);
   await pause(700);
-  const r = await (await page.$(field)).boundingBox();
-  await page.mouse.move(r.x + 40, r.y + r.height + 22);
-  await page.mouse.click(r.x + 40, r.y + r.height + 22);
+  const [x, y] = await offerAt(page, field);
+  await page.mouse.move(x, y);
+  await page.mouse.click(x, y);
 }
 
 test("connect from the device's own page, with the same four words", async () => {

@@ -202,6 +202,24 @@ export async function drawnAt(page, text) {
   return undefined;
 }
 
+/**
+ * Where the first thing to press of the offer is, in the page. An offer stands below its field, or where it covers
+ * less.
+ * @param {import("playwright-core").Page} page
+ * @returns {Promise<{x: number, y: number}>}
+ */
+export async function offerAt(page) {
+  for (const frame of papers(page)) {
+    const first = await frame
+      .locator(".offer button")
+      .first()
+      .boundingBox({ timeout: 300 })
+      .catch(() => null);
+    if (first) return { x: first.x + 36, y: first.y + first.height / 2 };
+  }
+  throw new Error("no offer is shown");
+}
+
 /** Waits until the extension shows something in a page. */
 export async function offered(page) {
   await page.bringToFront();

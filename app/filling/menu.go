@@ -166,7 +166,17 @@ func loginMenu(view *PageView) *Menu {
 		return nil
 	}
 	m := &Menu{Acts: []MenuLine{{Do: DoFind}}}
-	for _, o := range view.Offers {
+	offers := slices.Clone(view.Offers)
+	slices.SortStableFunc(offers, func(a, b Offer) int { // who has just signed up signs in with that
+		switch {
+		case a.Joining == b.Joining:
+			return 0
+		case a.Joining:
+			return -1
+		}
+		return 1
+	})
+	for _, o := range offers {
 		line := MenuLine{Name: o.name(), Beside: o.Folder, Do: DoFill, ID: o.ID, Part: PartLogin}
 		switch {
 		case o.Joining:

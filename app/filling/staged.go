@@ -39,8 +39,8 @@ func unsent(e vault.Entry, c vault.Changes) vault.Changes {
 	return c
 }
 
-// Sent notes that the password that waits was sent to the site, or that the site refused it: which of the two is offered
-// first depends on that.
+// Sent notes that the password that waits was sent to the site, or that the site refused it: which of the two is
+// offered first depends on that.
 func (s *Staged) Sent(ctx context.Context, id string, yes bool) error {
 	return s.core.Set.Items.Edit(ctx, id, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
 		if it := vault.View(e); !it.Staged || it.Sent == yes {

@@ -273,7 +273,7 @@ type scores struct{ start, word, inside int }
 var partScores = [partCount]scores{
 	partTitle:    {100, 80, 45},
 	partAliases:  {90, 78, 40},
-	partHosts:    {75, 60, 35},
+	partHosts:    {75, 60, 14}, // less than a word of a note: hosts are many words run together
 	partSubtitle: {42, 36, 20},
 	partOrder:    {34, 32, 12},
 	partRest:     {16, 14, 6},

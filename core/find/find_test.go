@@ -255,3 +255,30 @@ func FuzzDecodeIndex(f *testing.F) {
 		}
 	})
 }
+
+// TestWhatIsPasted: a whole address finds its login, however it goes on behind the host; dashes are dashes.
+func TestWhatIsPasted(t *testing.T) {
+	x := NewIndex([]vault.Item{
+		{ID: "1", Type: vault.TypeLogin, Title: "Gullwing", Addresses: []vault.Address{{URL: "https://www.gullwing.example/in"}}},
+		{ID: "2", Type: vault.TypeLogin, Title: "A–Z of plants", Addresses: []vault.Address{{URL: "https://plants.example/"}}},
+		{ID: "3", Type: vault.TypeLogin, Title: "Sundries", Notes: "the wing mirror"},
+	}, Options{})
+	first := func(q string) string {
+		b := x.Find(Parse(q), Now{}, 0)
+		if len(b.Sites) == 0 {
+			return ""
+		}
+		return b.Sites[0].Accounts[0].ID
+	}
+	assert.Equal(t, "1", first("https://cards.gullwing.example/account?id=4&tab=all"))
+	assert.Equal(t, "1", first("HTTPS://GULLWING.example"))
+	assert.Equal(t, "1", first("gullwing.example/in"))
+	assert.Equal(t, "2", first("a-z"))
+	assert.Equal(t, "2", first("A–Z"))
+	assert.Equal(t, "3", first("mirror"))
+	y := NewIndex([]vault.Item{
+		{ID: "1", Type: vault.TypeLogin, Title: "Shop", Addresses: []vault.Address{{URL: "https://bigredbarn.example/"}}},
+		{ID: "2", Type: vault.TypeLogin, Title: "Farm", Notes: "the key is in the red tin"},
+	}, Options{})
+	assert.Equal(t, "Farm", y.Find(Parse("red"), Now{}, 0).Sites[0].Accounts[0].Title, "a word beats the inside of a host")
+}

@@ -37,6 +37,8 @@ var plainLetters = strings.NewReplacer(
 	"th",
 	"ı",
 	"i",
+	// dashes and quotation marks as they are typed
+	"‐", "-", "‑", "-", "‒", "-", "–", "-", "—", "-", "−", "-", "’", "'", "‘", "'", "“", `"`, "”", `"`, "„", `"`,
 )
 
 func (f folder) fold(s string) string {

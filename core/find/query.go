@@ -6,12 +6,13 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"redlocket/core/site"
 	"redlocket/core/vault"
 )
 
 // Query is what was typed into the search line, read.
 //
-// Words are looked for anywhere. A word with an equals sign filters instead:
+// Words are looked for anywhere; of a whole address it is the site. A word with an equals sign filters instead:
 //
 //	kind=card            items of one kind
 //	folder=Bank          items in a folder, or in one inside it
@@ -65,6 +66,10 @@ func Parse(text string) Query {
 	q := Query{Text: text}
 	f := newFolder()
 	for _, w := range split(text) {
+		if host := hostOf(w); host != "" {
+			q.Words = append(q.Words, f.fold(host))
+			continue
+		}
 		by, value, narrow := strings.Cut(w, "=")
 		if !narrow {
 			q.Words = append(q.Words, strings.Fields(f.fold(w))...)
@@ -83,6 +88,22 @@ func Parse(text string) Query {
 	}
 	q.joined = strings.Join(q.Words, " ")
 	return q
+}
+
+// hostOf returns the site of a whole address that was pasted; empty for anything else.
+func hostOf(w string) string {
+	lower := strings.ToLower(w)
+	if !strings.HasPrefix(lower, "https://") && !strings.HasPrefix(lower, "http://") {
+		head, rest, ok := strings.Cut(w, "/")
+		if !ok || !strings.Contains(head, ".") || strings.ContainsAny(head, "=@") || rest == "" {
+			return ""
+		}
+		w = "https://" + w
+	}
+	if d := site.Domain(w); d != "" {
+		return d
+	}
+	return site.Host(w)
 }
 
 // split splits text at spaces that aren't in quotes.

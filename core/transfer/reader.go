@@ -45,6 +45,8 @@ type reader struct {
 	lines []line
 	// width is how many cells a row of this file has; 0 keeps to the standard whatever comes of it.
 	width int
+	// padded says that a blank follows every delimiter, and is no part of the value.
+	padded bool
 	// runs are where an odd number of quotes in a row ends: there a quoted cell may end.
 	runs []int
 	// ends are those of them that stand at the end of a cell.
@@ -103,6 +105,58 @@ func (r *reader) text(c cell) string {
 	return strings.ReplaceAll(s, `""`, `"`)
 }
 
+// start is where a cell begins that follows a delimiter.
+func (r *reader) start(at, lineEnd int) int {
+	if r.padded && at < lineEnd && r.s[at] == ' ' {
+		return at + 1
+	}
+	return at
+}
+
+// isPadded reports whether the first lines have a blank after every delimiter.
+func (r *reader) isPadded() bool {
+	const enough = 40
+	blanks, others := 0, 0
+	for _, l := range r.lines[:min(len(r.lines), enough)] {
+		for i := l.from; i < l.to-1; i++ {
+			switch {
+			case r.s[i] != r.delim:
+			case r.s[i+1] == ' ':
+				blanks++
+			case r.s[i+1] != r.delim:
+				others++
+			}
+		}
+	}
+	return blanks > 2 && others*4 < blanks
+}
+
+// escapes reports whether a file writes a quote within a cell with a backslash before it, and doubles none.
+func escapes(text string) bool {
+	found := false
+	word := func(c byte) bool { return c > ' ' && !strings.ContainsRune(`",;|`, rune(c)) }
+	for from := 0; ; {
+		n := strings.IndexByte(text[from:], '"')
+		if n < 0 {
+			return found
+		}
+		i := from + n
+		from = i + 1
+		if i == 0 || from == len(text) {
+			continue
+		}
+		switch before, behind := text[i-1], text[from]; {
+		case before == '\\' && word(behind):
+			found = true
+		case behind == '"' && word(before) && before != '\\':
+			return false // doubled
+		}
+	}
+}
+
+// unescaped writes such quotes as RFC 4180 does.
+var unescaped = strings.NewReplacer(`\\`, `\`, `\"`, `""`)
+
 // plainCell takes what is at a place up to the next delimiter of its line.
 func (r *reader) plainCell(at, lineEnd int) cell {
 	if n := strings.IndexByte(r.s[at:lineEnd], r.delim); n >= 0 {
@@ -148,7 +202,7 @@ func (r *reader) alone(i int) (out []cell) {
 		if next >= end {
 			return out
 		}
-		at = next + 1
+		at = r.start(next+1, end)
 	}
 	return out
 }
@@ -307,7 +361,7 @@ func (r *reader) standard(i int) (out []cell, last int, clean bool) {
 		if next >= r.lines[last].to || len(out) > MaxColumns {
 			return out, last, clean
 		}
-		at = next + 1
+		at = r.start(next+1, r.lines[last].to)
 	}
 }
 
@@ -330,7 +384,7 @@ func (r *reader) fit(i int) (out []cell, last int, ok bool) {
 				if len(out) == r.width && !r.swallows(i, line) {
 					return true
 				}
-			} else if try(next+1, line) {
+			} else if try(r.start(next+1, r.lines[line].to), line) {
 				return true
 			}
 			out = out[:len(out)-1]

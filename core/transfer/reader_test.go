@@ -87,6 +87,23 @@ func TestSloppyExporters(t *testing.T) {
 			},
 			nil,
 		},
+		"quotes with a backslash before them": {
+			"\"title\",\"url\",\"username\",\"password\",\"notes\"\n" +
+				`"A","https://a.example/","m","p\"q","a \\ b"` + "\n" + `"B","https://b.example/","m","r\"","n"` + "\n",
+			[][]string{
+				{"A", "https://a.example/", "m", `p"q`, `a \ b`},
+				{"B", "https://b.example/", "m", `r"`, "n"},
+			},
+			nil,
+		},
+		"a blank after every comma": {
+			"title, url, username, password, notes\nA, https://a.example/, m, p, n\nB, https://b.example/, m, \"q,r\", n\n",
+			[][]string{
+				{"A", "https://a.example/", "m", "p", "n"},
+				{"B", "https://b.example/", "m", "q,r", "n"},
+			},
+			nil,
+		},
 		"cut short in a note": {
 			head + good + `A,https://a.example/,m,p,"first` + "\nsecond",
 			[][]string{

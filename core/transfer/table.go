@@ -85,6 +85,9 @@ func ReadTable(ctx context.Context, b []byte) (Table, error) {
 		return Table{}, ErrEmpty
 	}
 	t := Table{Encoding: encoding}
+	if escapes(text) {
+		text = unescaped.Replace(text)
+	}
 	lines := splitLines(text)
 	first := 0
 	for first < len(lines) && strings.TrimSpace(text[lines[first].from:lines[first].to]) == "" {
@@ -98,6 +101,7 @@ func ReadTable(ctx context.Context, b []byte) (Table, error) {
 		t.Delimiter = delimiter(text, lines)
 	}
 	r := newReader(text, lines, byte(t.Delimiter))
+	r.padded = r.isPadded()
 	if r.width = r.guessWidth(); r.width > MaxColumns {
 		return Table{}, ErrColumns
 	}

@@ -188,11 +188,29 @@
     const r = host.getBoundingClientRect();
     return Math.abs(r.left) < 1 && Math.abs(r.top) < 1;
   }
-  function below(el, r, width, height) {
-    el.style.left = `${Math.max(4, Math.min(r.left, innerWidth - width - 4))}px`;
-    const down = r.bottom + height + 8 < innerHeight || r.top < height + 8;
-    el.style.top = `${down ? r.bottom + 3 : r.top - 3 - height}px`;
-    el.style.width = `${Math.min(width, innerWidth - 8)}px`;
+  var overlap = (a, b) => Math.max(0, Math.min(a.right, b.right) - Math.max(a.left, b.left)) * Math.max(0, Math.min(a.bottom, b.bottom) - Math.max(a.top, b.top));
+  function beside(el, r, width, height, free2, stay2) {
+    const w = Math.min(width, innerWidth - 8);
+    const left = Math.max(4, Math.min(r.left, innerWidth - w - 4));
+    const places = [
+      { left, top: r.bottom + 3 },
+      { left: r.right + 6, top: Math.max(4, Math.min(r.top, innerHeight - height - 4)) },
+      { left, top: r.top - 3 - height }
+    ].map((p, at2) => ({ ...p, at: at2, right: p.left + w, bottom: p.top + height }));
+    const fits = places.filter((p) => p.top >= 4 && p.bottom + 4 <= innerHeight && p.right + 4 <= innerWidth);
+    let best = fits[0] ?? places[0], least = Infinity;
+    const still = fits.find((p) => p.at === stay2);
+    for (const p of still ? [still] : fits) {
+      const covered = free2.reduce((n2, f) => n2 + overlap(p, f), 0);
+      if (covered < least - 1) {
+        best = p;
+        least = covered;
+      }
+    }
+    el.style.left = `${best.left}px`;
+    el.style.top = `${best.top}px`;
+    el.style.width = `${w}px`;
+    return best.at;
   }
   var SVG = "http://www.w3.org/2000/svg";
   function unclasp() {
@@ -339,6 +357,7 @@
   function hide(p) {
     const held = root.activeElement === p.frame;
     p.what = void 0;
+    p.side = void 0;
     p.where = "";
     p.frame.classList.add("away");
     p.port?.postMessage({ away: true });
@@ -350,17 +369,17 @@
   }
   var isShown = (kind) => Boolean(papers.get(kind)?.what);
   var widthFor = (r) => Math.max(330, Math.min(r.width, 440));
-  function offer(rect2, what, press2, closed, field) {
+  function offer(rect2, what, press2, closed, field, free2 = () => []) {
     const p = paper("offer");
     p.back = () => field && focus(field);
     p.press = ({ list, index }) => press2(list, index);
     p.closed = closed;
     p.place = () => {
       const r2 = rect2();
-      below(p.frame, r2, widthFor(r2), p.height);
+      p.side = beside(p.frame, r2, widthFor(r2), p.height, free2(), p.side);
     };
     const r = rect2();
-    below(p.frame, r, widthFor(r), p.height || 120);
+    beside(p.frame, r, widthFor(r), p.height || 120, free2());
     show(p, { kind: "offer", ...what });
   }
   function follow() {
@@ -907,6 +926,13 @@
   };
   var onPutAway = (then) => putAway = then;
   var standing = () => Boolean(lifted) || !guest && isShown("offer");
+  function free(field) {
+    const group = groupOf(
+      /** @type {import("./snapshot.js").Box} */
+      field
+    );
+    return [...fields().filter((f) => f !== field), ...senders(group)].map(rect).filter((r) => r.width > 0 && r.height > 0);
+  }
   function present(field, what) {
     if (!cramped()) {
       dropGuest(false);
@@ -916,7 +942,8 @@
         shown(what),
         press2,
         () => putAway(true),
-        field
+        field,
+        () => free(field)
       );
     }
     lifted = { n: ++n, what };
@@ -1388,7 +1415,13 @@
     "keydown",
     (e) => {
       if (e.isTrusted && e.key === "Tab") came = { at: e.timeStamp, f: void 0, byKey: true };
-      if (e.key === "Escape") close(focused2() ?? opened.f);
+      if (e.key === "Escape") {
+        if (e.isTrusted && standing()) {
+          e.preventDefault();
+          e.stopImmediatePropagation();
+        }
+        close(focused2() ?? opened.f);
+      }
       if (e.isTrusted && (e.key === "ArrowDown" || e.key === "ArrowUp")) {
         const at2 = focused2();
         if (stepAlong(e.key === "ArrowDown" ? 1 : -1)) e.preventDefault();

@@ -508,7 +508,13 @@ dom.listen(
   "keydown",
   (e) => {
     if (e.isTrusted && e.key === "Tab") came = { at: e.timeStamp, f: undefined, byKey: true };
-    if (e.key === "Escape") close(focused() ?? opened.f);
+    if (e.key === "Escape") {
+      if (e.isTrusted && standing()) {
+        e.preventDefault(); // the offer alone is closed, not the page's dialog behind it
+        e.stopImmediatePropagation();
+      }
+      close(focused() ?? opened.f);
+    }
     if (e.isTrusted && (e.key === "ArrowDown" || e.key === "ArrowUp")) {
       const at = focused();
       if (stepAlong(e.key === "ArrowDown" ? 1 : -1)) e.preventDefault();

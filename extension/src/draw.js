@@ -67,12 +67,43 @@ function plainly() {
   return Math.abs(r.left) < 1 && Math.abs(r.top) < 1;
 }
 
-/** @param {HTMLElement} el @param {DOMRect} r @param {number} width @param {number} height */
-function below(el, r, width, height) {
-  el.style.left = `${Math.max(4, Math.min(r.left, innerWidth - width - 4))}px`;
-  const down = r.bottom + height + 8 < innerHeight || r.top < height + 8;
-  el.style.top = `${down ? r.bottom + 3 : r.top - 3 - height}px`;
-  el.style.width = `${Math.min(width, innerWidth - 8)}px`;
+/** @typedef {{left: number, top: number, right: number, bottom: number}} Box */
+
+/** How much of a place another box covers, in square pixels. @param {Box} a @param {Box} b */
+const overlap = (a, b) =>
+  Math.max(0, Math.min(a.right, b.right) - Math.max(a.left, b.left)) *
+  Math.max(0, Math.min(a.bottom, b.bottom) - Math.max(a.top, b.top));
+
+/**
+ * Puts something beside a field, where it covers least of what should stay free: below, at its side, or above. Where it
+ * was put it stays, as long as there is room.
+ * @param {HTMLElement} el @param {DOMRect} r @param {number} width @param {number} height @param {Box[]} free
+ * @param {number} [stay] the place where it is
+ * @returns {number} the place
+ */
+function beside(el, r, width, height, free, stay) {
+  const w = Math.min(width, innerWidth - 8);
+  const left = Math.max(4, Math.min(r.left, innerWidth - w - 4));
+  const places = [
+    { left, top: r.bottom + 3 },
+    { left: r.right + 6, top: Math.max(4, Math.min(r.top, innerHeight - height - 4)) },
+    { left, top: r.top - 3 - height },
+  ].map((p, at) => ({ ...p, at, right: p.left + w, bottom: p.top + height }));
+  const fits = places.filter((p) => p.top >= 4 && p.bottom + 4 <= innerHeight && p.right + 4 <= innerWidth);
+  let best = fits[0] ?? places[0],
+    least = Infinity;
+  const still = fits.find((p) => p.at === stay);
+  for (const p of still ? [still] : fits) {
+    const covered = free.reduce((n, f) => n + overlap(p, f), 0);
+    if (covered < least - 1) {
+      best = p;
+      least = covered;
+    }
+  }
+  el.style.left = `${best.left}px`;
+  el.style.top = `${best.top}px`;
+  el.style.width = `${w}px`;
+  return best.at;
 }
 
 const SVG = "http://www.w3.org/2000/svg";
@@ -122,7 +153,8 @@ export function clasp(field, press) {
  * A frame of the extension's origin, and the port to it: what is shown in it, the keyboard's step that waits for it,
  * since when it stands where it stands, and what is done with its presses and questions.
  * @typedef {{frame: HTMLIFrameElement, port?: MessagePort, what?: any, height: number, ready: boolean, step: number,
- * still: number, where: string, watched: boolean, place: () => void, closed: () => void, back: () => void,
+ * still: number, where: string, side?: number, watched: boolean, place: () => void, closed: () => void,
+ * back: () => void,
  * ask: (m: any) => Promise<any>,
  * press: (p: {list: "lines" | "acts", index: number}) => void}} Paper
  */
@@ -250,6 +282,7 @@ function watchPlace(p) {
 function hide(p) {
   const held = root.activeElement === p.frame;
   p.what = undefined;
+  p.side = undefined;
   p.where = "";
   p.frame.classList.add("away");
   p.port?.postMessage({ away: true });
@@ -275,18 +308,19 @@ const widthFor = (r) => Math.max(330, Math.min(r.width, 440));
  * @param {(list: "lines" | "acts", index: number) => void} press
  * @param {() => void} closed
  * @param {HTMLElement} [field] what gets the keyboard back
+ * @param {() => Box[]} [free] what the offer should leave free
  */
-export function offer(rect, what, press, closed, field) {
+export function offer(rect, what, press, closed, field, free = () => []) {
   const p = paper("offer");
   p.back = () => field && dom.focus(field);
   p.press = ({ list, index }) => press(list, index);
   p.closed = closed;
   p.place = () => {
     const r = rect();
-    below(p.frame, r, widthFor(r), p.height);
+    p.side = beside(p.frame, r, widthFor(r), p.height, free(), p.side);
   };
   const r = rect();
-  below(p.frame, r, widthFor(r), p.height || 120);
+  beside(p.frame, r, widthFor(r), p.height || 120, free());
   show(p, { kind: "offer", ...what });
 }
 

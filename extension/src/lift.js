@@ -3,7 +3,7 @@
 // what it is told, and tells what was pressed. The page's own scripts learn neither.
 import * as dom from "./dom.js";
 import { along, follow, isShown, note, offer, remove } from "./draw.js";
-import { deep, seen } from "./snapshot.js";
+import { deep, fields, groupOf, seen, senders } from "./snapshot.js";
 import { tell } from "./tell.js";
 
 /** @typedef {{text: string, note?: string, fills?: string, press: () => void}} Choice */
@@ -43,6 +43,17 @@ export const onPutAway = (then) => (putAway = then);
 /** Whether an offer of this frame stands, here or in the page around. */
 export const standing = () => Boolean(lifted) || (!guest && isShown("offer"));
 
+/**
+ * What an offer at a field should leave free: the other fields that can be seen, and what sends them.
+ * @param {HTMLElement} field
+ */
+function free(field) {
+  const group = groupOf(/** @type {import("./snapshot.js").Box} */ (field));
+  return [...fields().filter((f) => f !== field), ...senders(group)]
+    .map(dom.rect)
+    .filter((r) => r.width > 0 && r.height > 0);
+}
+
 /** Shows an offer, here or in the page around. @param {HTMLElement} field @param {Offering} what */
 export function present(field, what) {
   if (!cramped()) {
@@ -54,6 +65,7 @@ export function present(field, what) {
       press,
       () => putAway(true),
       field,
+      () => free(field),
     );
   }
   lifted = { n: ++n, what };
