@@ -44,7 +44,7 @@ async function answering(press, waits) {
 }
 const file = (name, text) => ({ name, mimeType: "text/csv", buffer: Buffer.from(text) });
 const desk =
-  "name,url,username,password,note\ngullwing.example,https://gullwing.example/sign-in,maren.tolliver@cormorant.example,vq7RtumKaleW9oxBfent,\nwhimbrel.example,https://whimbrel.example/in,wren,first-Secret-81,of the boat\nbrackish.example,https://brackish.example/sign-in,mtolliver,older-Secret-82,\n,,nobody,x,\n";
+  "name,url,username,password,note\ngullwing.example,https://gullwing.example/sign-in,maren.tolliver@cormorant.example,vq7RtumKaleW9oxBfent,\nwhimbrel.example,https://whimbrel.example/in,wren,first-Secret-81,of the boat\nbrackish.example,https://brackish.example/sign-in,mtolliver,older-Secret-82,\n,,nobody,,\n";
 const laptop =
   '"url","username","password","timePasswordChanged"\n"https://www.whimbrel.example","wren","first-Secret-81","1690000000000"\n"https://skua.example","wren","second-Secret-83","1690000000000"\n';
 typed.push("first-Secret-81", "older-Secret-82", "second-Secret-83");
@@ -66,7 +66,7 @@ test("two files become a plan; decided, brought in, taken back", async () => {
   const [mend] = await Promise.all([page.waitForEvent("download"), page.click("text=Save these rows as CSV")]);
   assert.match(
     readFileSync(await mend.path(), "utf8"),
-    /^name,url,username,password,note,line,reason\r\n,,nobody,x,,5,it has neither an address nor a name\r\n$/,
+    /^name,url,username,password,note,line,reason\r\n,,nobody,,,5,it has neither an address nor a name\r\n$/,
   );
   await page.click("text=Import 3 logins");
   await page.waitForSelector("text=Imported");
