@@ -172,7 +172,7 @@ func TestImportStoppedWritesNothing(t *testing.T) {
 	require.NoError(t, i.Start(false))
 	require.ErrorIs(t, i.Start(false), importing.ErrRunning)
 	require.Eventually(t, func() (sealing bool) {
-		i.View(func(_ *transfer.Plan, s importing.State) { sealing = s.Step == "sealed" || !s.Running })
+		i.View(func(_ *transfer.Plan, s importing.State) { sealing = s.Step == importing.StepSealing || !s.Running })
 		return sealing
 	}, 10*time.Second, 100*time.Microsecond)
 	i.Stop()
@@ -239,4 +239,36 @@ func TestALongNoteIsAttached(t *testing.T) {
 	require.NoError(t, v.Set.Files.Read(t.Context(), files[0], &b))
 	assert.Equal(t, strings.TrimRight(note, " "), b.String())
 	assert.Equal(t, "note.txt", files[0].Name)
+}
+
+// TestLargeFilesAreReadInTheBackground: one sees how far it is, can stop it, and is told what couldn't be read.
+func TestLargeFilesAreReadInTheBackground(t *testing.T) {
+	w := newWorld(t)
+	v := w.create(w.device("desk"))
+	var rows []string
+	for i := range 20000 {
+		rows = append(rows, fmt.Sprintf("site%d.example,maren,p%d", i, i))
+	}
+	files := []importing.File{{Name: "many.csv", Bytes: csvOf(rows...)}, {Name: "b.zip", Bytes: []byte("PK\x03\x04")}}
+	require.NoError(t, v.Imports.PrepareInBackground(files))
+	i, err := v.Imports.Current()
+	require.NoError(t, err)
+	st := finish(t, i)
+	require.NoError(t, st.Err)
+	require.Len(t, st.Unread, 1)
+	assert.Equal(t, "b.zip", st.Unread[0].Name)
+	i.View(func(p *transfer.Plan, _ importing.State) { assert.Len(t, p.Steps, 20000) })
+
+	require.NoError(t, v.Imports.Drop())
+	require.NoError(t, v.Imports.PrepareInBackground(files[:1]))
+	i, err = v.Imports.Current()
+	require.NoError(t, err)
+	running := func() (yes bool) {
+		i.View(func(_ *transfer.Plan, s importing.State) { yes = s.Running })
+		return yes
+	}
+	require.Eventually(t, running, 5*time.Second, time.Millisecond)
+	i.Stop()
+	st = finish(t, i)
+	i.View(func(p *transfer.Plan, _ importing.State) { assert.Empty(t, p.Steps) })
 }

@@ -191,7 +191,12 @@ func readImport(r *http.Request, date func(int64) string) (d importData, err err
 			if st.Result != nil {
 				d.Reused, d.Suspects = countMarked(v)
 			}
-			d.plan(p, date, r.FormValue("open"))
+			for _, f := range st.Unread {
+				d.Unread = append(d.Unread, f.Name+": "+wording.Error(f.Err))
+			}
+			if !st.Running {
+				d.plan(p, date, r.FormValue("open"))
+			}
 		})
 	}
 	return d, nil
@@ -413,6 +418,16 @@ func (s *Server) importFailed(w http.ResponseWriter, r *http.Request, err error)
 	return err
 }
 
+// atOnce is how large files may be that are read while their user waits, in bytes.
+const atOnce = 3 << 20
+
+func totalSize(files []importing.File) (n int) {
+	for _, f := range files {
+		n += len(f.Bytes)
+	}
+	return n
+}
+
 // takeFiles takes files, or pasted text, into the import that is being prepared.
 func (s *Server) takeFiles(w http.ResponseWriter, r *http.Request) error {
 	r.Body = http.MaxBytesReader(w, r.Body, importing.MaxBytes+(2<<20))
@@ -446,6 +461,13 @@ func (s *Server) takeFiles(w http.ResponseWriter, r *http.Request) error {
 			err = errors.New("choose a file first, or paste its text")
 		}
 		return s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
+	}
+	if totalSize(files) > atOnce {
+		if err := vaultOf(r).Imports.PrepareInBackground(files); err != nil {
+			return s.showImport(w, r, http.StatusUnprocessableEntity, nil, err)
+		}
+		redirect(w, r, "/import")
+		return nil
 	}
 	_, unread, err := vaultOf(r).Imports.Prepare(r.Context(), files)
 	if err != nil || len(unread) > 0 {

@@ -58,6 +58,36 @@ func (s *Imports) Prepare(ctx context.Context, files []File) (job *Job, bad []*F
 	if err := s.cfg.Set.Ready(); err != nil {
 		return nil, nil, err
 	}
+	if job, err = s.job(); err != nil {
+		return nil, nil, err
+	}
+	bad, err = job.add(ctx, files)
+	return job, bad, err
+}
+
+// PrepareInBackground is Prepare for large files: it returns at once, and the job's state says how far it is, and in
+// the end which files couldn't be read.
+func (s *Imports) PrepareInBackground(files []File) error {
+	if err := s.cfg.Set.Ready(); err != nil {
+		return err
+	}
+	job, err := s.job()
+	if err != nil {
+		return err
+	}
+	if err := job.beginAdding(files); err != nil {
+		return err
+	}
+	ctx, cancel := job.stoppable(context.Background())
+	go func() {
+		defer cancel()
+		_, _ = job.read(ctx, files) // the state says it
+	}()
+	return nil
+}
+
+// job returns the import that is being prepared, a new one if there is none.
+func (s *Imports) job() (job *Job, err error) {
 	err = s.gate.Write(func(c *current) error {
 		if c.job == nil {
 			c.job = &Job{imports: s}
@@ -65,11 +95,7 @@ func (s *Imports) Prepare(ctx context.Context, files []File) (job *Job, bad []*F
 		job = c.job
 		return nil
 	})
-	if err != nil {
-		return nil, nil, err
-	}
-	bad, err = job.add(ctx, files)
-	return job, bad, err
+	return job, err
 }
 
 // Current returns the import that is being prepared, or was the last.
@@ -148,7 +174,7 @@ func (s *Imports) keepColumns(ctx context.Context, t transfer.Table, columns []t
 // apply writes what a plan says, in one transaction: all of it or nothing. Where
 // something may have been edited since the plan was made, it is made again.
 func (s *Imports) apply(
-	ctx context.Context, plan *transfer.Plan, at int64, progress func(string) func(done, of int),
+	ctx context.Context, plan *transfer.Plan, at int64, progress func(Step) func(done, of int),
 ) (r Result, err error) {
 	var done transfer.Done
 	set := s.cfg.Set
@@ -179,10 +205,10 @@ func (s *Imports) apply(
 		}
 		at = -1 // another try is after an edit
 		done, err = fresh.Apply(ctx, transfer.Writer{
-			By: set.Items.Stamp(), NewID: records.NewID, Seal: seal, Progress: progress("joined"),
+			By: set.Items.Stamp(), NewID: records.NewID, Seal: seal, Progress: progress(StepJoining),
 		})
 		return done.Entries, err
-	}, progress("sealed"))
+	}, progress(StepSealing))
 	if err != nil {
 		if ctx.Err() != nil {
 			return r, ErrStopped

@@ -37,12 +37,24 @@ type File struct {
 // State says how far an import is.
 type State struct {
 	Running bool
-	Step    string // what is being done
+	Step    Step // what is being done
 	Done    int
 	Of      int
-	Result  *Result // once it is through
-	Err     error   // why it isn't
+	Result  *Result      // once it is through
+	Err     error        // why it isn't
+	Unread  []*FileError // files that couldn't be read in the background
 }
+
+// Step is what an import is doing.
+type Step string
+
+// The steps.
+const (
+	StepReading  Step = "reading"
+	StepPlanning Step = "planning"
+	StepJoining  Step = "joining"
+	StepSealing  Step = "sealing"
+)
 
 // Result is what an import did.
 type Result struct {
@@ -52,27 +64,40 @@ type Result struct {
 	Kept    bool // the originals are kept sealed
 }
 
-// add reads files into the job, and plans again.
+// add reads files into the job, and plans again. Who looks meanwhile sees how far it is; [Job.Stop] stops it, and
+// then the job is as it was.
 func (j *Job) add(ctx context.Context, files []File) (bad []*FileError, err error) {
-	columns := j.imports.columns(ctx)
+	if err := j.beginAdding(files); err != nil {
+		return nil, err
+	}
+	ctx, cancel := j.stoppable(ctx)
+	defer cancel()
+	bad, err = j.read(ctx, files)
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	if j.state.Running {
-		return nil, ErrRunning
-	}
-	if j.state.Result != nil {
-		j.files, j.sources, j.plan, j.state = nil, nil, nil, State{}
-	}
-	size, list := 0, slices.Concat(j.files, files)
-	for _, f := range list {
-		size += len(f.Bytes)
-	}
-	if len(list) > MaxFiles || size > MaxBytes {
-		return nil, ErrTooMuch
-	}
-	for _, f := range files {
+	j.state = State{} // who called is told
+	return bad, err
+}
+
+// stoppable returns a context that [Job.Stop] ends.
+func (j *Job) stoppable(ctx context.Context) (context.Context, context.CancelFunc) {
+	ctx, cancel := context.WithCancel(ctx)
+	j.stop.Store(&cancel)
+	return ctx, cancel
+}
+
+// read reads files for which the job has been marked as busy, and plans. What comes of it is in the state then, too.
+func (j *Job) read(ctx context.Context, files []File) (bad []*FileError, err error) {
+	columns := j.imports.columns(ctx)
+	var taken []File
+	var sources []transfer.Source
+	for i, f := range files {
+		j.progress(StepReading)(i, len(files))
 		f.Name = records.CleanFileName(f.Name)
 		src, err := f.read(ctx, columns)
+		if ctx.Err() != nil {
+			break
+		}
 		if err == nil && len(src.Rows)+len(src.Broken) == 0 {
 			err = ErrNoRows
 		}
@@ -80,9 +105,53 @@ func (j *Job) add(ctx context.Context, files []File) (bad []*FileError, err erro
 			bad = append(bad, &FileError{f.Name, err})
 			continue
 		}
-		j.files, j.sources = append(j.files, f), append(j.sources, src)
+		taken, sources = append(taken, f), append(sources, src)
 	}
-	return bad, j.replan(ctx)
+	return bad, j.added(ctx, taken, sources, bad)
+}
+
+// beginAdding checks whether files may be added, and marks the job as busy with it.
+func (j *Job) beginAdding(files []File) error {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.state.Running {
+		return ErrRunning
+	}
+	if j.state.Result != nil {
+		j.files, j.sources, j.plan = nil, nil, nil
+	}
+	size, list := 0, slices.Concat(j.files, files)
+	for _, f := range list {
+		size += len(f.Bytes)
+	}
+	if len(list) > MaxFiles || size > MaxBytes {
+		return ErrTooMuch
+	}
+	j.state = State{Running: true, Step: StepReading}
+	return nil
+}
+
+// added plans for what was read beside what was there.
+func (j *Job) added(ctx context.Context, files []File, sources []transfer.Source, bad []*FileError) (err error) {
+	j.mu.Lock()
+	all := slices.Concat(j.sources, sources)
+	j.mu.Unlock()
+	at := j.imports.cfg.Set.Book.Revision()
+	p, err := j.imports.planOf(ctx, all, j.progress(StepPlanning))
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if ctx.Err() != nil {
+		err = ErrStopped
+	}
+	j.state = State{Unread: bad, Err: err}
+	if err != nil {
+		return err
+	}
+	if j.plan != nil {
+		p.Adopt(j.plan)
+	}
+	j.files, j.sources, j.plan, j.at = append(j.files, files...), all, p, at
+	return nil
 }
 
 // read reads a file with the columns that were chosen for it, or for one like it before.
@@ -234,7 +303,7 @@ func (j *Job) ended(r Result, err error) {
 	}
 }
 
-func (j *Job) progress(step string) func(done, of int) {
+func (j *Job) progress(step Step) func(done, of int) {
 	return func(done, of int) {
 		j.mu.Lock()
 		defer j.mu.Unlock()

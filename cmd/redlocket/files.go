@@ -373,7 +373,7 @@ func carryOut(ctx context.Context, t *terminal, i *importing.Job, keep bool, out
 			}
 			return st.Err
 		}
-		if st.Step == "sealed" {
+		if st.Step == importing.StepSealing {
 			show(st.Done, st.Of)
 		}
 		select {
