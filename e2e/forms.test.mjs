@@ -10,6 +10,8 @@ import {
   connect,
   demo,
   maren,
+  offered,
+  papers,
   pressDrawn,
   settled,
   shownText,
@@ -73,6 +75,55 @@ test("a type of input that nobody knows is text", async () => {
   await chooseByKeys(page, page.locator("#user"));
   await page.waitForFunction(() => document.querySelector("#password").value !== "");
   assert.equal(await page.inputValue("#user"), maren.email);
+});
+
+for (const [what, html] of Object.entries({
+  "a script that nobody here reads, right to left": `<html dir="rtl" lang="he"><h1>כניסה</h1><form action="/x">
+    <p><span>מזהה</span><input id="user" name="f1"></p><p><span>סוד</span><input type="password" id="password" name="f2"></p>
+    <button>המשך</button></form>`,
+  "Georgian, without labels": `<h1>შესვლა</h1><form action="/x"><input id="user" name="a1" placeholder="სახელი">
+    <input type="password" id="password" name="a2" placeholder="კოდი"><button>გაგრძელება</button></form>`,
+  "no words at all, and no form": `<div><input id="user"><input type="password" id="password"><span role="button">→</span></div>`,
+}))
+  test(`a sign-in in ${what} is filled`, async () => {
+    await show(html);
+    await chooseByKeys(page, page.locator("#user"));
+    await page.waitForFunction(() => document.querySelector("#password").value !== "");
+    assert.equal(await page.inputValue("#user"), maren.email);
+  });
+
+test("Escape closes the offer, and not the dialog that it stands in", async () => {
+  await show(`<dialog id="d"><h1>Sign in</h1><form action="/x"><label>E-mail <input id="user" type="email"></label>
+    <label>Password <input type="password" id="password"></label><button>Sign in</button></form></dialog>
+    <script>d.showModal()</script>`);
+  await page.click("#user");
+  await offered(page);
+  await page.keyboard.press("Escape");
+  await settled(page);
+  assert.equal(await shownText(page), "");
+  assert.ok(await page.evaluate(() => document.querySelector("dialog").open), "the dialog is open still");
+  await page.keyboard.press("Escape");
+  assert.ok(!(await page.evaluate(() => document.querySelector("dialog").open)), "a second one closes it");
+});
+
+test("an offer leaves the next field and the button free, where there is room", async () => {
+  await show(`<h1>Sign in</h1><form action="/x" style="width:300px">
+    <p><label>E-mail<br><input id="user" type="email"></label></p>
+    <p><label>Password<br><input type="password" id="password"></label></p><button>Sign in</button></form>`);
+  await page.click("#user");
+  await offered(page);
+  await settled(page);
+  const frame = papers(page).find((f) => f.url().includes("paper"));
+  const offer = await (await frame.frameElement()).boundingBox();
+  for (const at of ["#password", "button"]) {
+    const r = await page.locator(at).boundingBox();
+    const apart =
+      offer.x >= r.x + r.width ||
+      offer.x + offer.width <= r.x ||
+      offer.y >= r.y + r.height ||
+      offer.y + offer.height <= r.y;
+    assert.ok(apart, `${at} is free`);
+  }
 });
 
 for (const [what, script] of Object.entries({
