@@ -2,6 +2,7 @@ package web
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -225,7 +226,7 @@ const mostTold = 200
 // plan reads what is shown out of a plan.
 func (d *importData) plan(p *transfer.Plan, date func(int64) string, open string) {
 	for i, src := range p.Sources {
-		d.Files = append(d.Files, viewFile(i, src))
+		d.Files = append(d.Files, viewFile(i, src, p.Sum(i)))
 	}
 	for _, g := range transfer.Groups {
 		if gv := viewGroup(p, g, date, open == string(g)); gv.Steps > 0 {
@@ -271,12 +272,9 @@ func (d *importData) plan(p *transfer.Plan, date func(int64) string, open string
 	part("broken", d.Broken)
 }
 
-func viewFile(place int, src transfer.Source) fileView {
+func viewFile(place int, src transfer.Source, sum transfer.Sum) fileView {
 	f := fileView{Place: place, Name: src.Name}
-	n := len(src.Rows) + len(src.Broken)
-	if src.Table != nil {
-		n += len(src.Table.Skipped)
-	}
+	n := sum.Rows
 	if src.Table == nil {
 		kind := "an export of Red Locket"
 		if src.Kind == transfer.KindExchange {
@@ -286,9 +284,13 @@ func viewFile(place int, src transfer.Source) fileView {
 		return f
 	}
 	names := map[rune]string{',': "comma", ';': "semicolon", '\t': "tab", '|': "bar"}
-	f.Words = plural(n, "row", "rows") + " · " + names[src.Table.Delimiter] + ", " + src.Table.Encoding
+	delimiter := cmp.Or(names[src.Table.Delimiter], string(src.Table.Delimiter))
+	f.Words = plural(n, "row", "rows") + " · " + delimiter + ", " + src.Table.Encoding
 	if src.Table.Header == nil {
 		f.Words += " · no header"
+	}
+	if sum.Taken < sum.Rows {
+		f.Words += fmt.Sprintf(" · %d taken, %d can’t be used, %d skipped", sum.Taken, sum.Broken, sum.Skipped)
 	}
 	for i, c := range src.Column {
 		cv := columnView{Column: c, Place: i}

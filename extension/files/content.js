@@ -188,15 +188,16 @@
     const r = host.getBoundingClientRect();
     return Math.abs(r.left) < 1 && Math.abs(r.top) < 1;
   }
+  var NARROW = 330;
   var overlap = (a, b) => Math.max(0, Math.min(a.right, b.right) - Math.max(a.left, b.left)) * Math.max(0, Math.min(a.bottom, b.bottom) - Math.max(a.top, b.top));
   function beside(el, r, width, height, free2, stay2) {
     const w = Math.min(width, innerWidth - 8);
     const left = Math.max(4, Math.min(r.left, innerWidth - w - 4));
     const places = [
-      { left, top: r.bottom + 3 },
-      { left: r.right + 6, top: Math.max(4, Math.min(r.top, innerHeight - height - 4)) },
-      { left, top: r.top - 3 - height }
-    ].map((p, at2) => ({ ...p, at: at2, right: p.left + w, bottom: p.top + height }));
+      { left, top: r.bottom + 3, wide: w },
+      { left: r.right + 6, top: Math.max(4, Math.min(r.top, innerHeight - height - 4)), wide: Math.min(w, NARROW) },
+      { left, top: r.top - 3 - height, wide: w }
+    ].map((p, at2) => ({ ...p, at: at2, right: p.left + p.wide, bottom: p.top + height }));
     const fits = places.filter((p) => p.top >= 4 && p.bottom + 4 <= innerHeight && p.right + 4 <= innerWidth);
     let best = fits[0] ?? places[0], least = Infinity;
     const still = fits.find((p) => p.at === stay2);
@@ -209,7 +210,7 @@
     }
     el.style.left = `${best.left}px`;
     el.style.top = `${best.top}px`;
-    el.style.width = `${w}px`;
+    el.style.width = `${best.wide}px`;
     return best.at;
   }
   var SVG = "http://www.w3.org/2000/svg";
@@ -238,9 +239,11 @@
     }
     b.append(svg);
     const r = rect(field);
-    b.style.left = `${field instanceof HTMLSelectElement && r.right + 34 < innerWidth ? r.right + 5 : r.right - 31}px`;
-    const side = Math.max(16, Math.min(26, r.height - 4));
+    const side = Math.max(18, Math.min(26, r.height - 2));
+    if (side < 22) b.style.padding = "0";
     b.style.width = b.style.height = `${side}px`;
+    const behind = field instanceof HTMLSelectElement && r.right + 34 < innerWidth;
+    b.style.left = `${behind ? r.right + 5 : r.right - side - 5}px`;
     b.style.top = `${r.top + (Math.min(r.height, 60) - side) / 2}px`;
     if (!root.querySelector(".clasp")) claspsAt = performance.now();
     root.append(b);
@@ -368,7 +371,7 @@
     if (p?.what) hide(p);
   }
   var isShown = (kind) => Boolean(papers.get(kind)?.what);
-  var widthFor = (r) => Math.max(330, Math.min(r.width, 440));
+  var widthFor = (r) => Math.max(NARROW, Math.min(r.width, 440));
   function offer(rect2, what, press2, closed, field, free2 = () => []) {
     const p = paper("offer");
     p.back = () => field && focus(field);
@@ -931,7 +934,8 @@
       /** @type {import("./snapshot.js").Box} */
       field
     );
-    return [...fields().filter((f) => f !== field), ...senders(group)].map(rect).filter((r) => r.width > 0 && r.height > 0);
+    const words2 = all(document, "label, h1, h2, legend");
+    return [...fields().filter((f) => f !== field), ...senders(group), ...words2.slice(0, 60)].map(rect).filter((r) => r.width > 0 && r.height > 0);
   }
   function present(field, what) {
     if (!cramped()) {

@@ -69,6 +69,9 @@ function plainly() {
 
 /** @typedef {{left: number, top: number, right: number, bottom: number}} Box */
 
+/** How wide an offer is at least, in pixels. */
+const NARROW = 330;
+
 /** How much of a place another box covers, in square pixels. @param {Box} a @param {Box} b */
 const overlap = (a, b) =>
   Math.max(0, Math.min(a.right, b.right) - Math.max(a.left, b.left)) *
@@ -85,10 +88,10 @@ function beside(el, r, width, height, free, stay) {
   const w = Math.min(width, innerWidth - 8);
   const left = Math.max(4, Math.min(r.left, innerWidth - w - 4));
   const places = [
-    { left, top: r.bottom + 3 },
-    { left: r.right + 6, top: Math.max(4, Math.min(r.top, innerHeight - height - 4)) },
-    { left, top: r.top - 3 - height },
-  ].map((p, at) => ({ ...p, at, right: p.left + w, bottom: p.top + height }));
+    { left, top: r.bottom + 3, wide: w },
+    { left: r.right + 6, top: Math.max(4, Math.min(r.top, innerHeight - height - 4)), wide: Math.min(w, NARROW) },
+    { left, top: r.top - 3 - height, wide: w },
+  ].map((p, at) => ({ ...p, at, right: p.left + p.wide, bottom: p.top + height }));
   const fits = places.filter((p) => p.top >= 4 && p.bottom + 4 <= innerHeight && p.right + 4 <= innerWidth);
   let best = fits[0] ?? places[0],
     least = Infinity;
@@ -102,7 +105,7 @@ function beside(el, r, width, height, free, stay) {
   }
   el.style.left = `${best.left}px`;
   el.style.top = `${best.top}px`;
-  el.style.width = `${w}px`;
+  el.style.width = `${best.wide}px`;
   return best.at;
 }
 
@@ -139,10 +142,12 @@ export function clasp(field, press) {
   }
   b.append(svg);
   const r = dom.rect(field);
-  // a list has its own sign at its end
-  b.style.left = `${field instanceof HTMLSelectElement && r.right + 34 < innerWidth ? r.right + 5 : r.right - 31}px`;
-  const side = Math.max(16, Math.min(26, r.height - 4));
+  const side = Math.max(18, Math.min(26, r.height - 2));
+  if (side < 22) b.style.padding = "0"; // in a small field the sign itself is as large as can be
   b.style.width = b.style.height = `${side}px`;
+  // a list has its own sign at its end
+  const behind = field instanceof HTMLSelectElement && r.right + 34 < innerWidth;
+  b.style.left = `${behind ? r.right + 5 : r.right - side - 5}px`;
   b.style.top = `${r.top + (Math.min(r.height, 60) - side) / 2}px`;
   if (!root.querySelector(".clasp")) claspsAt = performance.now();
   root.append(b);
@@ -299,7 +304,7 @@ export function remove(kind) {
 export const isShown = (kind) => Boolean(papers.get(kind)?.what);
 
 /** @param {DOMRect} r */
-const widthFor = (r) => Math.max(330, Math.min(r.width, 440));
+const widthFor = (r) => Math.max(NARROW, Math.min(r.width, 440));
 
 /**
  * The offer below a field.

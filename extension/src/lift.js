@@ -44,12 +44,13 @@ export const onPutAway = (then) => (putAway = then);
 export const standing = () => Boolean(lifted) || (!guest && isShown("offer"));
 
 /**
- * What an offer at a field should leave free: the other fields that can be seen, and what sends them.
+ * What an offer at a field should leave free: the other fields, what they are called, and what sends them.
  * @param {HTMLElement} field
  */
 function free(field) {
   const group = groupOf(/** @type {import("./snapshot.js").Box} */ (field));
-  return [...fields().filter((f) => f !== field), ...senders(group)]
+  const words = dom.all(document, "label, h1, h2, legend");
+  return [...fields().filter((f) => f !== field), ...senders(group), ...words.slice(0, 60)]
     .map(dom.rect)
     .filter((r) => r.width > 0 && r.height > 0);
 }
