@@ -210,32 +210,3 @@ for (const [what, answer, n] of [
     assert.equal(await first(), password, "the new one is offered first");
     assert.equal(await kept(), before, "no second login");
   });
-
-test("after an update of the extension the tabs that are open are served by the new scripts", async () => {
-  const form = `<h1>Sign in</h1><form action="/x"><label>E-mail <input id="user" type="email"></label>
-    <label>Password <input type="password" id="password"></label><button>Sign in</button></form>`;
-  await show(form);
-  await page.click("#user");
-  await offered(page);
-  /** @type {string[]} */
-  const errors = [];
-  page.on("pageerror", (e) => errors.push(String(e)));
-  await b.context
-    .serviceWorkers()[0]
-    .evaluate(() => chrome.runtime.reload())
-    .catch(() => {}); // it ends with its worker
-  await page.click("h1");
-  for (let i = 0; i < 60 && !(await shownText(page)); i++) {
-    await page.click("h1");
-    await page.click("#user");
-    await settled(page);
-  }
-  await chooseByKeys(page, page.locator("#user"));
-  await page.waitForFunction(() => document.querySelector("#password").value !== "");
-  assert.equal(
-    await page.evaluate(() => [...document.documentElement.children].filter((e) => e.matches(":popover-open")).length),
-    1,
-    "what the old script drew is gone",
-  );
-  assert.deepEqual(errors, []);
-});

@@ -1169,6 +1169,7 @@
   }
   var agreed = /* @__PURE__ */ new Set();
   function open(f, asked = false) {
+    if (!ext3.runtime?.id) return leave();
     const at2 = placeOf2(f);
     const menu = at2?.menu;
     if (!asked && (f === dismissed || f.value && f.tagName !== "SELECT")) return shut();

@@ -207,6 +207,7 @@ const agreed = new Set();
  * @param {Box} f @param {boolean} [asked]
  */
 function open(f, asked = false) {
+  if (!ext.runtime?.id) return leave(); // the extension is gone, or was updated: nobody would answer
   const at = placeOf(f);
   const menu = at?.menu;
   if (!asked && (f === dismissed || (f.value && f.tagName !== "SELECT"))) return shut();
