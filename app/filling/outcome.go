@@ -55,7 +55,14 @@ func (s *Prompts) outcome(ctx context.Context, p Page, readings []autofill.Readi
 	if address == "" {
 		return nil, nil
 	}
-	outcome := autofill.Judge(held.submission.Kind, p.Snapshot, readings)
+	page := p.Snapshot
+	if page.Doc != "" && page.Doc == held.doc { // the page that it was sent from: what it said before is no answer
+		page.Status = 0
+		if page.Alerts == held.alerts {
+			page.Alerts = ""
+		}
+	}
+	outcome := autofill.Judge(held.submission.Kind, page, readings)
 	if held.byHand {
 		outcome = autofill.Taken
 	}

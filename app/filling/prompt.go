@@ -50,6 +50,8 @@ type prompt struct {
 	made       secret.Text         // the password made for a form of this page
 	shown      PromptKind          // what the user has seen of it
 	submission autofill.Submission // what was typed
+	doc        string              // the document that it was sent from
+	alerts     string              // and what that had announced by then
 }
 
 // origin is where a form was sent from.

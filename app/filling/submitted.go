@@ -55,6 +55,7 @@ func (s *Prompts) note(p Page, a autofill.Submission) (out prompt, err error) {
 			return nil
 		}
 		held.submission, held.sent, held.from = a, true, origin{p.URL, p.Top, p.Frame}
+		held.doc, held.alerts = p.Snapshot.Doc, p.Snapshot.Alerts
 		held.shown, held.ready = "", nil
 		if held.title == "" {
 			held.title = p.siteTitle()

@@ -17,6 +17,7 @@ type Snapshot struct {
 	Heads  string  `json:"heads"`  // the first headings of the page
 	Alerts string  `json:"alerts"` // what the page announces: roles alert and status, live regions
 	Status int     `json:"status"` // of HTTP; 0 if it isn't known
+	Doc    string  `json:"doc"`    // tells this document from the next one at its address
 	Forms  []Form  `json:"forms"`
 	Fields []Field `json:"fields"`
 }
@@ -62,7 +63,7 @@ type Option struct {
 
 // Bound cuts the snapshot to the limits.
 func (s Snapshot) Bound() Snapshot {
-	for _, t := range []*string{&s.Title, &s.Lang, &s.Path, &s.Heads, &s.Alerts} {
+	for _, t := range []*string{&s.Title, &s.Lang, &s.Path, &s.Heads, &s.Alerts, &s.Doc} {
 		*t = cut(*t)
 	}
 	s.Forms = append([]Form{}, s.Forms[:min(len(s.Forms), MaxFields)]...)

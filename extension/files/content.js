@@ -826,6 +826,7 @@
       }
     return tidy([...new Set(out)].join(". "));
   }
+  var doc = `${Date.now()} ${Math.random()}`;
   function snapshot() {
     begin();
     const forms = /* @__PURE__ */ new Map();
@@ -866,6 +867,7 @@
       heads: tidy(heads),
       alerts: alerts(),
       status: nav?.responseStatus ?? 0,
+      doc,
       forms: [...forms.values()],
       fields: list
     };

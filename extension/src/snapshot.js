@@ -543,6 +543,9 @@ function alerts() {
   return tidy([...new Set(out)].join(". "));
 }
 
+/** Tells this document from the next one at its address. */
+const doc = `${Date.now()} ${Math.random()}`;
+
 /** What the frame looks like now. */
 export function snapshot() {
   begin();
@@ -592,6 +595,7 @@ export function snapshot() {
     heads: tidy(heads),
     alerts: alerts(),
     status: nav?.responseStatus ?? 0,
+    doc,
     forms: [...forms.values()],
     fields: list,
   };
