@@ -752,3 +752,37 @@ func TestProgramsWithASitesAccounts(t *testing.T) {
 	require.Len(t, offers, 1)
 	assert.Equal(t, gull, offers[0].ID)
 }
+
+// TestAnErrorFromBeforeIsNoAnswer: a right sign-in after a wrong one isn't judged by what the page said of the wrong one.
+func TestAnErrorFromBeforeIsNoAnswer(t *testing.T) {
+	w := newWorld(t)
+	v := w.create(w.device("desk"))
+	ctx := t.Context()
+	page := filling.Page{
+		URL: ferry + "/sign-in", Top: ferry + "/sign-in", Tab: "1",
+		Snapshot: autofill.Snapshot{
+			Title: "Ferrylink", Doc: "the error page", Alerts: "Wrong user name or password", Status: 401,
+			Forms: []autofill.Form{{ID: 1, Head: "Sign in", Submit: "Sign in"}},
+			Fields: []autofill.Field{
+				{ID: 1, Form: 1, Type: "text", Label: "User name", Visible: true},
+				{ID: 2, Form: 1, Type: "password", Label: "Password", Visible: true},
+			},
+		},
+	}
+	values := map[int]secret.Text{1: secret.New("wren"), 2: secret.New("tide-Table-7")}
+	require.NoError(t, v.Prompts.Submitted(ctx, page, 1, values))
+	assert.Nil(t, look(t, v, page).Slip, "the page is the one that it was sent from")
+	inside := page
+	inside.URL, inside.Top = ferry+"/welcome", ferry+"/welcome"
+	inside.Snapshot = autofill.Snapshot{Title: "Ferrylink", Doc: "the next one"}
+	slip := look(t, v, inside).Slip
+	require.NotNil(t, slip)
+	assert.Equal(t, filling.PromptKeep, slip.Kind)
+
+	// The same words on another page are an answer.
+	require.NoError(t, v.Prompts.Submitted(ctx, page, 1, values))
+	again := page
+	again.Snapshot.Doc = "the error page once more"
+	assert.Nil(t, look(t, v, again).Slip)
+	assert.Nil(t, look(t, v, inside).Slip, "refused")
+}
