@@ -753,7 +753,7 @@ func TestProgramsWithASitesAccounts(t *testing.T) {
 	assert.Equal(t, gull, offers[0].ID)
 }
 
-// TestAnErrorFromBeforeIsNoAnswer: a right sign-in after a wrong one isn't judged by what the page said of the wrong one.
+// TestAnErrorFromBeforeIsNoAnswer: a right sign-in after a wrong one isn't judged by what the page said of that.
 func TestAnErrorFromBeforeIsNoAnswer(t *testing.T) {
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
