@@ -42,30 +42,27 @@ func (s importPages) routes(r routes) {
 
 // importData is the section Import: files and what they would do, or where to begin.
 type importData struct {
-	Files      []fileView
-	Groups     []groupView
-	Bar        []barPart
-	Rows       int
-	Logins     int // that are written
-	Undecided  int
-	Reused     int // of the whole vault, once an import is done
-	Suspects   int
-	Broken     int
-	BrokenRows []string
-	// What is said of rows that were taken, and of lines that are no rows.
-	Remarks, Skipped          int
-	RemarkedRows, SkippedRows []string
-	State                     importing.State
-	Percent                   int
-	Unread                    []string
-	Past                      []transfer.Import
-	Kept                      []importing.Originals
-	Backups                   *importing.BackupPlan
-	Folder                    string // that was typed for backups and refused
-	Columns                   []transfer.CSVColumn
-	Count                     int    // items of the vault
-	Chosen                    string // ids, where not everything is to be written out
-	ChosenN                   int
+	Files     []fileView
+	Groups    []groupView
+	Bar       []barPart
+	Rows      int
+	Logins    int // that are written
+	Undecided int
+	Reused    int // of the whole vault, once an import is done
+	Suspects  int
+	Broken    int
+	Told      []toldView // what is said of rows, line by line
+	State     importing.State
+	Percent   int
+	Unread    []string
+	Past      []transfer.Import
+	Kept      []importing.Originals
+	Backups   *importing.BackupPlan
+	Folder    string // that was typed for backups and refused
+	Columns   []transfer.CSVColumn
+	Count     int    // items of the vault
+	Chosen    string // ids, where not everything is to be written out
+	ChosenN   int
 }
 
 type fileView struct {
@@ -223,6 +220,20 @@ func countMarked(v *app.Vault) (reused, suspects int) {
 // mostTold bounds how many rows are named on the page.
 const mostTold = 200
 
+// toldView is a group of rows of which something is said.
+type toldView struct {
+	ID, Title, Means string
+	N                int
+	Rows             []string // at most mostTold of them
+	Open, Save       bool     // shown from the start; and to be saved as a file
+}
+
+func (v *toldView) add(row string) {
+	if v.N++; len(v.Rows) < mostTold {
+		v.Rows = append(v.Rows, row)
+	}
+}
+
 // plan reads what is shown out of a plan.
 func (d *importData) plan(p *transfer.Plan, date func(int64) string, open string) {
 	for i, src := range p.Sources {
@@ -238,25 +249,31 @@ func (d *importData) plan(p *transfer.Plan, date func(int64) string, open string
 			d.Undecided += gv.Undecided
 		}
 	}
-	for i := range p.Sources {
-		n := p.Sum(i)
-		d.Broken += n.Broken
-		d.Skipped += n.Skipped
+	looked := toldView{
+		ID: "remarks", Title: "to look at", Means: "taken, but not quite as the file has them", Open: true,
+	}
+	skipped := toldView{ID: "skipped", Title: "skipped", Means: "lines that are no logins"}
+	broken := toldView{
+		ID: "broken", Title: "can’t be used", Means: "each with its line and the reason", Open: true, Save: true,
 	}
 	for _, t := range p.Told() {
 		where := wording.Place(p, t)
-		switch {
-		case t.Fate == transfer.FateBroken && len(d.BrokenRows) < mostTold:
-			d.BrokenRows = append(d.BrokenRows, where+": "+wording.Row(t.Why))
-		case t.Fate == transfer.FateSkipped && len(d.SkippedRows) < mostTold:
-			d.SkippedRows = append(d.SkippedRows, where+": "+wording.Skip(t.Skip))
+		switch t.Fate {
+		case transfer.FateBroken:
+			broken.add(where + ": " + wording.Row(t.Why))
+		case transfer.FateSkipped:
+			skipped.add(where + ": " + wording.Skip(t.Skip))
 		}
 		for _, m := range t.Remarks {
-			if d.Remarks++; len(d.RemarkedRows) < mostTold {
-				d.RemarkedRows = append(d.RemarkedRows, where+": "+wording.Remark(m))
-			}
+			looked.add(where + ": " + wording.Remark(m))
 		}
 	}
+	for _, v := range []toldView{looked, skipped, broken} {
+		if v.N > 0 {
+			d.Told = append(d.Told, v)
+		}
+	}
+	d.Broken = broken.N
 	d.Rows += d.Broken
 	at := 0.0
 	part := func(g transfer.Group, rows int) {

@@ -81,7 +81,7 @@ func (s *Imports) PrepareInBackground(files []File) error {
 	ctx, cancel := job.stoppable(context.Background())
 	go func() {
 		defer cancel()
-		_, _ = job.read(ctx, files) // the state says it
+		_, _ = job.read(ctx, files, true) // the state says it
 	}()
 	return nil
 }

@@ -72,11 +72,7 @@ func (j *Job) add(ctx context.Context, files []File) (bad []*FileError, err erro
 	}
 	ctx, cancel := j.stoppable(ctx)
 	defer cancel()
-	bad, err = j.read(ctx, files)
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	j.state = State{} // who called is told
-	return bad, err
+	return j.read(ctx, files, false)
 }
 
 // stoppable returns a context that [Job.Stop] ends.
@@ -86,8 +82,9 @@ func (j *Job) stoppable(ctx context.Context) (context.Context, context.CancelFun
 	return ctx, cancel
 }
 
-// read reads files for which the job has been marked as busy, and plans. What comes of it is in the state then, too.
-func (j *Job) read(ctx context.Context, files []File) (bad []*FileError, err error) {
+// read reads files for which the job has been marked as busy, and plans. If nobody waits for it, the
+// state says what came of it.
+func (j *Job) read(ctx context.Context, files []File, alone bool) (bad []*FileError, err error) {
 	columns := j.imports.columns(ctx)
 	var taken []File
 	var sources []transfer.Source
@@ -107,7 +104,20 @@ func (j *Job) read(ctx context.Context, files []File) (bad []*FileError, err err
 		}
 		taken, sources = append(taken, f), append(sources, src)
 	}
-	return bad, j.added(ctx, taken, sources, bad)
+	p, at, all, err := j.planWith(ctx, sources)
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.state = (State{}); alone {
+		j.state.Unread, j.state.Err = bad, err
+	}
+	if err != nil {
+		return bad, err
+	}
+	if j.plan != nil {
+		p.Adopt(j.plan)
+	}
+	j.files, j.sources, j.plan, j.at = append(j.files, taken...), all, p, at
+	return bad, nil
 }
 
 // beginAdding checks whether files may be added, and marks the job as busy with it.
@@ -131,27 +141,19 @@ func (j *Job) beginAdding(files []File) error {
 	return nil
 }
 
-// added plans for what was read beside what was there.
-func (j *Job) added(ctx context.Context, files []File, sources []transfer.Source, bad []*FileError) (err error) {
+// planWith plans for what was read beside what was there.
+func (j *Job) planWith(
+	ctx context.Context, sources []transfer.Source,
+) (p *transfer.Plan, at int64, all []transfer.Source, err error) {
 	j.mu.Lock()
-	all := slices.Concat(j.sources, sources)
+	all = slices.Concat(j.sources, sources)
 	j.mu.Unlock()
-	at := j.imports.cfg.Set.Book.Revision()
-	p, err := j.imports.planOf(ctx, all, j.progress(StepPlanning))
-	j.mu.Lock()
-	defer j.mu.Unlock()
+	at = j.imports.cfg.Set.Book.Revision()
+	p, err = j.imports.planOf(ctx, all, j.progress(StepPlanning))
 	if ctx.Err() != nil {
 		err = ErrStopped
 	}
-	j.state = State{Unread: bad, Err: err}
-	if err != nil {
-		return err
-	}
-	if j.plan != nil {
-		p.Adopt(j.plan)
-	}
-	j.files, j.sources, j.plan, j.at = append(j.files, files...), all, p, at
-	return nil
+	return p, at, all, err
 }
 
 // read reads a file with the columns that were chosen for it, or for one like it before.

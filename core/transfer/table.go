@@ -6,6 +6,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"unicode/utf8"
 )
 
 // Table is a file of separated values (RFC 4180 and what programs make of it).
@@ -115,17 +116,10 @@ func ReadTable(ctx context.Context, b []byte) (Table, error) {
 func separator(line string) (delim byte, ok bool) {
 	line = strings.Trim(line, "\" \ufeff")
 	rest, ok := strings.CutPrefix(strings.ToLower(line), "sep=")
-	if ok && rest == "" {
-		return '\t', strings.HasSuffix(line, "\t")
+	if !ok || len(rest) != 1 || rest[0] == '"' || rest[0] >= utf8.RuneSelf {
+		return 0, false
 	}
-	return rest0(rest), ok && len(rest) == 1 && rest[0] != '"' && rest[0] < 0x80
-}
-
-func rest0(s string) byte {
-	if s == "" {
-		return ','
-	}
-	return s[0]
+	return rest[0], true
 }
 
 // headerWithin is how many rows may stand above a header.
