@@ -51,26 +51,10 @@ func (s *Files) Attach(ctx context.Context, item, name string, r io.Reader) (f v
 	if len(e.Files()) >= vault.MaxFiles {
 		return f, BadInput("file", ErrTooManyFiles)
 	}
-	room, err := s.room()
-	if err != nil {
+	if f, err = s.Seal(ctx, name, r); err != nil {
 		return f, err
 	}
-	f = vault.File{ID: NewID(), Name: CleanFileName(name)}
-	if err := s.underWay(f.ID, true); err != nil {
-		return f, err
-	}
-	defer func() {
-		_ = s.underWay(f.ID, false) // nothing is under way once locked
-		if err != nil {             // also when the request was cut off
-			err = errors.Join(err, s.core.Store.RemoveFile(context.WithoutCancel(ctx), f.ID))
-		}
-	}()
-	if err := s.seal(ctx, &f, r, room); err != nil {
-		return f, err
-	}
-	if err := s.core.Store.FinishFile(ctx, StoredFile{ID: f.ID, Chunks: f.Chunks, Whole: true}); err != nil {
-		return f, err
-	}
+	defer func() { s.Restored(ctx, f.ID, err != nil) }()
 	return f, s.items.Edit(ctx, item, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
 		return e.With(by, vault.Changes{vault.FileField(f.ID): f})
 	})
