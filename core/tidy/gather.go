@@ -1,0 +1,214 @@
+package tidy
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+)
+
+var rank = map[Sureness]int{Sure: 0, Likely: 1, Question: 2}
+
+// gather makes proposals of pairs, the surest first. Rows that must stay apart are in no proposal together, whatever
+// stands between them.
+func (f *finder) gather(pairs []pair) []Proposal {
+	slices.SortFunc(pairs, func(a, b pair) int {
+		return cmp.Or(
+			cmp.Compare(rank[a.sure], rank[b.sure]), cmp.Compare(a.a.at, b.a.at), cmp.Compare(a.b.at, b.b.at),
+		)
+	})
+	groups := map[*row]*group{}
+	of := func(r *row) *group {
+		if groups[r] == nil {
+			groups[r] = &group{rows: []*row{r}, sure: Sure}
+		}
+		return groups[r]
+	}
+	for _, p := range pairs {
+		x, y := of(p.a), of(p.b)
+		if x == y {
+			x.note(p)
+			continue
+		}
+		if p.sure == Question && len(x.rows)+len(y.rows) > 2 || f.parted(x, y) {
+			continue
+		}
+		for _, r := range y.rows {
+			groups[r] = x
+		}
+		x.rows = append(x.rows, y.rows...)
+		x.pairs = append(x.pairs, y.pairs...)
+		if rank[y.sure] > rank[x.sure] {
+			x.sure = y.sure
+		}
+		if rank[p.sure] > rank[x.sure] {
+			x.sure = p.sure
+		}
+		x.note(p)
+	}
+	done := map[*group]bool{}
+	var out []Proposal
+	for _, r := range f.rows {
+		g := groups[r]
+		if g == nil || done[g] || len(g.rows) < 2 {
+			continue
+		}
+		done[g] = true
+		out = append(out, f.propose(g))
+	}
+	slices.SortStableFunc(out, func(a, b Proposal) int { return cmp.Compare(rank[a.Sure], rank[b.Sure]) })
+	return out
+}
+
+// group is rows that would be one login.
+type group struct {
+	rows  []*row
+	pairs []pair
+	sure  Sureness
+}
+
+func (g *group) note(p pair) { g.pairs = append(g.pairs, p) }
+
+// parted reports whether two groups hold rows that must stay apart.
+func (f *finder) parted(x, y *group) bool {
+	for _, a := range x.rows {
+		for _, b := range y.rows {
+			if f.o.Apart != nil && f.o.Apart(a.id, b.id) {
+				return true
+			}
+			if a.user == "" || b.user == "" {
+				continue
+			}
+			if f.naming(a, b) == different && !f.bridged(a, b, x, y) {
+				return true
+			}
+			if n, _ := f.nearness(a, b); n == systems && (a.name != b.name || f.keyness(a, b) == otherKey) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// bridged reports whether a third row's user name is nearer to two others' than they are to each other: two typing
+// errors of one name, or an error and an e-mail's first part.
+func (f *finder) bridged(a, b *row, groups ...*group) bool {
+	for _, g := range groups {
+		for _, c := range g.rows {
+			if c == a || c == b || isVague(c.user) {
+				continue
+			}
+			x, y := f.naming(a, c), f.naming(b, c)
+			if x != different && y != different && x != oldMail && y != oldMail {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// propose says what would become of a group.
+func (f *finder) propose(g *group) Proposal {
+	slices.SortFunc(g.rows, func(a, b *row) int { return cmp.Compare(a.at, b.at) })
+	p := Proposal{Sure: g.sure}
+	for _, r := range g.rows {
+		p.IDs = append(p.IDs, r.id)
+	}
+	for _, x := range g.pairs {
+		for _, r := range x.reasons {
+			if !slices.Contains(p.Reasons, r) {
+				p.Reasons = append(p.Reasons, r)
+			}
+		}
+	}
+	p.Survives = f.survives(g.rows)
+	return p
+}
+
+// survives chooses what stays: the fullest user name, the title that people read, the page where one signs in, and the
+// password that use or dates prove.
+func (f *finder) survives(rows []*row) (s Survives) {
+	best := func(better func(a, b *row) int) *row { return slices.MaxFunc(rows, better) }
+	count := map[string]int{}
+	for _, r := range rows {
+		count[r.user]++
+	}
+	s.Username = best(func(a, b *row) int {
+		return cmp.Or(
+			compareBool(!isVague(a.user), !isVague(b.user)),
+			compareBool(mailOf(a.user) != "", mailOf(b.user) != ""),
+			cmp.Compare(f.users[a.user]+count[a.user], f.users[b.user]+count[b.user]),
+			compareBool(strings.TrimSpace(a.shown) == a.shown, strings.TrimSpace(b.shown) == b.shown),
+			cmp.Compare(f.used(a), f.used(b)), cmp.Compare(a.changed, b.changed), cmp.Compare(b.at, a.at),
+		)
+	}).shown
+	s.Title = best(func(a, b *row) int {
+		return cmp.Or(
+			compareBool(readable(a), readable(b)), cmp.Compare(b.at, a.at),
+		)
+	}).title
+	s.Address = f.address(rows)
+	if r := best(func(a, b *row) int {
+		return cmp.Or(
+			compareBool(a.password != "", b.password != ""),
+			compareBool(a.past[b.password], b.past[a.password]),
+			cmp.Compare(f.used(a), f.used(b)), cmp.Compare(a.changed, b.changed), cmp.Compare(b.at, a.at),
+		)
+	}); r.password != "" {
+		s.PasswordOf = r.id
+	}
+	return s
+}
+
+func (f *finder) used(r *row) int64 {
+	if f.o.Used == nil {
+		return 0
+	}
+	return f.o.Used(r.id)
+}
+
+// readable reports whether a title is more than the site's address.
+func readable(r *row) bool {
+	if r.title == "" || strings.Contains(r.title, "xn--") || strings.Contains(r.title, "://") {
+		return false
+	}
+	for _, s := range r.spots {
+		if strings.EqualFold(r.title, s.host) || strings.EqualFold(r.title, s.domain) {
+			return false
+		}
+	}
+	return true
+}
+
+// address is the one to sign in at: over https, at a page for signing in rather than at the front page.
+func (f *finder) address(rows []*row) string {
+	best, most := "", -1
+	for _, r := range rows {
+		for _, s := range r.spots {
+			n := 0
+			if strings.HasPrefix(s.url, "https://") {
+				n += 4
+			}
+			path := strings.ToLower(strings.TrimPrefix(s.url[strings.Index(s.url, "://")+3:], s.host))
+			for _, w := range []string{"login", "signin", "sign-in", "logon", "auth", "anmelden", "connexion"} {
+				if strings.Contains(path, w) || strings.HasPrefix(s.host, w+".") {
+					n += 2
+					break
+				}
+			}
+			if n > most {
+				best, most = s.url, n
+			}
+		}
+	}
+	return best
+}
+
+func compareBool(a, b bool) int {
+	switch {
+	case a == b:
+		return 0
+	case a:
+		return 1
+	}
+	return -1
+}

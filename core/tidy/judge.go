@@ -1,0 +1,416 @@
+package tidy
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"unicode"
+
+	"redlocket/core/audit"
+	"redlocket/core/vault"
+)
+
+// keys is how two rows stand to each other by their passwords.
+type keys int
+
+const (
+	otherKey keys = iota
+	oneKey        // only one has a password, or neither
+	nearKey       // almost the same
+	pastKey       // the one's is in the other's history
+	sameKey
+)
+
+// row is a login, made ready for comparison.
+type row struct {
+	at       int // in the list
+	id       string
+	title    string
+	name     string // the title, plain
+	user     string // folded
+	shown    string // the user name as it is
+	app      string
+	note     string // in lower case
+	spots    []spot
+	password string
+	past     map[string]bool
+	changed  int64
+}
+
+// pair is two rows that may be one login.
+type pair struct {
+	a, b    *row
+	sure    Sureness
+	reasons []Reason
+}
+
+type finder struct {
+	o    Options
+	rows []*row
+
+	site     func(domain string) string
+	seats    map[string][]*row             // by where they sign in
+	places   map[string]int                // by password: at how many sites it is
+	users    map[string]int                // by folded user name: at how many sites it signs in
+	separate map[[2]string]map[string]bool // by two user names: sites where both sign in, each with its own password
+	together map[[2]string]int             // by two user names: sites where both have the same password
+}
+
+func newFinder(entries []vault.Entry, o Options) *finder {
+	f := &finder{
+		o: o, site: o.Site, seats: map[string][]*row{}, places: map[string]int{}, users: map[string]int{},
+		separate: map[[2]string]map[string]bool{}, together: map[[2]string]int{},
+	}
+	if f.site == nil {
+		f.site = func(domain string) string { return domain }
+	}
+	for i, e := range entries {
+		it := vault.View(e)
+		if !it.Type.IsAccount() || e.Archived() {
+			continue
+		}
+		r := &row{
+			at: i, id: it.ID, title: it.Title, name: plain(it.Title), user: fold(it.Username), shown: it.Username,
+			app: strings.ToLower(it.App), note: strings.ToLower(it.Notes), password: e.SignsInWith().Reveal(),
+			past: map[string]bool{}, changed: it.Modified.At,
+		}
+		for _, p := range e.Past {
+			if p.Field == vault.FieldPassword {
+				r.past[vault.Plain(p.Value)] = true
+			}
+		}
+		for _, a := range it.Addresses {
+			if s, ok := spotOf(a.URL); ok {
+				r.spots = append(r.spots, s)
+			}
+		}
+		f.rows = append(f.rows, r)
+	}
+	f.learn()
+	return f
+}
+
+// seat is where a row signs in, in one word; empty if that isn't known.
+func (f *finder) seat(r *row) string {
+	if len(r.spots) > 0 {
+		return f.site(r.spots[0].domain)
+	}
+	return r.app
+}
+
+// learn finds out which names and passwords go together in the whole list.
+func (f *finder) learn() {
+	at := map[string]map[string]bool{}
+	name := map[string]map[string]bool{}
+	for _, r := range f.rows {
+		seat := f.seat(r)
+		if seat == "" {
+			continue
+		}
+		f.seats[seat] = append(f.seats[seat], r)
+		for m, k := range map[*map[string]map[string]bool]string{&at: r.password, &name: r.user} {
+			if k == "" {
+				continue
+			}
+			if (*m)[k] == nil {
+				(*m)[k] = map[string]bool{}
+			}
+			(*m)[k][seat] = true
+		}
+	}
+	for p, seats := range at {
+		f.places[p] = len(seats)
+	}
+	for u, seats := range name {
+		f.users[u] = len(seats)
+	}
+	for seat, list := range f.seats {
+		for i, a := range list {
+			for _, b := range list[:i] {
+				if a.user == "" || b.user == "" || a.user == b.user || a.password == "" || b.password == "" {
+					continue
+				}
+				k := two(a.user, b.user)
+				switch f.keyness(a, b) {
+				case sameKey:
+					f.together[k]++
+				case otherKey:
+					if f.separate[k] == nil {
+						f.separate[k] = map[string]bool{}
+					}
+					f.separate[k][seat] = true
+				}
+			}
+		}
+	}
+}
+
+func two(a, b string) [2]string {
+	if a > b {
+		a, b = b, a
+	}
+	return [2]string{a, b}
+}
+
+// keyness compares the passwords of two rows.
+func (f *finder) keyness(a, b *row) keys {
+	switch {
+	case a.password == "" || b.password == "":
+		return oneKey
+	case a.password == b.password:
+		return sameKey
+	case a.past[b.password] || b.past[a.password]:
+		return pastKey
+	}
+	var sites []string
+	for _, r := range []*row{a, b} {
+		for _, s := range r.spots {
+			sites = append(sites, labelOf(s.domain))
+		}
+	}
+	if audit.Near(a.password, b.password, sites...) != audit.NotNear {
+		return nearKey
+	}
+	return otherKey
+}
+
+// made reports whether a password looks as if a program had made it: people don't use such a one at two places.
+func made(password string) bool {
+	turns, kinds, last := 0, 0, 0
+	seen := map[int]bool{}
+	for _, r := range password {
+		k := 4
+		switch {
+		case unicode.IsUpper(r):
+			k = 1
+		case unicode.IsLower(r):
+			k = 2
+		case unicode.IsDigit(r):
+			k = 3
+		}
+		if last != 0 && k != last {
+			turns++
+		}
+		if !seen[k] {
+			seen[k] = true
+			kinds++
+		}
+		last = k
+	}
+	n := len([]rune(password))
+	return n >= 10 && kinds >= 3 && turns*5 >= 2*n
+}
+
+// verdict is what the table says of a pair.
+type verdict struct {
+	near  near
+	names []alike
+	keys  []keys
+	sure  Sureness
+	// alone asks that no other row of the site could be meant.
+	alone bool
+}
+
+// Names and passwords that go together in the table.
+var (
+	same      = []alike{sameName, telephone}
+	partial   = []alike{mailPart, masked}
+	unnamed   = []alike{noName, noNames}
+	proven    = []keys{sameKey, pastKey}
+	fitting   = []keys{sameKey, pastKey, nearKey, oneKey}
+	weakly    = []keys{nearKey, oneKey}
+	anything  = []keys{sameKey, pastKey, nearKey, oneKey, otherKey}
+	equal     = []keys{sameKey}
+	unlike    = []keys{otherKey}
+	imprecise = []alike{mailPart, masked, typing, noName, noNames}
+)
+
+// table has the rules, of which the first that fits counts. A pair that none fits is no pair.
+var table = []verdict{
+	{near: hosted, names: same, keys: fitting, sure: Sure},
+	{near: hosted, names: same, keys: unlike, sure: Likely},
+	{near: hosted, names: []alike{mailPart, masked, typing}, keys: proven, sure: Sure},
+	{near: hosted, names: partial, keys: anything, sure: Likely, alone: true},
+	{near: hosted, names: []alike{typing}, keys: weakly, sure: Likely},
+	{near: hosted, names: []alike{oldMail}, keys: proven, sure: Likely},
+	{near: hosted, names: []alike{oldMail}, keys: []keys{nearKey}, sure: Question},
+	{near: hosted, names: []alike{noName}, keys: proven, sure: Sure, alone: true},
+	{near: hosted, names: []alike{noName}, keys: anything, sure: Likely, alone: true},
+	{near: hosted, names: []alike{noNames}, keys: proven, sure: Sure},
+	{near: hosted, names: []alike{noNames}, keys: weakly, sure: Likely},
+	{near: hosted, names: []alike{noNames}, keys: unlike, sure: Question},
+
+	{near: sited, names: append(same, partial...), keys: proven, sure: Likely},
+	{near: sited, names: []alike{sameName}, keys: weakly, sure: Likely},
+	{near: sited, names: append(unnamed, typing), keys: equal, sure: Likely, alone: true},
+
+	{near: owned, names: same, keys: fitting, sure: Likely},
+	{near: owned, names: []alike{sameName}, keys: unlike, sure: Question},
+	{near: owned, names: []alike{mailPart, masked, typing, noName}, keys: proven, sure: Likely},
+
+	{near: program, names: same, keys: proven, sure: Sure},
+	{near: program, names: same, keys: anything, sure: Likely},
+	{near: program, names: imprecise, keys: equal, sure: Likely},
+
+	{near: titled, names: same, keys: proven, sure: Sure},
+	{near: titled, names: []alike{sameName}, keys: anything, sure: Likely},
+	{near: titled, names: imprecise, keys: equal, sure: Likely},
+
+	{near: noted, names: []alike{sameName}, keys: proven, sure: Likely},
+	{near: renamed, names: []alike{sameName}, keys: proven, sure: Likely},
+	{near: noted, names: []alike{sameName}, keys: anything, sure: Question},
+}
+
+var nameFacts = map[alike]Why{
+	sameName: WhySameName, telephone: WhyTelephone, mailPart: WhyMailPart, masked: WhyMask, typing: WhyTyping,
+	oldMail: WhyOldMail, noName: WhyNoName, noNames: WhyNoNames,
+}
+
+var keyFacts = map[keys]Why{
+	sameKey: WhySamePassword, pastKey: WhyPast, nearKey: WhyNear, oneKey: WhyOnePassword, otherKey: WhyChanged,
+}
+
+// judge says whether two rows may be one login.
+func (f *finder) judge(a, b *row) (p pair, ok bool) {
+	if f.o.Apart != nil && f.o.Apart(a.id, b.id) {
+		return p, false
+	}
+	n, place := f.nearness(a, b)
+	if n == elsewhere || n == hosted && !f.oneTenant(a, b) {
+		return p, false
+	}
+	names, key := f.naming(a, b), f.keyness(a, b)
+	for _, v := range table {
+		if v.near != n || !slices.Contains(v.names, names) || !slices.Contains(v.keys, key) {
+			continue
+		}
+		if v.alone && !f.alone(a, b, key) {
+			return p, false
+		}
+		facts := []Reason{place, {nameFacts[names], a.shown, b.shown}, {Why: keyFacts[key]}}
+		if names == mailPart && mailOf(a.user) != "" || names == masked && !isMask(a.user) {
+			facts[1].A, facts[1].B = b.shown, a.shown
+		}
+		return pair{a, b, v.sure, facts}, true
+	}
+	return p, false
+}
+
+// naming compares the user names of two rows, with what is known of them from the rest of the list.
+func (f *finder) naming(a, b *row) alike {
+	names := compare(a.user, b.user)
+	switch names {
+	case typing, oldMail, mailPart, masked:
+		k := two(a.user, b.user)
+		elsewhere := 0
+		for seat := range f.separate[k] {
+			if seat != f.seat(a) && seat != f.seat(b) {
+				elsewhere++
+			}
+		}
+		if elsewhere > 1 || elsewhere > 0 && (names == typing || names == oldMail) {
+			return different // side by side elsewhere: two accounts
+		}
+		if names == typing && f.users[a.user] > 1 && f.users[b.user] > 1 {
+			return different // both are used as they are
+		}
+	}
+	return names
+}
+
+// oneTenant reports whether a host's two rows may be of one tenant: not where both paths name one, another one, and the
+// passwords differ.
+func (f *finder) oneTenant(a, b *row) bool {
+	for _, x := range a.spots {
+		for _, y := range b.spots {
+			if x.domain == y.domain && x.own == y.own && (x.tenant == y.tenant || x.tenant == "" || y.tenant == "") {
+				return true
+			}
+		}
+	}
+	return a.user == b.user && f.keyness(a, b) >= nearKey && a.name == b.name
+}
+
+// alone reports whether, of the rows at a row's place, the other is the only one that it could belong to: among those
+// with a user name of their own, or with the same password.
+func (f *finder) alone(a, b *row, key keys) bool {
+	if isVague(b.user) && !isVague(a.user) {
+		a, b = b, a
+	}
+	for _, c := range f.seats[f.seat(a)] {
+		if c == a || c == b || c.user == b.user || isVague(c.user) {
+			continue
+		}
+		names := compare(a.user, c.user)
+		fits := names != different && names != oldMail && names != typing
+		if between := f.naming(b, c); !fits || between != different && between != oldMail {
+			continue // or it is another name of the same one
+		}
+		if n, _ := f.nearness(a, c); n < sited {
+			continue
+		}
+		if key >= pastKey && f.keyness(a, c) < pastKey {
+			continue // the password tells them apart
+		}
+		return false
+	}
+	return true
+}
+
+// isVague reports whether a user name doesn't say whose it is.
+func isVague(user string) bool { return user == "" || isMask(user) }
+
+// pairs judges all rows that have something in common.
+func (f *finder) pairs(ctx context.Context) (out []pair, err error) {
+	blocks := map[string][]*row{}
+	put := func(key string, r *row) {
+		if key != "" && !slices.Contains(blocks[key], r) {
+			blocks[key] = append(blocks[key], r)
+		}
+	}
+	for _, r := range f.rows {
+		for _, s := range r.spots {
+			put("site "+f.site(s.domain), r)
+			put("title "+plain(labelOf(s.domain)), r)
+			if r.note != "" {
+				for w := range strings.FieldsSeq(r.note) {
+					if w = strings.Trim(w, ".,;:()<>\"'"); strings.Contains(w, ".") {
+						put("site "+f.site(w), r)
+					}
+				}
+			}
+		}
+		if r.app != "" {
+			put("app "+r.app, r)
+			for part := range strings.SplitSeq(r.app, ".") {
+				put("title "+plain(part), r)
+			}
+		}
+		put("title "+r.name, r)
+		if made(r.password) {
+			put("made "+r.password, r)
+		}
+	}
+	seen := map[[2]int]bool{}
+	for _, list := range blocks {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		for i, a := range list {
+			for _, b := range list[:i] {
+				if seen[[2]int{min(a.at, b.at), max(a.at, b.at)}] {
+					continue
+				}
+				seen[[2]int{min(a.at, b.at), max(a.at, b.at)}] = true
+				x, y := a, b
+				if x.at > y.at {
+					x, y = y, x
+				}
+				if p, ok := f.judge(x, y); ok {
+					out = append(out, p)
+				}
+			}
+		}
+	}
+	return out, nil
+}

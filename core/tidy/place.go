@@ -1,0 +1,170 @@
+package tidy
+
+import (
+	"net/netip"
+	"slices"
+	"strings"
+
+	"redlocket/core/site"
+)
+
+// near is how two rows stand to each other by where they sign in.
+type near int
+
+const (
+	elsewhere near = iota
+	renamed        // two sites that seem to be one
+	noted          // the note of one names the other's site
+	titled         // one has no address, and the titles are the same
+	program        // a program and its site
+	owned          // two domains of one owner
+	sited          // two hosts of one domain, of which one is the site's own
+	systems        // two hosts of one domain that may be systems of their own
+	hosted         // one host
+)
+
+// neutral are names of hosts that a site gives itself, whoever signs in (common practice).
+var neutral = set("www m login signin sign-in auth account accounts id my secure sso app web mobile members user " +
+	"users home portal www2 wap en de")
+
+// signing are words of a path that leads to a page for signing in or the like, and names no tenant (common practice).
+var signing = set("login signin sign-in log-in logon auth account accounts session sessions user users member " +
+	"members portal home index index.html index.php login.php login.html signup sign-up register my en de fr es it " +
+	"nl start welcome wp-login.php wp-admin admin oauth sso profile dashboard app")
+
+func set(words string) map[string]bool {
+	out := map[string]bool{}
+	for w := range strings.FieldsSeq(words) {
+		out[w] = true
+	}
+	return out
+}
+
+// spot is an address, taken apart.
+type spot struct {
+	url, host, domain string
+	own               string // of the host, before the domain; empty where that says nothing
+	tenant            string // the path's first part, where it may name whose place it is
+}
+
+func spotOf(url string) (s spot, ok bool) {
+	s = spot{url: url, host: site.Host(url), domain: site.Domain(url)}
+	if s.host == "" {
+		return s, false
+	}
+	rest := strings.TrimPrefix(strings.TrimPrefix(strings.ToLower(url), "https://"), "http://")
+	authority, path, _ := strings.Cut(rest, "/")
+	if alone(s.host) { // a device: the port tells one from another
+		s.host, s.domain = authority, authority
+		return s, true
+	}
+	own := strings.TrimSuffix(strings.TrimSuffix(s.host, s.domain), ".")
+	labels := slices.DeleteFunc(strings.Split(own, "."), func(l string) bool { return l == "" || neutral[l] })
+	s.own = strings.Join(labels, ".")
+	first, _, _ := strings.Cut(strings.SplitN(path, "?", 2)[0], "/")
+	if first != "" && !signing[first] {
+		s.tenant = first
+	}
+	return s, true
+}
+
+// alone reports whether a host belongs to no domain: an address in numbers, or a name of this network.
+func alone(host string) bool {
+	_, err := netip.ParseAddr(strings.Trim(host, "[]"))
+	return err == nil || !strings.Contains(host, ".") || strings.HasSuffix(host, ".localhost") ||
+		strings.HasSuffix(host, ".local") || strings.HasSuffix(host, ".lan")
+}
+
+// nearness compares the places of two rows, and says by which facts.
+func (f *finder) nearness(a, b *row) (best near, why Reason) {
+	take := func(n near, r Reason) {
+		if n > best {
+			best, why = n, r
+		}
+	}
+	for _, x := range a.spots {
+		for _, y := range b.spots {
+			switch {
+			case x.domain == y.domain && x.own == y.own && x.tenant == y.tenant:
+				take(hosted, Reason{WhySameHost, x.host, ""})
+			case x.domain == y.domain && x.own == y.own && (x.tenant == "" || y.tenant == ""):
+				take(hosted, Reason{WhySameHost, x.host, ""})
+			case x.domain == y.domain && (x.own == "" || y.own == ""):
+				take(sited, Reason{WhySameSite, x.host, y.host})
+			case x.domain == y.domain:
+				take(systems, Reason{WhySameSite, x.host, y.host})
+			case f.site(x.domain) == f.site(y.domain):
+				take(owned, Reason{WhyOwner, x.domain, y.domain})
+			}
+		}
+	}
+	if best == elsewhere {
+		f.farther(a, b, take)
+	}
+	return best, why
+}
+
+// farther compares rows of which no two addresses are of one owner.
+func (f *finder) farther(a, b *row, take func(near, Reason)) {
+	for _, p := range [][2]*row{{a, b}, {b, a}} {
+		x, y := p[0], p[1]
+		owns := func(s spot) bool { return appOf(x.app, s.domain) }
+		if x.app != "" && (x.app == y.app || slices.ContainsFunc(y.spots, owns)) {
+			to := y.app
+			if len(y.spots) > 0 {
+				to = y.spots[0].domain
+			}
+			take(program, Reason{WhyApp, x.app, to})
+		}
+		if len(x.spots) == 0 && x.app == "" && x.name != "" && (x.name == y.name || y.calledBy(x.name)) {
+			take(titled, Reason{WhyTitle, x.title, ""})
+		}
+		for _, s := range y.spots {
+			if len(s.domain) > 4 && strings.Contains(x.note, s.domain) {
+				take(noted, Reason{WhyNote, "", s.domain})
+			}
+		}
+	}
+	if len(a.spots) > 0 && len(b.spots) > 0 && a.password != "" && a.password == b.password && made(a.password) &&
+		f.places[a.password] == 2 {
+		take(renamed, Reason{WhyRenamed, a.spots[0].domain, b.spots[0].domain})
+	}
+}
+
+// calledBy reports whether a plain title is what the row's site is called.
+func (r *row) calledBy(name string) bool {
+	return slices.ContainsFunc(r.spots, func(s spot) bool {
+		return name == plain(labelOf(s.domain)) || name == plain(s.domain)
+	})
+}
+
+// appOf reports whether a program is a site's own: its reversed name holds the domain's label.
+func appOf(app, domain string) bool {
+	label := plain(labelOf(domain))
+	if len(label) < 4 {
+		return false
+	}
+	id := strings.TrimSuffix(strings.ToLower(app), "/")
+	if at := strings.LastIndex(id, "@"); at >= 0 { // android://hash@com.example.app
+		id = id[at+1:]
+	}
+	return slices.ContainsFunc(strings.Split(id, "."), func(part string) bool { return plain(part) == label })
+}
+
+func labelOf(domain string) string {
+	label, _, _ := strings.Cut(domain, ".")
+	return label
+}
+
+// plain is a text's letters and digits in lower case.
+func plain(s string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'A' && r <= 'Z':
+			return r + 'a' - 'A'
+		case strings.ContainsRune(" .-_·|–—:,/()'’&+", r):
+			return -1
+		}
+		return r
+	}, s)
+}

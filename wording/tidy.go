@@ -1,0 +1,51 @@
+package wording
+
+import "redlocket/core/tidy"
+
+// Reason is a sentence that says why rows may be one login.
+func Reason(r tidy.Reason) string {
+	switch r.Why {
+	case tidy.WhySameName:
+		return "The user name is the same, but for capitals and blanks: " + r.A + "."
+	case tidy.WhyMask:
+		return r.A + " is starred out, and " + r.B + " fits it."
+	case tidy.WhyMailPart:
+		return r.A + " is the first part of " + r.B + "."
+	case tidy.WhyTelephone:
+		return r.A + " and " + r.B + " are one telephone number."
+	case tidy.WhyTyping:
+		return r.A + " is " + r.B + " but for one letter."
+	case tidy.WhyOldMail:
+		return r.A + " and " + r.B + " may be two e-mail addresses of one person."
+	case tidy.WhyNoName:
+		return "One of them has no user name."
+	case tidy.WhyNoNames:
+		return "None of them has a user name."
+	case tidy.WhySamePassword:
+		return "They have the same password."
+	case tidy.WhyPast:
+		return "The password of one is in the history of the other."
+	case tidy.WhyNear:
+		return "Their passwords are almost the same."
+	case tidy.WhyChanged:
+		return "Their passwords differ: one of them is likely from before a change."
+	case tidy.WhyOnePassword:
+		return "One of them has no password."
+	case tidy.WhySameHost:
+		return "They sign in at the same place: " + r.A + "."
+	case tidy.WhySameSite:
+		return r.A + " and " + r.B + " belong to one site."
+	case tidy.WhyOwner:
+		return r.A + " and " + r.B + " are known to be one site."
+	case tidy.WhyApp:
+		return r.A + " is the app of " + r.B + "."
+	case tidy.WhyTitle:
+		return "One of them has no address, and both are called " + r.A + "."
+	case tidy.WhyRenamed:
+		return r.A + " and " + r.B + " share a user name and a password that a program made: " +
+			"the site may have been renamed."
+	case tidy.WhyNote:
+		return "The note of one of them names " + r.B + "."
+	}
+	return string(r.Why)
+}
