@@ -13,7 +13,9 @@ import {
   offerAt,
   offered,
   papers,
+  pressDrawn,
   readable,
+  says,
   settled,
   shownText,
   unlock,
@@ -433,12 +435,36 @@ test("the alarm stands where the page that it warns of can't touch it", async ()
   }
 });
 
+test("a password that a page made itself counts by a press in its own form alone", async () => {
+  const change =
+    '<button id="elsewhere" onclick="document.querySelector(`form`).requestSubmit()">More about tides</button>' +
+    '<form action="/"><label>New password <input type="password" autocomplete="new-password" value="theirs-Tide-99"></label>' +
+    "<button>Change</button></form>";
+  for (const [press, waits] of [
+    ["#elsewhere", false],
+    ["form button", true], // an honest page that made one
+  ]) {
+    body = "<h1>Settings</h1>";
+    await show(change);
+    body = "<h1>Saved</h1>";
+    await page.click(press);
+    if (waits) await says(page, /The new password waits/);
+    else await readable(page);
+    assert.equal(/The new password waits/.test(await shownText(page)), waits, press);
+    await desk.bringToFront();
+    await desk.goto(`${d.laptop}/logins?q=%3Dstaged`);
+    assert.equal((await desk.locator(".line-main:has-text('Lanternfish')").count()) > 0, waits, press);
+  }
+  await page.bringToFront();
+  await pressDrawn(page, "Keep the old one");
+});
+
 test("a page changes no kept password by itself", async () => {
   const change =
     '<form action="/"><label>Present password <input id="old" type="password" autocomplete="current-password"></label>' +
     '<label>New password <input id="new" type="password" autocomplete="new-password"></label>' +
     '<label>Again <input id="again" type="password" autocomplete="new-password"></label><button>Change</button></form>';
-  const says = "<p role=alert>Your password has been changed.</p>";
+  const done = "<p role=alert>Your password has been changed.</p>";
   await show(change);
   await page.evaluate(() => {
     for (const f of document.querySelectorAll("input")) {
@@ -447,7 +473,7 @@ test("a page changes no kept password by itself", async () => {
       f.dispatchEvent(new InputEvent("input", { bubbles: true }));
     }
   });
-  body = says;
+  body = done;
   await page.evaluate(() => document.querySelector("form").requestSubmit());
   await readable(page);
   assert.equal(await shownText(page), "");
@@ -462,10 +488,9 @@ test("a page changes no kept password by itself", async () => {
     ["#again", "own-one-77"],
   ])
     await page.locator(f).pressSequentially(v);
-  body = says;
+  body = done;
   await page.click("form button");
-  await readable(page);
-  assert.match(await shownText(page), /The new password waits/);
+  await says(page, /The new password waits/);
   await desk.bringToFront();
   await desk.goto(`${d.laptop}/logins?q=%3Dstaged`);
   await desk.waitForSelector(".line-main:has-text('Lanternfish')");

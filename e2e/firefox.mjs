@@ -47,6 +47,8 @@ export async function firefox(port) {
     d,
     b,
     desk,
+    /** Installs the package once more, as an update does. */
+    update: () => b.installExtension(xpi),
     async end() {
       await b.close();
       await d.stop();
@@ -59,9 +61,18 @@ export async function firefox(port) {
 /** @param {number} ms */
 export const pause = (ms) => new Promise((r) => setTimeout(r, ms));
 
+/** Waits until something is so in a page. Asked from here: the driver's own wait is code that some pages forbid. */
+export async function until(page, so) {
+  for (let i = 0; i < 150; i++) {
+    if (await page.evaluate(so).catch(() => false)) return;
+    await pause(100);
+  }
+  assert.fail(`not within 15 seconds: ${so}`);
+}
+
 /** Waits until the extension shows something in a page. */
 export const drawn = (page) =>
-  page.waitForFunction(() => [...document.documentElement.children].some((e) => e.matches(":popover-open")));
+  until(page, () => [...document.documentElement.children].some((e) => e.matches(":popover-open")));
 
 /** The extension's own page whose address has the given part. A driver sees it as an empty one until it asks. */
 export async function own(b, part) {
@@ -115,6 +126,6 @@ export async function connect({ d, b, desk }) {
   await c.waitForSelector("#done:not([hidden])");
   await c.waitForSelector("#saving:not([hidden])");
   await c.click("#stop");
-  await c.waitForFunction(() => document.querySelector("#saving").textContent.includes("is off"));
+  await until(c, () => document.querySelector("#saving").textContent.includes("is off"));
   return { here, there, says: await c.$eval("#connected", (e) => e.textContent) };
 }

@@ -1,7 +1,7 @@
 // The extension in Firefox, from the package that the device app hands out.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { connect, drawn, firefox, offerAt, own, pause } from "./firefox.mjs";
+import { connect, drawn, firefox, offerAt, own, pause, until } from "./firefox.mjs";
 import { maren } from "./harness.mjs";
 
 let all, d, b, desk;
@@ -76,16 +76,16 @@ test("fill a sign-in on one page and one on two, and sign in", async () => {
   const site = await b.newPage();
   await site.goto(d.site("lanternfish", "/sign-in"));
   await choose(site, "#user");
-  await site.waitForFunction(() => document.querySelector("#password").value !== "");
+  await until(site, () => document.querySelector("#password").value !== "");
   assert.equal(await site.$eval("#user", (e) => e.value), maren.email);
   await Promise.all([site.waitForNavigation(), site.click("main button")]);
   assert.match(site.url(), /\/welcome$/);
   await site.goto(d.site("cormorant", "/sign-in"));
   await choose(site, "#user");
-  await site.waitForFunction(() => document.querySelector("#user").value !== "");
+  await until(site, () => document.querySelector("#user").value !== "");
   await Promise.all([site.waitForNavigation(), site.click("main button")]);
   await choose(site, "#password");
-  await site.waitForFunction(() => document.querySelector("#password").value !== "");
+  await until(site, () => document.querySelector("#password").value !== "");
   await Promise.all([site.waitForNavigation(), site.click("main button")]);
   assert.match(site.url(), /\/welcome$/);
   await site.close();
@@ -96,7 +96,7 @@ test("sign up with a made password; the slip keeps it", async () => {
   await site.goto(d.site("gullwing", "/sign-up"));
   await site.type("#user", "wren.t");
   await down(site, await site.$("#password"));
-  await site.waitForFunction(() => document.querySelector("#repeat").value !== "");
+  await until(site, () => document.querySelector("#repeat").value !== "");
   await Promise.all([site.waitForNavigation(), site.click("main button")]);
   await drawn(site);
   await pause(900);
@@ -262,6 +262,23 @@ test("the one-time code is copied, and cleared", async () => {
   assert.match(await pasted(), /^\d{6}$/);
   await pause(11_000);
   assert.doesNotMatch(await pasted(), /\d/);
+  await site.close();
+});
+
+test("an update with a tab that is open: the old script leaves, the new one serves", async () => {
+  const site = await b.newPage();
+  await site.goto(d.site("lanternfish", "/sign-in"));
+  await site.click("#user");
+  await drawn(site);
+  await all.update();
+  await site.bringToFront();
+  const hosts = () => site.evaluate(() => [...document.documentElement.children].slice(2).length);
+  for (let i = 0; i < 50 && (await hosts()) !== 1; i++) await pause(100);
+  assert.equal(await hosts(), 1, "one of them stands in the page");
+  await site.click("#password");
+  await choose(site, "#password");
+  await until(site, () => document.querySelector("#password").value !== "");
+  assert.equal(await site.$eval("#user", (e) => e.value), maren.email);
   await site.close();
 });
 

@@ -2,66 +2,15 @@
 // settings, and with pages that come at once.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { createServer } from "node:http";
-import {
-  browser,
-  build,
-  chooseByKeys,
-  connect,
-  demo,
-  maren,
-  offered,
-  papers,
-  pressDrawn,
-  settled,
-  shownText,
-  unlock,
-} from "./harness.mjs";
+import { chooseByKeys, formPages, maren, offered, papers, pressDrawn, says, settled, shownText } from "./harness.mjs";
 
-const PORT = 17880;
-let d, b, desk, page, server;
-/** What each path answers. @type {Record<string, string>} */
-const pages = {};
+let all, d, desk, page, pages, show;
 
 before(async () => {
-  server = createServer((req, res) => {
-    const path = new URL(req.url ?? "/", "http://x").pathname;
-    if (req.method === "POST") return res.writeHead(303, { Location: "/welcome" }).end();
-    res.writeHead(200, { "Content-Type": "text/html; charset=utf-8" });
-    res.end(`<!doctype html><title>Lanternfish</title>${pages[path] ?? "<h1>Welcome</h1>"}`);
-  }).listen(PORT, "127.0.0.1");
-  d = await demo(build(), 17830);
-  b = await browser({ extension: true });
-  desk = await b.page();
-  await unlock(desk, d.laptop, maren.password);
-  await connect(b, desk, d.laptop);
-  page = await b.page();
+  all = await formPages(17880, 17830);
+  ({ d, desk, page, pages, show } = all);
 });
-after(async () => {
-  await b?.close();
-  await d?.stop();
-  d?.clean();
-  server?.close();
-});
-
-/** @param {string} html @param {string} [host] */
-async function show(html, host = "lanternfish") {
-  pages["/form"] = html;
-  await page.bringToFront();
-  await page.goto(`http://${host}.localhost:${PORT}/form`);
-  await settled(page);
-}
-
-/** Waits until the extension says something, and returns all that it says. @param {RegExp} what */
-async function says(what) {
-  let text = "";
-  for (let i = 0; i < 100; i++) {
-    text = await shownText(page);
-    if (what.test(text)) return text;
-    await settled(page);
-  }
-  assert.fail(`it never says ${what}, but “${text}”`);
-}
+after(() => all?.end());
 
 /** @param {string} user @param {string} password */
 async function typed(user, password) {
@@ -151,7 +100,7 @@ for (const [what, script] of Object.entries({
     await typed(user, "reed-Lantern-44");
     if (what.startsWith("a key")) await page.keyboard.press("Enter");
     else await page.click("button");
-    assert.match(await says(/cormorant\.example/), new RegExp(user.replaceAll(".", "\\.")));
+    assert.match(await says(page, /cormorant\.example/), new RegExp(user.replaceAll(".", "\\.")));
     await pressDrawn(page, "Not now");
   });
 
@@ -167,7 +116,7 @@ test("a sign-in typed by hand whose page comes at once is asked about, each time
     await page.locator("#user").pressSequentially(user);
     await page.locator("#password").pressSequentially(`tide-${i}-Table`);
     await Promise.all([page.waitForURL("**/welcome"), page.keyboard.press("Enter")]);
-    await says(new RegExp(`guest${i}@`));
+    await says(page, new RegExp(`guest${i}@`));
     await pressDrawn(page, "Not now");
   }
 });

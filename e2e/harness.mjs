@@ -7,6 +7,7 @@ import { fileURLToPath } from "node:url";
 import { createInterface } from "node:readline";
 import assert from "node:assert/strict";
 import { createRequire } from "node:module";
+import { createServer } from "node:http";
 import { chromium } from "playwright-core";
 
 export const root = dirname(dirname(fileURLToPath(import.meta.url)));
@@ -177,6 +178,21 @@ export async function shownText(page) {
 }
 
 /**
+ * Waits until the extension says something, and returns all that it says.
+ * @param {import("playwright-core").Page} page
+ * @param {RegExp} what
+ */
+export async function says(page, what) {
+  let text = "";
+  for (let i = 0; i < 100; i++) {
+    text = await shownText(page);
+    if (what.test(text)) return text;
+    await settled(page);
+  }
+  assert.fail(`it never says ${what}, but “${text}”`);
+}
+
+/**
  * Where something stands that the extension shows: what has just this text, in a frame of its own origin that no page
  * can look into.
  * @param {import("playwright-core").Page} page
@@ -189,7 +205,7 @@ export async function drawnAt(page, text) {
       const inside = await frame.evaluate((text) => {
         const words = (/** @type {Node} */ n) =>
           n.nodeType === 3 ? n.nodeValue.trim() : [...n.childNodes].map(words).filter(Boolean).join(" ").trim();
-        const el = [...document.body.querySelectorAll("*")].find((e) => words(e) === text);
+        const el = [...document.body.querySelectorAll("*")].findLast((e) => words(e) === text);
         const r = el?.getBoundingClientRect();
         return r && { x: r.left + r.width / 2, y: r.top + r.height / 2 };
       }, text);
@@ -294,6 +310,50 @@ export async function connect(b, page, device, person = maren) {
   await c.waitForSelector("#connected:has-text('Connected')");
   await c.close();
   return { there, here };
+}
+
+/**
+ * A browser with Maren's vault, and pages to try at a site that she keeps, or at another one: a form that is sent leads
+ * to /welcome.
+ * @param {number} port of the pages
+ * @param {number} first of the demo's ports
+ * @param {(path: string, res: import("node:http").ServerResponse) => boolean} [serve] answers what is no page
+ */
+export async function formPages(port, first, serve = () => false) {
+  /** What each path answers. @type {Record<string, string>} */
+  const pages = {};
+  const server = createServer((req, res) => {
+    const path = new URL(req.url ?? "/", "http://x").pathname;
+    if (serve(path, res)) return;
+    if (req.method === "POST") return res.writeHead(303, { Location: "/welcome" }).end();
+    res.writeHead(200, { "Content-Type": "text/html; charset=utf-8" });
+    res.end(`<!doctype html><title>Lanternfish</title>${pages[path] ?? "<h1>Welcome</h1>"}`);
+  }).listen(port, "127.0.0.1");
+  const d = await demo(build(), first);
+  const b = await browser({ extension: true });
+  const desk = await b.page();
+  await unlock(desk, d.laptop, maren.password);
+  await connect(b, desk, d.laptop);
+  const page = await b.page();
+  return {
+    d,
+    desk,
+    page,
+    pages,
+    /** @param {string} html @param {string} [host] */
+    async show(html, host = "lanternfish") {
+      pages["/form"] = html;
+      await page.bringToFront();
+      await page.goto(`http://${host}.localhost:${port}/form`);
+      await settled(page);
+    },
+    async end() {
+      await b.close();
+      await d.stop();
+      d.clean();
+      server.close();
+    },
+  };
 }
 
 const axe = readFileSync(createRequire(import.meta.url).resolve("axe-core/axe.min.js"), "utf8");

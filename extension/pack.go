@@ -18,6 +18,9 @@ var files embed.FS
 // ID is the extension's id in Firefox.
 const ID = "red-locket@redlocket.example"
 
+// minFirefox is the oldest Firefox that the browser tests have filled in; 140.10 ESR connects but fills nothing.
+const minFirefox = "153.0"
+
 // Files returns the unpacked extension for Chromium, as it is in the source.
 func Files() fs.FS {
 	sub, err := fs.Sub(files, "files")
@@ -74,7 +77,7 @@ func manifest(b []byte, browser string) ([]byte, error) {
 	}
 	delete(m, "incognito") // it keeps private tabs apart by their numbers
 	m["background"] = map[string]any{"scripts": []string{"background.js"}}
-	m["browser_specific_settings"] = map[string]any{"gecko": map[string]any{"id": ID, "strict_min_version": "128.0"}}
+	m["browser_specific_settings"] = map[string]any{"gecko": map[string]any{"id": ID, "strict_min_version": minFirefox}}
 	delete(m, "minimum_chrome_version")
 	m["host_permissions"] = []string{"<all_urls>"} // without it no picture may be taken of what is seen of a frame
 	m["permissions"] = slices.DeleteFunc(

@@ -127,6 +127,10 @@ func Likeness(l site.Likeness) string {
 		return "The hyphens stand in other places."
 	case site.TrickAddition:
 		return "The name has something added to it."
+	case site.TrickSound:
+		return "It sounds the same, and is spelt otherwise."
+	case site.TrickTitle:
+		return "The page calls itself by that name, and its address is another one that looks much like it."
 	}
 	return "It is spelt almost the same."
 }

@@ -22,7 +22,8 @@ func TestWhyAPageIsAnImitation(t *testing.T) {
 			"browser’s own name for it is xn--gullwng-vog.example.",
 		"https://tidewater-library.example/":  "The hyphens stand in other places.",
 		"https://harbourwater-login.example/": "The name has something added to it.",
-		"https://harbourwatter.example/":      "It is spelt almost the same.",
+		"https://harbourwatter.example/":      "It sounds the same, and is spelt otherwise.",
+		"https://harbourwatzr.example/":       "It is spelt almost the same.",
 	} {
 		l, ok := g.Check(page, nil)
 		if assert.True(t, ok, page) {

@@ -23,6 +23,7 @@ import (
 	"redlocket/core/keys"
 	"redlocket/core/site"
 	"redlocket/core/strength"
+	"redlocket/core/tidy"
 	"redlocket/core/transfer"
 	"redlocket/core/vault"
 )
@@ -70,6 +71,7 @@ func TestEveryFactHasWords(t *testing.T) {
 		"transfer.Meaning":    func(v string) string { return Meaning(transfer.Meaning(v)) },
 		"keys.CodeFault":      func(v string) string { return Error(&keys.CodeError{Fault: keys.CodeFault(v)}) },
 		"generator.RuleFault": func(v string) string { return Error(&generator.RuleError{Fault: generator.RuleFault(v)}) },
+		"tidy.Why":            func(v string) string { return Reason(tidy.Reason{Why: tidy.Why(v), A: "a", B: "b"}) },
 		"site.Trick": func(v string) string {
 			parts := []site.Part{{Text: ".test"}}
 			return Likeness(site.Likeness{Trick: site.Trick(v), Here: parts, There: parts})

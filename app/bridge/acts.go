@@ -29,6 +29,7 @@ type request struct {
 	Opened    bool               `json:"opened"` // the tab was opened from the book, by the browser's word
 	Snapshot  autofill.Snapshot  `json:"snapshot"`
 	Form      int                `json:"form"`
+	Field     int                `json:"field"`
 	ID        string             `json:"id"`
 	What      filling.Part       `json:"what"`
 	Elsewhere string             `json:"elsewhere"`
@@ -71,7 +72,9 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 		values, err = v.Pages.Fill(ctx, page, what)
 		out = tellValues(values)
 	case "fill-new":
-		what := filling.NewPasswordRequest{Form: q.Form, Username: q.Username, Login: q.ID, Elsewhere: q.Elsewhere}
+		what := filling.NewPasswordRequest{
+			Form: q.Form, Username: q.Username, Login: q.ID, Elsewhere: q.Elsewhere, Field: q.Field,
+		}
 		var values filling.Values
 		values, err = v.Pages.FillNew(ctx, page, what)
 		out = tellValues(values)

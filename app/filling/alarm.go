@@ -2,9 +2,11 @@ package filling
 
 import (
 	"context"
+	"slices"
 
 	"redlocket/app/reauth"
 	"redlocket/app/records"
+	"redlocket/core/autofill"
 	"redlocket/core/site"
 	"redlocket/core/vault"
 )
@@ -29,6 +31,25 @@ func (c *core) alarm(url string) (*Alarm, error) {
 	return m.alarm(url), nil
 }
 
+// claimed returns what a page that asks somebody to sign in imitates by what it calls itself; nil for nothing.
+func (c *core) claimed(p Page, readings []autofill.Reading) (*Alarm, error) {
+	asks := slices.ContainsFunc(readings, func(r autofill.Reading) bool {
+		return r.Kind == autofill.SignIn || r.Kind == autofill.FirstStep
+	})
+	if !asks || p.Snapshot.Known {
+		return nil, nil
+	}
+	m, err := c.match()
+	if err != nil {
+		return nil, err
+	}
+	l, ok := m.guard.Claims(p.URL, p.Snapshot.Title, m.called, m.known)
+	if !ok {
+		return nil, nil
+	}
+	return m.alarmOf(l), nil
+}
+
 // alarm looks into each address once.
 func (m *matcher) alarm(url string) *Alarm {
 	m.mu.Lock()
@@ -45,12 +66,22 @@ func (m *matcher) alarm(url string) *Alarm {
 }
 
 func (m *matcher) imitates(url string) *Alarm {
-	known := func(domain string) bool {
-		_, ok := m.sites.Lookup(domain)
-		return ok
+	l, ok := m.guard.Check(url, m.known)
+	if !ok {
+		return nil
 	}
-	l, ok := m.guard.Check(url, known)
-	if !ok || len(m.logins[l.Kept]) == 0 {
+	return m.alarmOf(l)
+}
+
+// known reports whether a domain is some site of its own beyond doubt.
+func (m *matcher) known(domain string) bool {
+	_, ok := m.sites.Lookup(domain)
+	return ok
+}
+
+// alarmOf is the alarm about a likeness; nil where the kept site has no login any more.
+func (m *matcher) alarmOf(l site.Likeness) *Alarm {
+	if len(m.logins[l.Kept]) == 0 {
 		return nil
 	}
 	it := m.logins[l.Kept][0]

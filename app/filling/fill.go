@@ -117,7 +117,11 @@ func (s *Pages) allowed(p Page, form int, elsewhere string) (autofill.Reading, e
 			return autofill.Reading{}, &ElsewhereError{to}
 		}
 	}
-	for _, r := range autofill.Read(p.Snapshot) {
+	readings, err := s.core.readings(p)
+	if err != nil {
+		return autofill.Reading{}, err
+	}
+	for _, r := range readings {
 		if r.Form == form {
 			return r, nil
 		}
@@ -207,6 +211,7 @@ type NewPasswordRequest struct {
 	Username  string // as it stands in the form
 	Login     string // the login that it is for, on a form that changes a password
 	Elsewhere string
+	Field     int // that was pressed; 0 if it isn't known
 }
 
 // FillNew makes a password that the page and the directory of sites will take, and hands it
@@ -227,7 +232,7 @@ func (s *Pages) FillNew(ctx context.Context, p Page, n NewPasswordRequest) (Valu
 		if err != nil {
 			return Values{}, err
 		}
-		if reading.Kind != autofill.Change && reading.Kind != autofill.Reset {
+		if !reading.Kind.Changes() {
 			return Values{}, ErrWrongSite
 		}
 		if err := s.core.mustFit(n.Login, p.URL); err != nil {
@@ -237,13 +242,18 @@ func (s *Pages) FillNew(ctx context.Context, p Page, n NewPasswordRequest) (Valu
 	}
 	rules, _ := s.core.Set.Sites.Directory().RulesFor(p.URL)
 	demands := autofill.DemandsOf(p.Snapshot, reading).With(rules)
-	values.NewPassword, err = autofill.MakePassword(s.core.Rand, generator.Default(), demands)
-	if err != nil {
+	if values.NewPassword, err = s.madeBefore(p, reading, n); err != nil {
 		return Values{}, err
 	}
-	made := GeneratedPassword{Password: values.NewPassword.Reveal(), Site: p.siteTitle(), URL: p.URL}
-	if err := s.generated.Keep(ctx, made); err != nil {
-		return Values{}, err
+	if values.NewPassword.IsEmpty() {
+		values.NewPassword, err = autofill.MakePassword(s.core.Rand, generator.Default(), demands)
+		if err != nil {
+			return Values{}, err
+		}
+		made := GeneratedPassword{Password: values.NewPassword.Reveal(), Site: p.siteTitle(), URL: p.URL}
+		if err := s.generated.Keep(ctx, made); err != nil {
+			return Values{}, err
+		}
 	}
 	if n.Login != "" {
 		if err := s.staged.Stage(ctx, n.Login, values.NewPassword); err != nil {
@@ -255,4 +265,21 @@ func (s *Pages) FillNew(ctx context.Context, p Page, n NewPasswordRequest) (Valu
 		return Values{}, err
 	}
 	return planned(p, reading, values), nil
+}
+
+// madeBefore is the password that was made for the form already, where a press at a box that is empty asks for its
+// repetition and not for another one; empty where none was.
+func (s *Pages) madeBefore(p Page, r autofill.Reading, n NewPasswordRequest) (made secret.Text, err error) {
+	repeats := autofill.Repeats(p.Snapshot, r, n.Field)
+	if !repeats {
+		return secret.Text{}, nil
+	}
+	err = s.core.gate.Read(func(in *state) error {
+		held := in.prompts[p.key()]
+		if held != nil && (n.Login == "" || held.login == n.Login) && s.core.Now().Sub(held.since) < promptLife {
+			made = held.made
+		}
+		return nil
+	})
+	return made, err
 }

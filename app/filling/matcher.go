@@ -6,6 +6,7 @@ import (
 	"strings"
 	"sync"
 
+	"redlocket/core/autofill"
 	"redlocket/core/directory"
 	"redlocket/core/find"
 	"redlocket/core/site"
@@ -20,6 +21,7 @@ type matcher struct {
 	logins map[string][]*vault.Item // by registrable domain
 	apps   map[string][]*vault.Item // by program
 	guard  *site.Guard
+	called map[string]string // by registrable domain: what its login's title calls it
 
 	mu     sync.Mutex        // guards alarms
 	alarms map[string]*Alarm // by address, as pages are asked about again and again
@@ -65,6 +67,10 @@ func newMatcher(x *find.Index, sites *directory.Directory) *matcher {
 	}
 	slices.Sort(domains) // maps have no order, and of two equals the first counts
 	m.guard = site.NewGuard(domains)
+	m.called = make(map[string]string, len(domains))
+	for _, d := range domains {
+		m.called[d] = site.Called(m.logins[d][0].Title)
+	}
 	return m
 }
 
@@ -186,4 +192,14 @@ func (c *core) likelyFirst(p Page, items []vault.Item) ([]vault.Item, error) {
 		return items, err
 	}
 	return slices.Concat(items[i:i+1], items[:i], items[i+1:]), nil
+}
+
+// readings are the forms of a page, read with what is known of its site.
+func (c *core) readings(p Page) ([]autofill.Reading, error) {
+	items, err := c.matching(p.URL)
+	if err != nil {
+		return nil, err
+	}
+	p.Snapshot.Known = len(items) > 0
+	return autofill.Read(p.Snapshot), nil
 }

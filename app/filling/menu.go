@@ -104,7 +104,9 @@ func menuFor(view *PageView, form FormView, role autofill.Role, names []string) 
 		return codeMenu(view.Offers)
 	case role == autofill.NewPassword:
 		return newPasswordMenu(view, form)
-	case role == autofill.Username && form.Kind == autofill.SignUp:
+	case role == autofill.Username && form.Kind == autofill.ForOther:
+		return nil
+	case role == autofill.Username && form.Kind.Joins():
 		return namesMenu(view, form, names)
 	case role.Login():
 		return loginMenu(view)
@@ -185,7 +187,7 @@ func loginMenu(view *PageView) *Menu {
 			line.State = PasswordPresent
 			fresh := line
 			fresh.State, fresh.Part = PasswordStaged, PartStaged
-			if o.Sent { // the site has it, as far as is known
+			if o.Sent && !view.asked { // the site has it, as far as is known
 				line, fresh = fresh, line
 			}
 			m.Lines = append(m.Lines, line, fresh)
@@ -207,7 +209,7 @@ func loginMenu(view *PageView) *Menu {
 // newPasswordMenu offers to make a password: for a new login, for the one whose password is
 // being changed, or for one of several.
 func newPasswordMenu(view *PageView, form FormView) *Menu {
-	change := form.Kind == autofill.Change || form.Kind == autofill.Reset
+	change := form.Kind.Changes()
 	if change && len(view.Offers) > 1 {
 		m := &Menu{Topic: TopicNewOf}
 		for _, o := range view.Offers {
@@ -298,7 +300,10 @@ func (s *Pages) fillsOf(p Page, form autofill.Reading, l MenuLine) (roles []auto
 
 // keyFill is what the key for filling does; nil where there is nothing to fill.
 func keyFill(view *PageView) *KeyFill {
-	for _, kinds := range [][]autofill.Kind{{autofill.SignIn}, {autofill.FirstStep, autofill.Forgot}} {
+	for _, kinds := range [][]autofill.Kind{
+		{autofill.SignIn},
+		{autofill.FirstStep, autofill.Again, autofill.ByMail, autofill.Forgot},
+	} {
 		i := slices.IndexFunc(view.Readings, func(r FormView) bool { return slices.Contains(kinds, r.Kind) })
 		if i < 0 {
 			continue
@@ -327,6 +332,6 @@ func typedFields(r autofill.Reading) []int {
 // wantsNames reports whether user names used before are to be offered on a page.
 func wantsNames(readings []autofill.Reading) bool {
 	return slices.ContainsFunc(readings, func(r autofill.Reading) bool {
-		return r.Kind == autofill.SignUp && r.Has(autofill.Username)
+		return r.Kind.Joins() && r.Has(autofill.Username)
 	})
 }

@@ -3,9 +3,11 @@ package filling
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 
 	"redlocket/core/autofill"
+	"redlocket/core/secret"
 	"redlocket/core/site"
 	"redlocket/core/vault"
 )
@@ -66,7 +68,7 @@ func (s *Prompts) outcome(ctx context.Context, p Page, readings []autofill.Readi
 	if held.byHand {
 		outcome = autofill.Taken
 	}
-	if held.submission.Kind == autofill.Change || held.submission.Kind == autofill.Reset {
+	if held.submission.Kind.Changes() {
 		return s.changeOutcome(ctx, p, held, outcome)
 	}
 	switch outcome {
@@ -134,23 +136,29 @@ func (s *Prompts) settleAddress(ctx context.Context, it vault.Item, held prompt)
 // to ask.
 func (s *Prompts) signedIn(ctx context.Context, p Page, held prompt, address string) (*SavePrompt, error) {
 	typed := held.submission
+	items, err := s.core.matching(held.from.url)
+	if err != nil {
+		return nil, err
+	}
+	if done, out, err := s.renamed(ctx, p, held, items); done || err != nil {
+		return out, err
+	}
 	if e, err := s.core.Set.Items.Entry(held.login); err == nil && !held.byHand {
 		if it := vault.View(e); it.SigningUp() && e.Secret(vault.FieldStaged).Equal(typed.Password) {
 			return s.confirm(ctx, held, it)
 		}
 	}
 	if typed.Username == "" && !held.byHand {
-		return nil, nil
-	}
-	items, err := s.core.matching(held.from.url)
-	if err != nil {
-		return nil, err
+		if known, err := s.unnamed(ctx, p, held, items); known || err != nil {
+			return nil, err
+		}
 	}
 	out := &SavePrompt{
 		ID: held.id, Kind: PromptKeep, Title: held.title, Username: typed.Username, Address: site.Shown(address),
 	}
 	for _, it := range items {
-		if !strings.EqualFold(it.Username, typed.Username) {
+		only := typed.Username == "" && len(items) == 1 && !held.byHand
+		if !strings.EqualFold(it.Username, typed.Username) && !only {
 			continue
 		}
 		e, err := s.core.Set.Items.Entry(it.ID)
@@ -166,6 +174,86 @@ func (s *Prompts) signedIn(ctx context.Context, p Page, held prompt, address str
 		out.Kind, out.Update, out.Title, out.Folder = PromptUpdate, it.ID, it.Title, it.Folder
 	}
 	return out, nil
+}
+
+// unnamed deals with a password that was sent without a user name: nothing is asked where it's the password of one of
+// the site's logins, where it could belong to several, nor where the name was left empty.
+func (s *Prompts) unnamed(ctx context.Context, p Page, held prompt, items []vault.Item) (known bool, err error) {
+	if !held.submission.Nameless {
+		return true, nil // it was left empty
+	}
+	for _, it := range items {
+		e, err := s.core.Set.Items.Entry(it.ID)
+		if err != nil {
+			return true, err
+		}
+		if e.Secret(vault.FieldPassword).Equal(held.submission.Password) {
+			return true, errors.Join(s.noteFilled(p, it), s.dismiss(held.id))
+		}
+		if it.Staged && e.Secret(vault.FieldStaged).Equal(held.submission.Password) {
+			return false, nil
+		}
+	}
+	return len(items) > 1, nil
+}
+
+// renamed corrects the user name of a login whose password was made here for its site and now signs in under another
+// name: sites that ask for a name and an e-mail address sign in by one of them. What it was called stays findable.
+func (s *Prompts) renamed(
+	ctx context.Context, p Page, held prompt, items []vault.Item,
+) (done bool, out *SavePrompt, err error) {
+	typed := held.submission
+	if typed.Username == "" || typed.Kind != autofill.SignIn || held.byHand {
+		return false, nil, nil
+	}
+	made, err := s.wasMade(typed.Password)
+	if err != nil || !made {
+		return false, nil, err
+	}
+	var found *vault.Item
+	for _, it := range items {
+		if strings.EqualFold(it.Username, typed.Username) {
+			return false, nil, nil
+		}
+		e, err := s.core.Set.Items.Entry(it.ID)
+		if err != nil {
+			return false, nil, err
+		}
+		if e.SignsInWith().Equal(typed.Password) || e.Secret(vault.FieldStaged).Equal(typed.Password) {
+			found = &it
+		}
+	}
+	if found == nil {
+		return false, nil, nil
+	}
+	c := vault.Changes{vault.FieldUsername: typed.Username}
+	if found.Username != "" && !slices.Contains(found.Aliases, found.Username) {
+		c[vault.FieldAliases] = append(slices.Clone(found.Aliases), found.Username)
+	}
+	if err := s.core.Set.Items.Save(ctx, found.ID, c); err != nil {
+		return true, nil, err
+	}
+	e, err := s.core.Set.Items.Entry(found.ID)
+	if err != nil {
+		return true, nil, err
+	}
+	it := vault.View(e)
+	if it.Staged {
+		out, err = s.confirm(ctx, held, it)
+		return true, out, err
+	}
+	return true, nil, errors.Join(s.noteFilled(p, it), s.settleAddress(ctx, it, held), s.dismiss(held.id))
+}
+
+// wasMade reports whether a password was made here lately.
+func (s *Prompts) wasMade(password secret.Text) (yes bool, err error) {
+	err = s.core.gate.Read(func(in *state) error {
+		yes = slices.ContainsFunc(in.generated, func(g GeneratedPassword) bool {
+			return secret.New(g.Password).Equal(password)
+		})
+		return nil
+	})
+	return yes, err
 }
 
 // changeOutcome is the prompt for a change of password that is staged.

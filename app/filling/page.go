@@ -145,6 +145,8 @@ type PageView struct {
 	Up       bool          `json:"up,omitempty"` // the page around this frame has a prompt to show
 	Alarm    *Alarm        `json:"-"`
 	Go       *FillNow      `json:"go,omitempty"`
+
+	asked bool // a password that is asked for is the present one, whatever was sent
 }
 
 // Pages reads pages and fills them.
@@ -165,10 +167,21 @@ func (s *Pages) Read(ctx context.Context, p Page) (PageView, error) {
 		Readings: []FormView{}, Menus: map[int]*Menu{}, Offers: []Offer{},
 		Framed: p.elsewhere(), Domain: site.Domain(p.URL),
 	}
-	readings := autofill.Read(p.Snapshot)
 	if !p.Frame {
 		var err error
 		if out.Alarm, err = s.core.alarm(p.URL); err != nil || out.Alarm != nil {
+			return out, err
+		}
+	}
+	at := s.core.Set.Book.Revision()
+	items, err := s.core.matching(p.URL)
+	if err != nil {
+		return out, err
+	}
+	p.Snapshot.Known = len(items) > 0
+	readings := autofill.Read(p.Snapshot)
+	if !p.Frame {
+		if out.Alarm, err = s.core.claimed(p, readings); err != nil || out.Alarm != nil {
 			return out, err
 		}
 	}
@@ -182,9 +195,10 @@ func (s *Pages) Read(ctx context.Context, p Page) (PageView, error) {
 			out.Slip, out.Up = prompt, up
 		}
 	}
-	items, err := s.core.matching(p.URL)
-	if err != nil {
-		return out, err
+	if s.core.Set.Book.Revision() != at { // the prompt changed some
+		if items, err = s.core.matching(p.URL); err != nil {
+			return out, err
+		}
 	}
 	if items, err = s.core.likelyFirst(p, items); err != nil {
 		return out, err
@@ -215,11 +229,14 @@ func (s *Pages) Read(ctx context.Context, p Page) (PageView, error) {
 // makeMenus decides what is offered at each field.
 func (s *Pages) makeMenus(out *PageView, p Page, readings []autofill.Reading) error {
 	var names []string
+	var err error
 	if wantsNames(readings) {
-		var err error
 		if names, err = s.core.Usernames(); err != nil {
 			return err
 		}
+	}
+	if out.asked, err = s.asksPresent(p, readings); err != nil {
+		return err
 	}
 	maxLength := make(map[int]int, len(p.Snapshot.Fields))
 	for _, f := range p.Snapshot.Fields {
@@ -227,6 +244,23 @@ func (s *Pages) makeMenus(out *PageView, p Page, readings []autofill.Reading) er
 	}
 	out.Menus, out.Key = menus(out, maxLength, names), keyFill(out)
 	return s.sayFills(out, p)
+}
+
+// asksPresent reports whether a page that asks for a password means the present one, though a new one was sent: it has
+// the form still that changes it, or it was sent from this very page.
+func (s *Pages) asksPresent(p Page, readings []autofill.Reading) (yes bool, err error) {
+	for _, r := range readings {
+		yes = yes || r.Kind.Changes() || r.Kind == autofill.Again
+	}
+	if yes || p.Snapshot.Doc == "" {
+		return yes, nil
+	}
+	err = s.core.gate.Read(func(in *state) error {
+		held := in.prompts[p.key()]
+		yes = held != nil && held.submission.Kind.Changes() && held.doc == p.Snapshot.Doc
+		return nil
+	})
+	return yes, err
 }
 
 // offerDetails offers cards and personal details where a form asks for them.

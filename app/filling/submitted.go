@@ -20,23 +20,44 @@ func (s *Prompts) Submitted(ctx context.Context, p Page, form int, values map[in
 	if alarm, err := s.core.alarm(p.URL); err != nil || alarm != nil || p.Opaque || p.elsewhere() != "" {
 		return err
 	}
-	for _, r := range autofill.Read(p.Snapshot) {
+	readings, err := s.core.readings(p)
+	if err != nil {
+		return err
+	}
+	for _, r := range readings {
 		if r.Form != form {
 			continue
 		}
 		a, ok := autofill.Submitted(p.Snapshot, r, values)
-		if !ok || autofill.Masked(a.Username) || a.Kind == autofill.Forgot || a.Kind == autofill.CodeForm {
+		if autofill.Masked(a.Username) {
+			ok = ok && a.Kind.Changes()
+			a.Username, a.Named = "", false
+		}
+		if !ok {
 			return nil
 		}
-		held, err := s.note(p, a)
-		switch {
-		case err != nil:
+		return s.submitted(ctx, p, a)
+	}
+	return nil
+}
+
+func (s *Prompts) submitted(ctx context.Context, p Page, a autofill.Submission) error {
+	switch a.Kind {
+	case autofill.Forgot, autofill.CodeForm, autofill.ByMail, autofill.ForOther:
+		return nil
+	}
+	held, err := s.note(p, a)
+	switch {
+	case err != nil:
+		return err
+	case held.submission.Kind.Joins():
+		return s.stageSignUp(ctx, p, held)
+	case held.submission.Kind.Changes():
+		staged, err := s.stageChange(ctx, p, held)
+		if err != nil || staged || held.submission.Username == "" || held.login != "" {
 			return err
-		case a.Kind == autofill.SignUp:
-			return s.stageSignUp(ctx, p, held)
-		case a.Kind == autofill.Change || a.Kind == autofill.Reset:
-			return s.stageChange(ctx, p, a, held.login)
 		}
+		return s.stageSignUp(ctx, p, held) // a password set for an account that the vault doesn't know: its first
 	}
 	return nil
 }
@@ -46,12 +67,25 @@ func (s *Prompts) note(p Page, a autofill.Submission) (out prompt, err error) {
 	err = s.core.gate.Write(func(in *state) error {
 		held := in.at(p, s.core.Now())
 		defer func() { out = *held }()
-		if a.Username == "" {
-			a.Username = held.submission.Username // typed on the page before
+		before := held.submission
+		if in.confirms(held, p, a) {
+			held.since, held.submission.Current = s.core.Now(), a.Password
+			held.doc, held.alerts, held.shown = p.Snapshot.Doc, p.Snapshot.Alerts, ""
+			return nil
+		}
+		if a.Kind == autofill.Again {
+			if before.Username == "" || held.login != "" {
+				return nil // asked of somebody who is signed in
+			}
+			a.Kind = autofill.SignIn // the second page of a sign-in
+		}
+		mail := before.Username != "" && !before.ByTelephone
+		if a.Username == "" || a.Password.IsEmpty() && a.ByTelephone && mail {
+			a.Username, a.ByTelephone = before.Username, before.ByTelephone // typed on the page before
 		}
 		held.since = s.core.Now()
 		if a.Password.IsEmpty() {
-			held.submission.Username = a.Username
+			held.submission.Username, held.submission.ByTelephone = a.Username, a.ByTelephone
 			return nil
 		}
 		held.submission, held.sent, held.from = a, true, origin{p.URL, p.Top, p.Frame}
@@ -106,18 +140,28 @@ func (s *Prompts) stageSignUp(ctx context.Context, p Page, held prompt) error {
 }
 
 // stageChange stages the new password of a change at its login, if it's clear which.
-func (s *Prompts) stageChange(ctx context.Context, p Page, a autofill.Submission, filled string) error {
-	id, err := s.changed(p, a, filled)
+func (s *Prompts) stageChange(ctx context.Context, p Page, held prompt) (staged bool, err error) {
+	a := held.submission
+	id, err := s.changed(p, a, held.login)
 	if err != nil || id == "" {
-		return err
+		return false, err
 	}
 	if err := s.noteLogin(p, id); err != nil {
-		return err
+		return true, err
 	}
 	if err := s.staged.Stage(ctx, id, a.Password); err != nil {
-		return err
+		return true, err
 	}
-	return s.staged.Sent(ctx, id, true)
+	return true, s.staged.Sent(ctx, id, true)
+}
+
+// confirms reports whether what was sent is the present password, asked for once more after a change was sent: in a
+// dialog of its page, or on a page that says so.
+func (in *state) confirms(held *prompt, p Page, a autofill.Submission) bool {
+	if !held.sent || !held.submission.Kind.Changes() || a.Password.IsEmpty() {
+		return false
+	}
+	return a.Kind == autofill.Again || a.Kind == autofill.SignIn && !a.Named && p.Snapshot.Doc == held.doc
 }
 
 // changed finds the login whose password a form changes: by user name, by the present
@@ -163,7 +207,11 @@ var (
 // ByHand makes a prompt of what stands in a page's form now, because the user asked for it.
 func (s *Prompts) ByHand(ctx context.Context, p Page, form int, values map[int]secret.Text) (*SavePrompt, error) {
 	var a autofill.Submission
-	for _, r := range autofill.Read(p.Snapshot) {
+	readings, err := s.core.readings(p)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range readings {
 		if r.Form == form {
 			a, _ = autofill.Submitted(p.Snapshot, r, values)
 		}
@@ -173,7 +221,7 @@ func (s *Prompts) ByHand(ctx context.Context, p Page, form int, values map[int]s
 	}
 	a.Kind = autofill.SignIn
 	var held prompt
-	err := s.core.gate.Write(func(in *state) error {
+	err = s.core.gate.Write(func(in *state) error {
 		now := in.at(p, s.core.Now())
 		now.submission, now.sent, now.byHand, now.from.url = a, true, true, p.URL
 		now.since, now.title = s.core.Now(), p.siteTitle()

@@ -10,8 +10,6 @@ import (
 
 	"redlocket/app/gate"
 	"redlocket/app/records"
-	"redlocket/core/directory"
-	"redlocket/core/site"
 	"redlocket/core/transfer"
 	"redlocket/core/vault"
 )
@@ -136,16 +134,8 @@ func (s *Imports) planOptions() transfer.Options {
 	sites := s.cfg.Set.Sites.Directory()
 	return transfer.Options{
 		By:   s.cfg.Set.Items.Stamp(),
-		Site: func(d string) string { return siteOf(sites, d) },
+		Site: sites.Of,
 	}
-}
-
-// siteOf returns the domain that stands for a site of several.
-func siteOf(sites *directory.Directory, domain string) string {
-	if s, ok := sites.Lookup(domain); ok && len(s.Domains) > 0 {
-		return site.Domain("https://" + s.Domains[0])
-	}
-	return domain
 }
 
 // localColumns names what is remembered of the columns of files.

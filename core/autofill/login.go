@@ -6,7 +6,7 @@ import (
 )
 
 // kindOf tells what a form is for by the passwords it asks for; empty if it asks for none.
-func kindOf(passwords []*candidate, e evidence, fields []*candidate) Kind {
+func (p frame) kindOf(passwords []*candidate, e evidence, fields []*candidate) Kind {
 	current, fresh := 0, 0
 	for _, c := range passwords {
 		if c.role == NewPassword {
@@ -15,7 +15,17 @@ func kindOf(passwords []*candidate, e evidence, fields []*candidate) Kind {
 			current++
 		}
 	}
+	words := max(e.signUp, e.signIn, e.change, e.forgot)
 	switch {
+	case fresh+current > 0 && e.forOther >= 4 && (p.signedIn || e.forOther > words):
+		return ForOther
+	case fresh > 0 && current == 0 && e.forOther > 0 && p.signedIn:
+		return ForOther
+	case fresh+current > 0 && e.setUp >= 4 && e.setUp > words:
+		for _, c := range passwords {
+			c.role = NewPassword
+		}
+		return SetUp
 	case fresh > 0 && current > 0:
 		return Change
 	case fresh > 0:
@@ -42,7 +52,7 @@ func kindOf(passwords []*candidate, e evidence, fields []*candidate) Kind {
 
 // userField picks the field for the user name: by what it says of itself, and by how
 // near it stands before the first password.
-func userField(kind Kind, fields, passwords []*candidate) *candidate {
+func (p frame) userField(kind Kind, fields, passwords []*candidate) *candidate {
 	first := -1
 	if len(passwords) > 0 {
 		first = slices.Index(fields, passwords[0])
@@ -50,7 +60,7 @@ func userField(kind Kind, fields, passwords []*candidate) *candidate {
 	best, most := (*candidate)(nil), 0
 	for i, c := range fields {
 		if !c.text() || c.Type == "url" || c.role == OneTimeCode || slices.Contains(passwords, c) || c.role.Card() ||
-			c.all.any(saysSecretOther) ||
+			c.all.any(saysSecretOther) || c.forMachine() ||
 			c.MaxLength == 1 {
 			continue
 		}
@@ -73,7 +83,7 @@ func userField(kind Kind, fields, passwords []*candidate) *candidate {
 			n = 20
 		case c.token != "", c.Type == "number":
 			continue // some other part of a form: a name, a street
-		case kind == SignIn && first >= 0 && i < first:
+		case kind == SignIn && first >= 0 && i < first, first < 0 && p.fields == 1 && p.known && p.foreign:
 			n = 15 // a box with nothing that is known on it
 		}
 		if first >= 0 && n > 0 {
@@ -94,9 +104,18 @@ func userField(kind Kind, fields, passwords []*candidate) *candidate {
 	return best
 }
 
+// asksAgain tells a page that asks who is signed in for the password once more from the second page of a sign-in.
+func (p frame) asksAgain(e evidence, passwords []*candidate) bool {
+	said := e.confirm > 0
+	for _, c := range passwords {
+		said = said || c.all.or(c.near).has(saysConfirm)
+	}
+	return said && e.signIn < 5 || p.signedIn
+}
+
 // withoutPassword tells a sign-in's first page from the many forms that ask for an
 // e-mail address.
-func withoutPassword(user *candidate, e evidence, fields []*candidate, details int, card bool) Kind {
+func (p frame) withoutPassword(user *candidate, e evidence, fields []*candidate, details int, card bool) Kind {
 	texts := 0
 	for _, c := range fields {
 		if c.text() && c.role != OneTimeCode && !c.Locked {
@@ -108,7 +127,10 @@ func withoutPassword(user *candidate, e evidence, fields []*candidate, details i
 		slices.ContainsFunc(fields, func(c *candidate) bool { return c.Type == "textarea" }) {
 		return ""
 	}
+	loner := texts == 1 && p.fields == 1 // the page asks for nothing else
 	switch {
+	case texts <= 2 && e.byMail > 0 && e.forgot == 0:
+		return ByMail
 	case texts <= 2 && e.forgot > 0 && e.forgot >= e.signIn && e.forgot >= e.signUp:
 		return Forgot
 	case texts <= 2 && e.change > e.signIn && e.change > e.signUp:
@@ -118,6 +140,10 @@ func withoutPassword(user *candidate, e evidence, fields []*candidate, details i
 	case texts <= 2 && (user.token == Username || strings.Contains(strings.ToLower(user.Autocomplete), "webauthn")):
 		return FirstStep
 	case texts <= 2 && e.signIn > 0 && e.signIn >= e.signUp && details <= 1:
+		return FirstStep
+	case loner && (e.next || p.known) && !e.other && (user.all.any(saysUser, saysMail) || user.says(Telephone)):
+		return FirstStep
+	case loner && p.known && p.foreign:
 		return FirstStep
 	}
 	return ""

@@ -1,5 +1,10 @@
 package autofill
 
+import (
+	"slices"
+	"strings"
+)
+
 // freshPassword reports whether a password field speaks of a new password.
 func (x clue) freshPassword() bool {
 	return x.all.any(saysNew, saysAgain, saysChange) || x.near.has(saysAgain) && len(x.list) > 1
@@ -50,15 +55,108 @@ var saidPasswords = ranked(
 // second is the second of two password fields.
 func (x clue) second() *candidate { return x.list[1] }
 
+// othersNew counts the other password fields that were found to be for a new password.
+func (x clue) othersNew() (n int) {
+	for i, c := range x.list {
+		if i != x.i && c.role == NewPassword {
+			n++
+		}
+	}
+	return n
+}
+
+// paired reports whether a field and the one before it are made alike, and unlike the first: by their names, their
+// labels, or by what is demanded of both.
+func (x clue) paired() bool {
+	if x.i == 0 {
+		return false
+	}
+	a, b, first := x.list[x.i-1], x.list[x.i], x.list[0]
+	alike := func(a, b *candidate) bool {
+		stem := nameStem(a.Name)
+		demands := a.MinLength > 0 || a.Pattern != "" || a.Rules != ""
+		return stem != "" && stem == nameStem(b.Name) || within(a.Label, b.Label) || within(b.Label, a.Label) ||
+			demands && a.MinLength == b.MinLength && a.Pattern == b.Pattern && a.Rules == b.Rules
+	}
+	return alike(a, b) && (a == first || !alike(first, b))
+}
+
+// justPassword is said where a label says password and nothing more.
+var justPassword = func() (s said) { s.add(saysPassword); return s }()
+
+// within reports whether all words of a label stand in another one: "new password" in "new password again", in any
+// language.
+func within(a, b string) bool {
+	words, all := strings.Fields(normal(a)), strings.Fields(normal(b))
+	if len(words) == 1 && lex.read(normal(a)) == justPassword {
+		return false // so are all of them called
+	}
+	for _, w := range words {
+		if !slices.Contains(all, w) {
+			return false
+		}
+	}
+	return len(words) > 0
+}
+
+// lastOld reports whether a field is the last of three and the two before it are a pair that it doesn't belong to.
+func (x clue) lastOld() bool {
+	return len(x.list) == 3 && x.i == 2 && x.about.signUp <= x.about.change && !x.paired() &&
+		(clue{x.list[1], 1, x.list, x.about, x.details}).paired()
+}
+
+// nameStem is a field's name without its numbers and what says that it is a repetition (common practice: pass1 and
+// pass2, password and password_confirmation).
+func nameStem(name string) string {
+	first, _, _ := strings.Cut(name, " ")
+	var out []string
+	for _, w := range strings.Fields(normal(first)) {
+		switch w {
+		case "confirm", "confirmation", "confirmed", "repeat", "repeated", "again", "retype", "verify", "check",
+			"first", "second":
+			continue
+		}
+		if w = strings.Trim(w, "0123456789"); w != "" {
+			out = append(out, w)
+		}
+	}
+	return strings.Join(out, " ")
+}
+
 // placedPasswords are the rules about where a password field stands, for those that say nothing.
 var placedPasswords = ranked(
 	rule{
-		name: "the first of three, on a change", role: CurrentPassword, // common practice: current, new, new again
-		when: func(x clue) bool { return len(x.list) >= 3 && x.i == 0 && x.about.signUp <= x.about.change },
+		name: "the others are a new one and its repetition", role: CurrentPassword,
+		when: func(x clue) bool {
+			return len(x.list) == 3 && x.othersNew() == 2 && x.about.signUp <= x.about.change
+		},
 	},
 	rule{
+		name: "the first is new, and this one is none", role: CurrentPassword,
+		when: func(x clue) bool {
+			first := x.list[0]
+			return len(x.list) == 2 && x.i == 1 && first.label.any(saysNew, saysChange) && x.label == justPassword &&
+				x.about.signUp == 0
+		},
+	},
+	rule{
+		name: "the last of three, unlike the two before it", role: CurrentPassword,
+		when: func(x clue) bool { return x.lastOld() },
+	},
+	rule{
+		name: "the first of three, on a change", role: CurrentPassword, // common practice: current, new, new again
+		when: func(x clue) bool {
+			last := clue{x.list[len(x.list)-1], len(x.list) - 1, x.list, x.about, x.details}
+			lastIsOld := last.role == CurrentPassword || last.lastOld()
+			return len(x.list) >= 3 && x.i == 0 && x.about.signUp <= x.about.change && !lastIsOld
+		},
+	},
+	rule{
+		// The last of three that say nothing may be the present one: a new password is never filled into it.
 		name: "one of three", role: NewPassword,
-		when: func(x clue) bool { return len(x.list) >= 3 },
+		when: func(x clue) bool {
+			return len(x.list) >= 3 && (x.i < 2 || x.paired() || x.about.signUp > x.about.change || len(x.list) > 3)
+		},
 	},
 	rule{
 		name: "the second is it again", role: NewPassword,

@@ -3,6 +3,7 @@ package autofill
 import (
 	"slices"
 	"strings"
+	"unicode"
 )
 
 // Kind is what a form is for, as far as it has to do with a login.
@@ -18,8 +19,22 @@ const (
 	Reset     Kind = "reset"  // sets a new password without the old one
 	Forgot    Kind = "forgot" // asks who it is that forgot
 	CodeForm  Kind = "code"   // asks for a one-time code alone
-	Other     Kind = "other"  // asks for a card or details and has nothing to do with a login
+	// Again asks somebody who is signed in for the password once more, before something that matters.
+	Again Kind = "password-again"
+	// ByMail signs in with a link or a code that is sent, and with no password.
+	ByMail Kind = "sign-in-by-mail"
+	// SetUp sets up a program that runs on the web, with its first account.
+	SetUp Kind = "set-up"
+	// ForOther makes an account for somebody else.
+	ForOther Kind = "for-somebody-else"
+	Other    Kind = "other" // asks for a card or details and has nothing to do with a login
 )
+
+// Joins reports whether a form makes an account for who fills it in.
+func (k Kind) Joins() bool { return k == SignUp || k == SetUp }
+
+// Changes reports whether a form gives an account another password.
+func (k Kind) Changes() bool { return k == Change || k == Reset }
 
 // Reading is what a form was found to be.
 type Reading struct {
@@ -46,7 +61,10 @@ func (r Reading) Has(role Role) bool {
 // that ask for nothing a vault has (search, newsletter, a comment) are left out.
 func Read(s Snapshot) []Reading {
 	s = s.Bound()
-	p := frame{about: lex.read(normal(s.Title, s.Heads)), path: lex.read(normal(s.Path))}
+	p := frame{
+		about: lex.read(normal(s.Title, s.Heads)), path: lex.read(normal(s.Path)),
+		known: s.Known, signedIn: s.SignedIn, fields: len(s.Fields), foreign: foreign(s),
+	}
 	forms := map[int]Form{}
 	for _, f := range s.Forms {
 		forms[f.ID] = f
@@ -72,9 +90,32 @@ func Read(s Snapshot) []Reading {
 	return out
 }
 
+// foreign reports whether a page is written in a language, or in letters, whose words aren't known here.
+func foreign(s Snapshot) bool {
+	base, _, _ := strings.Cut(strings.ToLower(s.Lang), "-")
+	if base != "" && !lex.languages[base] {
+		return true
+	}
+	for _, f := range s.Fields {
+		about := lex.read(normal(s.Title, s.Heads, f.Label))
+		if about != (said{}) {
+			return false
+		}
+		for _, r := range f.Label {
+			if unicode.IsLetter(r) && !unicode.Is(unicode.Latin, r) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // frame is what the frame as a whole says.
 type frame struct {
-	about, path said
+	about, path     said
+	known, signedIn bool // the vault has logins for the site; somebody is signed in
+	fields          int  // in the whole frame
+	foreign         bool // it speaks a language whose words aren't known here
 }
 
 // candidate is a field with what its texts say, and the role it is given.
@@ -118,6 +159,9 @@ func fillable(f Field) bool {
 	return false
 }
 
+// forMachine reports whether the field asks for what one program needs to sign in to another.
+func (c *candidate) forMachine() bool { return c.all.or(c.near).has(saysMachine) }
+
 func (c *candidate) text() bool {
 	switch c.Type {
 	case "", "text", "email", "tel", "number", "url":
@@ -129,6 +173,9 @@ func (c *candidate) text() bool {
 // isPassword reports whether the field takes a password: by its type, or because
 // the page shows what is typed and leaves no doubt.
 func (c *candidate) isPassword() bool {
+	if c.forMachine() {
+		return false
+	}
 	if c.all.has(saysSecretOther) && c.token != CurrentPassword && c.token != NewPassword {
 		return false
 	}
@@ -183,7 +230,11 @@ var classOf = func() map[Role]class {
 }()
 
 // evidence weighs what a form and its page say they are for.
-type evidence struct{ signUp, signIn, change, forgot, news, search int }
+type evidence struct {
+	signUp, signIn, change, forgot, news, search int
+	setUp, forOther, byMail, confirm             int
+	next, other                                  bool // the button goes on to something; to something else
+}
 
 // The words of the button that sends a form say best what it is for, then its
 // heading, its name and address, and the page's title and path.
@@ -198,12 +249,14 @@ func (p frame) weigh(f Form) (e evidence) {
 			class class
 			to    *int
 		}{{saysSignUp, &e.signUp}, {saysSignIn, &e.signIn}, {saysChange, &e.change}, {saysForgot, &e.forgot},
-			{saysNewsletter, &e.news}, {saysSearch, &e.search}} {
+			{saysNewsletter, &e.news}, {saysSearch, &e.search}, {saysSetUp, &e.setUp}, {saysForOther, &e.forOther},
+			{saysByMail, &e.byMail}, {saysConfirm, &e.confirm}} {
 			if w.has(c.class) {
 				*c.to += w.weight
 			}
 		}
 	}
+	e.next, e.other = submit.has(saysNext), submit.has(saysOther)
 	if text.has(saysRemember) {
 		e.signIn += 3
 	}
@@ -223,13 +276,21 @@ func (p frame) read(form Form, fields []*candidate) (Reading, bool) {
 	passwordRoles(passwords, e, asked)
 	kind := p.kind(e, fields, passwords, asked, card)
 	again(fields)
-	if kind == SignIn || kind == FirstStep || kind == CodeForm || kind == Forgot {
+	switch kind {
+	case SignIn, FirstStep, CodeForm, Forgot, Again, ByMail:
 		for _, c := range fields {
 			if !c.role.Login() {
 				c.role = ""
 			}
 		}
 		asked, card = 0, false
+	case ForOther, SetUp: // the details are somebody else's, or a program's
+		for _, c := range fields {
+			if c.role.Details() && c.role != Email {
+				c.role = ""
+			}
+		}
+		asked = 0
 	}
 	writes := slices.ContainsFunc(fields, func(c *candidate) bool { return c.all.has(saysOther) }) // to somebody
 	loose := e.search > 0 || e.news > 0 && e.signUp == 0 || kind == "" && !card && writes
@@ -253,6 +314,7 @@ func findPasswords(fields []*candidate, card bool) (passwords []*candidate) {
 		case c.isCode():
 			c.role = OneTimeCode
 			c.why = append(c.why, "speaks of a one-time code")
+		case c.Type == "password" && c.Locked && c.Filled: // stars that stand for the one that is kept there
 		case c.isPassword() && !(c.Type == "password" && c.MaxLength > 0 && c.MaxLength < 4):
 			passwords = append(passwords, c)
 		}
@@ -263,15 +325,17 @@ func findPasswords(fields []*candidate, card bool) (passwords []*candidate) {
 // kind finds the field for the user name and tells what the form is for; empty for nothing that
 // has to do with a login.
 func (p frame) kind(e evidence, fields, passwords []*candidate, asked int, card bool) Kind {
-	kind := kindOf(passwords, e, fields)
-	if user := userField(kind, fields, passwords); user != nil {
+	kind := p.kindOf(passwords, e, fields)
+	if user := p.userField(kind, fields, passwords); user != nil {
 		if kind == "" {
-			kind = withoutPassword(user, e, fields, asked, card)
+			kind = p.withoutPassword(user, e, fields, asked, card)
 		}
 		if kind != "" {
 			user.role = Username
 			user.why = append(user.why, "the likeliest for the user name")
 		}
+	} else if kind == SignIn && p.asksAgain(e, passwords) {
+		kind = Again
 	}
 	hasCode := slices.ContainsFunc(fields, func(c *candidate) bool { return c.role == OneTimeCode })
 	if kind == "" && hasCode && !card && asked < 2 {

@@ -105,8 +105,8 @@ func TestRead(t *testing.T) {
 		{
 			"change, unnamed",
 			page("", "", Field{Type: "password"}, Field{Type: "password"}, Field{Type: "password"}),
-			Change,
-			map[int]Role{0: CurrentPassword, 1: NewPassword, 2: NewPassword},
+			Change, // the last may be the present one
+			map[int]Role{0: CurrentPassword, 1: NewPassword},
 		},
 		{
 			"first step",

@@ -62,6 +62,12 @@ var rulePages = []struct {
 	{"asks for a password again", 1, onePage("Create account", pw("Password"), pw("Repeat password"))},
 	{"speaks of a new password", 0, onePage("Save", pw("New password"))},
 	{"the first of three, on a change", 0, onePage("Change password", pw("One"), pw("Two"), pw("Three"))},
+	{
+		"the others are a new one and its repetition", 2,
+		onePage("Change password", pw("New password"), pw("New password again"), pw("Third")),
+	},
+	{"the first is new, and this one is none", 1, onePage("Save", pw("New password"), pw("Password"))},
+	{"the last of three, unlike the two before it", 2, onePage("", pw("ab cd"), pw("ab cd ef"), pw("gh"))},
 	{"one of three", 1, onePage("Change password", pw("One"), pw("Two"), pw("Three"))},
 	{"the second is it again", 0, onePage("Create account", pw("Password"), pw("Repeat password"))},
 	{"the second is another, and new", 0, onePage("Change password", pw("Password"), pw("New password"))},

@@ -11,15 +11,18 @@ const (
 
 // Snapshot describes one frame of a page.
 type Snapshot struct {
-	Title  string  `json:"title"`
-	Lang   string  `json:"lang"`
-	Path   string  `json:"path"`   // of the frame's address
-	Heads  string  `json:"heads"`  // the first headings of the page
-	Alerts string  `json:"alerts"` // what the page announces: roles alert and status, live regions
-	Status int     `json:"status"` // of HTTP; 0 if it isn't known
-	Doc    string  `json:"doc"`    // tells this document from the next one at its address
-	Forms  []Form  `json:"forms"`
-	Fields []Field `json:"fields"`
+	Title    string  `json:"title"`
+	Lang     string  `json:"lang"`
+	Path     string  `json:"path"`     // of the frame's address
+	Heads    string  `json:"heads"`    // the first headings of the page
+	Alerts   string  `json:"alerts"`   // what the page announces: roles alert and status, live regions
+	Status   int     `json:"status"`   // of HTTP; 0 if it isn't known
+	Doc      string  `json:"doc"`      // tells this document from the next one at its address
+	Restless bool    `json:"restless"` // it isn't complete yet, or changes still: what it lacks tells nothing
+	SignedIn bool    `json:"signedIn"` // it has a way to sign out
+	Known    bool    `json:"-"`        // the vault has logins for the site: set by whoever knows
+	Forms    []Form  `json:"forms"`
+	Fields   []Field `json:"fields"`
 }
 
 // Form is a form element, or what the extension takes for one where there is none.

@@ -72,7 +72,7 @@ func TestPagesUnlikeTheOthers(t *testing.T) {
 			"Delete account",
 			"Delete my account",
 			[]Field{pass("Confirm your password to go on")},
-			"sign-in 0=current-password",
+			"password-again 0=current-password",
 		},
 		"a key of a program": {"Developers", "Save", []Field{text("Name of the key"), pass("Secret key")}, ""},
 		"German, bare": {

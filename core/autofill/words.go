@@ -37,6 +37,11 @@ const (
 	saysRefused // that it was wrong
 	saysDemands // what may be wrong with it, or something else
 	saysDone
+	saysMachine  // what a program needs to reach another one
+	saysSetUp    // that a program is set up for the first time
+	saysForOther // that an account is made for somebody else
+	saysByMail   // that a link or a code is sent to sign in with
+	saysConfirm  // that who is signed in is asked once more
 	saysDay
 	saysMonth
 	saysYear
@@ -67,6 +72,11 @@ var classNames = map[string]class{
 	"refused":      saysRefused,
 	"demands":      saysDemands,
 	"done":         saysDone,
+	"machine":      saysMachine,
+	"set-up":       saysSetUp,
+	"for-other":    saysForOther,
+	"by-mail":      saysByMail,
+	"confirm":      saysConfirm,
 	"day":          saysDay,
 	"month":        saysMonth,
 	"year":         saysYear,
@@ -89,20 +99,22 @@ type entry struct {
 
 // lexicon finds terms in normal text.
 type lexicon struct {
-	words  map[string][]entry
-	inside map[rune][]entry
+	words     map[string][]entry
+	languages map[string]bool // that it has words of
+	inside    map[rune][]entry
 }
 
 var lex = newLexicon()
 
 func newLexicon() *lexicon {
-	l := &lexicon{map[string][]entry{}, map[rune][]entry{}}
+	l := &lexicon{map[string][]entry{}, map[string]bool{}, map[rune][]entry{}}
 	for _, t := range words.MustParse(loginTable) {
 		c, ok := classNames[t.Says]
 		if !ok {
 			panic("autofill: words.tsv says " + t.Says)
 		}
 		l.add(t, c)
+		l.languages[t.Language] = true
 	}
 	for _, t := range words.MustParse(roleTable) {
 		c, ok := classOf[Role(t.Says)]

@@ -76,6 +76,8 @@ const (
 	TrickHyphens     Trick = "hyphens"     // hyphens in other places
 	TrickAddition    Trick = "addition"    // something added to the name
 	TrickSpelling    Trick = "spelling"    // a letter or two off
+	TrickSound       Trick = "sound"       // said the same, spelt otherwise
+	TrickTitle       Trick = "title"       // the page calls itself by the kept name, at an address that is near it
 )
 
 // Likeness says which kept site a page imitates, and how.
@@ -180,22 +182,100 @@ func NewGuard(domains []string) *Guard {
 // some site of their own beyond doubt; nil knows none. A kept site, and an address that is
 // a bare IP address, imitates nobody.
 func (g *Guard) Check(page string, known func(domain string) bool) (Likeness, bool) {
-	u, err := parse(page)
-	if err != nil {
+	host, path, ok := g.suspect(page, known)
+	if !ok {
 		return Likeness{}, false
 	}
-	host := u.Hostname()
 	domain := domainOf(host)
-	if g.kept[domain] || !strings.Contains(domain, ".") || strings.Contains(host, ":") || onlyDigitsAndDots(host) ||
-		known != nil && known(domain) {
-		return Likeness{}, false
-	}
 	for _, look := range []func(host, domain, path string) (Likeness, bool){g.before, g.alike, g.near} {
-		if l, ok := look(host, domain, u.Path); ok {
+		if l, ok := look(host, domain, path); ok {
 			return l, true
 		}
 	}
 	return Likeness{}, false
+}
+
+// suspect takes a page's address apart; ok is false where it can imitate nobody: a kept site, one that is known, a bare
+// IP address or a name without a dot.
+func (g *Guard) suspect(page string, known func(domain string) bool) (host, path string, ok bool) {
+	u, err := parse(page)
+	if err != nil {
+		return "", "", false
+	}
+	host = u.Hostname()
+	domain := domainOf(host)
+	if g.kept[domain] || !strings.Contains(domain, ".") || strings.Contains(host, ":") || onlyDigitsAndDots(host) ||
+		known != nil && known(domain) {
+		return "", "", false
+	}
+	return host, u.Path, true
+}
+
+// Claims reports whether a page that calls itself by a kept site's name does so at an address that is nearer to that
+// site's than chance: further off than [Guard.Check] would take for an imitation by itself. title is the page's own,
+// called is what each kept domain is called beside its own name ([Called]); known is as in Check. The page is taken
+// for one that asks somebody to sign in: others speak of sites without being them.
+func (g *Guard) Claims(page, title string, called map[string]string, known func(domain string) bool) (Likeness, bool) {
+	host, _, ok := g.suspect(page, known)
+	says := namesIn(title)
+	if !ok || len(says) == 0 {
+		return Likeness{}, false
+	}
+	domain := domainOf(host)
+	label := letters(firstLabel(domain))
+	for _, n := range g.names {
+		claims := slices.Contains(says, n.label) || slices.Contains(says, called[n.domain])
+		if !claims || common[n.label] || localNames(n.domain, domain) {
+			continue
+		}
+		for _, l := range append(unbaited(label), label) {
+			if resembles(l, n.label) {
+				return marked(n.domain, domain, TrickTitle), true
+			}
+		}
+	}
+	return Likeness{}, false
+}
+
+// greetings stand before a site's name in the titles of its pages (common practice).
+var greetings = []string{
+	"sign in to ", "log in to ", "login to ", "sign in with ", "welcome to ", "welcome back to ", "your ", "my ",
+	"anmelden bei ", "willkommen bei ", "connexion à ", "accedi a ", "inloggen bij ",
+}
+
+// namesIn are the names by which a page's title may call its site: its parts, without a greeting.
+func namesIn(title string) (out []string) {
+	parts := strings.FieldsFunc(title, func(r rune) bool { return strings.ContainsRune("·|–—:•»›-", r) })
+	for _, part := range append(parts, title) {
+		part = Called(part)
+		for _, g := range greetings {
+			part = strings.TrimPrefix(part, g)
+		}
+		if part != "" {
+			out = append(out, part)
+		}
+	}
+	return out
+}
+
+// Called is what a title calls a site: its words in lower case, without what stands in brackets after them.
+func Called(s string) string {
+	s, _, _ = strings.Cut(s, "(")
+	return strings.Join(strings.Fields(strings.ToLower(s)), " ")
+}
+
+// resembles reports whether a label is made after another one: it holds most of its letters, in their order.
+func resembles(label, kept string) bool {
+	plain, theirs := plainName(looks(label)), plainName(looks(kept))
+	if len(theirs) < leastWhole || len(plain) < leastWhole {
+		return false
+	}
+	if strings.Contains(plain, theirs) {
+		return true
+	}
+	a, b := []rune(plain), []rune(theirs)
+	most := 4 * len(b) // tenths of a letter
+	return !madeOf(label, kept) && slices.Contains(a, b[0]) && distance(a, b, most) <= most
 }
 
 // before finds a kept name in front of the domain that the page really belongs to, or in
@@ -437,7 +517,7 @@ func (g *Guard) near(_, domain, _ string) (Likeness, bool) {
 	if kept, ok := g.said.get(sound(label), domain); ok && len(sound(label)) >= leastInner-1 && isPlain(label) {
 		theirs := letters(firstLabel(kept))
 		if label != theirs && !common[theirs] && !hasReason(label, theirs) {
-			return marked(kept, domain, TrickSpelling), true
+			return marked(kept, domain, TrickSound), true
 		}
 	}
 	if kept, ok := g.nearest(label, domain, allowance(len([]rune(label)))); ok {

@@ -60,6 +60,7 @@
   var html = getter(D, "documentElement");
   var hidden = getter(D, "hidden");
   var title = getter(D, "title");
+  var state = getter(D, "readyState");
   var create = method(D, "createElement");
   var createNS = method(D, "createElementNS");
   var evaluate = method(D, "evaluate");
@@ -83,6 +84,7 @@
     /** @type {boolean} */
     hidden(document)
   );
+  var isComplete = () => state(document) === "complete";
   var pageTitle = () => (
     /** @type {string} */
     title(document)
@@ -105,14 +107,14 @@
   function at(x, y) {
     return stack(document, x, y)[0] ?? null;
   }
-  function under(x, y, own2) {
-    let el = [...stack(document, x, y)].find((e) => e !== own2);
-    for (let r = el && shadow(el); r && stackIn; r = el && shadow(el)) {
-      const inner = [...stackIn(r, x, y)].find((e) => e !== own2 && rootOf(e) === r);
-      if (!inner) break;
-      el = inner;
+  function* under(x, y, own2, root2 = document) {
+    const list = root2 instanceof ShadowRoot ? stackIn?.(root2, x, y) ?? [] : stack(root2, x, y);
+    for (const el of list) {
+      if (el === own2 || rootOf(el) !== root2) continue;
+      const inner = shadow(el);
+      if (inner) yield* under(x, y, own2, inner);
+      yield el;
     }
-    return el;
   }
   var withId = (root2, name) => root2 instanceof Document ? byId(root2, name) : byIdIn(root2, name);
   function byPath(path, most) {
@@ -126,7 +128,10 @@
   }
 
   // src/host.js
+  var MARK = "data-red-locket";
+  for (const left of all(document, `div[${MARK}]`)) left.remove();
   var host = document.createElement("div");
+  host.setAttribute(MARK, "");
   var root = host.attachShadow({ mode: "closed" });
 
   // src/host.css
@@ -147,6 +152,7 @@
     return open2.length ? open2[open2.length - 1] : page();
   }
   function raise(anew = false) {
+    if (leaving.signal.aborted) return;
     if (!dressed) {
       dressed = true;
       const sheet = new CSSStyleSheet();
@@ -448,6 +454,13 @@
   var textOf = (el) => el ? tidy(
     el instanceof HTMLInputElement ? el.value || el.alt : text(el) || attr(el, "aria-label") || attr(el, "title")
   ) : "";
+  function wordsOf(b) {
+    for (let at2 = b; ; at2 = /** @type {ShadowRoot} */
+    rootOf(at2).host) {
+      const text2 = textOf(at2);
+      if (text2 || !(rootOf(at2) instanceof ShadowRoot) || matches(at2, "form")) return text2;
+    }
+  }
   function around(el) {
     const root2 = rootOf(el);
     return parent2(el) ?? (root2 instanceof ShadowRoot ? root2.host : null);
@@ -457,7 +470,7 @@
   function meet(e) {
     const n2 = met.size;
     for (const r of e.composedPath()) if (r instanceof ShadowRoot && r !== root && !roots().includes(r)) met.add(r);
-    if (met.size > n2) known = void 0;
+    if (met.size > n2) known = listed = void 0;
     return met.size > n2;
   }
   function roots() {
@@ -482,7 +495,15 @@
     return list;
   }
   var isBox = (el) => el instanceof HTMLInputElement ? KINDS.has(typeOf(el)) : el instanceof HTMLSelectElement || el instanceof HTMLTextAreaElement;
+  var listed;
   function fields() {
+    if (!listed) {
+      listed = listFields();
+      queueMicrotask(() => listed = void 0);
+    }
+    return listed;
+  }
+  function listFields() {
     if (roots().length === 1) return all(document, "input, select, textarea").filter(isBox).slice(0, MAX_FIELDS);
     const out = [];
     const walk = (root2) => {
@@ -513,12 +534,12 @@
     const mask = s.maskImage || s.webkitMaskImage || "none";
     return s.clipPath !== "none" || s.clip !== "auto" && s.clip !== "" && /absolute|fixed/.test(s.position) || mask !== "none" || (s.mixBlendMode ?? "normal") !== "normal" || filtered(s.filter ?? "none");
   }
-  function seen(el) {
+  function seen(el, faint = false) {
     const r = rect(el);
     const page2 = page();
     if (r.width < LEAST_WIDTH || r.height < LEAST_HEIGHT || r.right + scrollX < 4 || r.bottom + scrollY < 4 || r.left + scrollX > Math.min(Math.max(page2.scrollWidth, innerWidth) - 4, innerWidth + 400))
       return false;
-    if (!checkVisibility(el, { opacityProperty: true, visibilityProperty: true })) return false;
+    if (!checkVisibility(el, { opacityProperty: !faint, visibilityProperty: true })) return false;
     let opacity = 1, box = { left: r.left, top: r.top, right: r.right, bottom: r.bottom };
     for (let at2 = (
       /** @type {Element | null} */
@@ -526,7 +547,7 @@
     ); at2; at2 = around(at2)) {
       const s = getComputedStyle(at2);
       opacity *= Number(s.opacity);
-      if (opacity < FAINT || at2 !== page2 && veiled(s)) return false;
+      if (opacity < FAINT && !faint || at2 !== page2 && veiled(s)) return false;
       if (at2 !== el && at2 !== bodyOf() && at2 !== page2 && s.overflow !== "visible" && s.display !== "contents") {
         const o = rect(at2);
         const scrolls = /auto|scroll/.test(s.overflow + s.overflowX + s.overflowY);
@@ -543,6 +564,24 @@
       if (s.position === "fixed") break;
     }
     return true;
+  }
+  function dormant(f) {
+    if (!seen(f, true) || !labelOf(f)) return false;
+    const r = rect(f);
+    for (let at2 = around(f), i = 0; at2 && at2 !== bodyOf() && i < 6; at2 = around(at2), i++) {
+      const o = rect(at2);
+      const holds = o.left <= r.left + 1 && o.right >= r.right - 1 && o.height < 4 * Math.max(r.height, 24);
+      if (holds && seen(at2)) return true;
+    }
+    return false;
+  }
+  function outline(f) {
+    const r = rect(f);
+    const root2 = rootOf(f);
+    if (!(root2 instanceof ShadowRoot)) return r;
+    const o = rect(root2.host);
+    const holds = o.left <= r.left && o.right >= r.right && o.top <= r.top && o.bottom >= r.bottom;
+    return holds && o.width < r.width + 200 && o.height < r.height + 48 ? o : r;
   }
   function rgba(colour) {
     const n2 = (colour.match(/[\d.]+/g) ?? []).map(Number);
@@ -615,13 +654,38 @@
       if (sheets) document.adoptedStyleSheets = sheets;
     }
   }
+  var REPLACED = "img, video, canvas, iframe, object, embed, svg, svg *, input, select, textarea, button, meter, progress";
+  var TINT = 0.2;
+  function drawn(s) {
+    const wide = (width) => parseFloat(width) > 3;
+    return rgba(s.backgroundColor)[3] * Number(s.opacity) >= TINT || s.backgroundImage !== "none" || s.borderImageSource !== "none" || (s.backdropFilter ?? "none") !== "none" || (s.mixBlendMode ?? "normal") !== "normal" || /inset/.test(s.boxShadow) || [s.borderTopWidth, s.borderBottomWidth, s.borderLeftWidth, s.borderRightWidth].some(wide) || s.outlineStyle !== "none" && parseFloat(s.outlineOffset) < 0 || s.columnRuleStyle !== "none" && wide(s.columnRuleWidth);
+  }
+  function paints(el) {
+    if (matches(el, REPLACED) || matches(el, ":modal, [popover], :fullscreen")) return true;
+    if (kids(el).some((n2) => n2 instanceof Text && n2.data.trim())) return true;
+    let opacity = 1;
+    for (let at2 = (
+      /** @type {Element | null} */
+      el
+    ); at2; at2 = around(at2))
+      opacity *= Number(getComputedStyle(at2).opacity);
+    if (opacity < TINT) return false;
+    if (drawn(getComputedStyle(el))) return true;
+    return ["::before", "::after"].some((which) => {
+      const s = getComputedStyle(el, which);
+      if (s.content === "none" || s.content === "normal") return false;
+      return s.content !== '""' || drawn(s);
+    });
+  }
   function onTop(f) {
     const r = rect(f);
     let met2 = 0;
-    for (const part of [0.1, 0.3, 0.5, 0.7, 0.9]) {
-      const el = under(r.left + r.width * part, r.top + r.height / 2, host);
-      if (el && belongs(el, f)) met2++;
-    }
+    for (const part of [0.1, 0.3, 0.5, 0.7, 0.9])
+      for (const el of under(r.left + r.width * part, r.top + r.height / 2, host)) {
+        if (belongs(el, f)) met2++;
+        else if (!paints(el)) continue;
+        break;
+      }
     return met2 >= 3;
   }
   function reachable(f, role) {
@@ -757,7 +821,7 @@
     const sends = all2.filter(
       (b) => b instanceof HTMLButtonElement || b instanceof HTMLInputElement ? b.type === "submit" || b.type === "image" : false
     );
-    const plain = all2.filter((b) => !has(b, "aria-pressed") && textOf(b).length > 2);
+    const plain = all2.filter((b) => !has(b, "aria-pressed") && wordsOf(b).length > 2);
     if (!sends.length && !plain.length)
       plain.push(.../** @type {HTMLElement[]} */
       deep(form, 'a[class*="btn" i], a[class*="button" i]'));
@@ -802,8 +866,8 @@
     return {
       id: numberOf(form),
       head: tidy(heads || headBefore(form)),
-      submit: tidy(sends.slice(0, 3).map(textOf).join(" ")),
-      text: tidy(rest.map(textOf).join(" ")),
+      submit: tidy(sends.slice(0, 3).map(wordsOf).join(" ")),
+      text: tidy(rest.map(wordsOf).join(" ")),
       name: tidy(
         [attr(form, "id"), attr(form, "name"), attr(form, "class"), attr(form, "action") ? action : ""].filter(Boolean).join(" ")
       ),
@@ -826,8 +890,17 @@
       }
     return tidy([...new Set(out)].join(". "));
   }
+  var OUT = /(log|sign)[-_ ]?(out|off)/i;
+  var SAYS_OUT = /^(log|sign) ?(out|off)$/i;
+  var MOST_ACTS = 400;
+  var signedIn = () => roots().some(
+    (r) => all(r, "a, button, form").slice(0, MOST_ACTS).some((el) => {
+      const to = attr(el, matches(el, "a") ? "href" : matches(el, "form") ? "action" : "class");
+      return OUT.test(to ?? "") || !matches(el, "form") && SAYS_OUT.test((text(el) ?? "").trim());
+    })
+  );
   var doc = `${Date.now()} ${Math.random()}`;
-  function snapshot() {
+  function snapshot(said = true) {
     begin();
     const forms = /* @__PURE__ */ new Map();
     let checked = 0;
@@ -843,7 +916,7 @@
         autocomplete: tidy(f.getAttribute("autocomplete")),
         label: labelOf(f),
         near: nearOf(f),
-        visible: checked++ < MAX_DEEP && seen(f) && (input?.type !== "password" || inked(f)),
+        visible: checked++ < MAX_DEEP && (seen(f) ? input?.type !== "password" || inked(f) : dormant(f)),
         locked: f.disabled || !(f instanceof HTMLSelectElement) && f.readOnly,
         filled: f.value !== "",
         given: isGiven(f),
@@ -865,7 +938,8 @@
       lang: attr(page(), "lang") ?? "",
       path: tidy(location.pathname),
       heads: tidy(heads),
-      alerts: alerts(),
+      alerts: said ? alerts() : "",
+      signedIn: forms.size > 0 && signedIn(),
       status: nav?.responseStatus ?? 0,
       doc,
       forms: [...forms.values()],
@@ -909,7 +983,8 @@
       return { trouble: "away" };
     }
     try {
-      return await ext2.runtime.sendMessage(m);
+      const said = await ext2.runtime.sendMessage(m);
+      return leaving.signal.aborted ? { trouble: "away" } : said;
     } catch {
       if (!ext2.runtime?.id) orphaned();
       return { trouble: "away" };
@@ -937,14 +1012,20 @@
       field
     );
     const words2 = all(document, "label, h1, h2, legend");
-    return [...fields().filter((f) => f !== field), ...senders(group), ...words2.slice(0, 60)].map(rect).filter((r) => r.width > 0 && r.height > 0);
+    const others = fields().filter((f) => f !== field);
+    return [...others.map(outline), ...[...senders(group), ...words2.slice(0, 60)].map(rect)].filter(
+      (r) => r.width > 0 && r.height > 0
+    );
   }
   function present(field, what) {
     if (!cramped()) {
       dropGuest(false);
       const press2 = (list, i) => what[list][i]?.press();
       return offer(
-        () => rect(field),
+        () => outline(
+          /** @type {import("./snapshot.js").Box} */
+          field
+        ),
         shown(what),
         press2,
         () => putAway(true),
@@ -1095,21 +1176,49 @@
     }
   }
   async function lookNow() {
-    const s = snapshot();
+    const s = snapshot(telling);
     unseen = s.fields.some((f) => !f.visible);
     if (s.fields.length || telling) {
-      const v = await tell({ act: "look", snapshot: s, opaque, focused: focused() });
+      const restless = isRestless();
+      if (restless) whenCalm();
+      const v = await tell({ act: "look", snapshot: { ...s, restless }, opaque, focused: focused() });
       view = { ...v, readings: v.readings ?? [], menus: v.menus ?? {} };
       view.trouble = v.trouble ?? (v.error ? "away" : void 0);
       if (view.trouble === "locked") lockedMenus();
       draw();
       if (v.slip) showSlip(v.slip);
+      else if (!v.trouble && !v.error) takeBack();
       if (v.go && !gone) {
         const reading = view.readings.find((r) => r.form === v.go.form);
         gone = reading?.kind !== "first-step";
         if (reading) void fill(v.go.id, reading, "login", Boolean(v.go.submit));
       }
     }
+  }
+  var changedAt = performance.now();
+  var tellingSince = -Infinity;
+  var sentHere = false;
+  var CALM = 400;
+  var CALM_HERE = 900;
+  var GIVES_UP = 8e3;
+  var BUSY = [
+    "[aria-busy=true], [role=progressbar], progress",
+    ...["spinner", "loading", "loader"].map((word) => `[class*="${word}" i]`)
+  ].join(", ");
+  function isRestless() {
+    const now = performance.now();
+    if (!telling || now - tellingSince > GIVES_UP) return false;
+    return !isComplete() || now - changedAt < (sentHere ? CALM_HERE : CALM) || roots().some((r) => all(r, BUSY).some((el) => el !== host && seen(el)));
+  }
+  var calming = 0;
+  function whenCalm() {
+    clearTimeout(calming);
+    calming = setTimeout(() => void look(), CALM);
+  }
+  function expect(here) {
+    telling = true;
+    tellingSince = performance.now();
+    sentHere ||= here;
   }
   function lockedMenus() {
     for (const f of fields()) {
@@ -1122,6 +1231,11 @@
   var opaque = self.origin === "null";
   var slipShown = "";
   var FROM_SLIPS = /* @__PURE__ */ new Set(["slip-password", "keep", "not-now", "step-back", "took", "put-away", "never"]);
+  function takeBack() {
+    if (!/ (keep|update)$/.test(slipShown) || root.activeElement) return;
+    slipShown = "";
+    remove("slip");
+  }
   function showSlip(s) {
     const mark3 = `${s.id} ${s.kind}`;
     if (slipShown === mark3) return;
@@ -1129,8 +1243,16 @@
     const ask = async (m) => FROM_SLIPS.has(m?.act) ? tell(m) : {};
     showPaperSlip(s, ask, s.kind === "confirmed" ? 15e3 : void 0);
   }
+  var clasped = [];
+  function follows() {
+    unclasp();
+    for (const f of clasped) if (f.isConnected) clasp(f, () => open(f, true));
+    const now = focused2();
+    if (now && !filling) reopen(now);
+  }
   function draw() {
     unclasp();
+    clasped = [];
     const marked = /* @__PURE__ */ new Set();
     const now = focused2();
     if (view.readings.length)
@@ -1140,6 +1262,7 @@
         if (!menu || menu.noClasp || menu.group && marked.has(menu.group) && f !== now) continue;
         if (menu.group) marked.add(menu.group);
         clasp(f, () => open(f, true));
+        clasped.push(f);
       }
     if (now && !filling) reopen(now);
   }
@@ -1174,7 +1297,8 @@
     if (!ext3.runtime?.id) return leave();
     const at2 = placeOf2(f);
     const menu = at2?.menu;
-    if (!asked && (f === dismissed || f.value && f.tagName !== "SELECT")) return shut();
+    const filledBySite = at2?.reading.roles[String(numbers.get(f))] === "new-password" && !own.has(f);
+    if (!asked && (f === dismissed || f.value && f.tagName !== "SELECT" && !filledBySite)) return shut();
     opened = { f, key: keyOf(f), asked };
     if (!at2 || !menu) return away();
     const to = menu.elsewhere;
@@ -1196,9 +1320,9 @@
       case "fill":
         return void fill(l.id ?? "", reading, l.part ?? "");
       case "fill-new":
-        return void fillNew(reading, l.id ?? "");
+        return void fillNew(reading, l.id ?? "", f);
       case "type":
-        fillIn(() => {
+        void fillIn(() => {
           if (type(f, l.text)) {
             mark2(f);
             note2(f);
@@ -1210,15 +1334,26 @@
         return void tell({ act: l.do, id: l.id });
     }
   }
-  function fillIn(change) {
+  async function fillIn(change) {
     filling = true;
     try {
-      change();
+      await change();
     } finally {
       filling = false;
     }
   }
-  function put(v, reading) {
+  var WAKES = 400;
+  async function wakes(f, role) {
+    if (reachable(f, role)) return true;
+    if (!dormant(f)) return false;
+    focus(f);
+    for (const until = performance.now() + WAKES; performance.now() < until; ) {
+      await new Promise((drawn2) => setTimeout(drawn2, 16));
+      if (reachable(f, role)) return true;
+    }
+    return false;
+  }
+  async function put(v, reading) {
     if (v.error || v.trouble) {
       const at2 = focused2();
       if (at2) present(at2, { say: v.error ?? words(v.trouble), lines: [], acts: [] });
@@ -1226,10 +1361,10 @@
       return false;
     }
     const missed = (v.missed ?? []).map((m) => `${m.label || "A field without a name"}: ${m.why}`);
-    fillIn(() => {
+    await fillIn(async () => {
       for (const one2 of v.fills ?? []) {
         const f = fieldByNumber(one2.field);
-        if (!f || !reachable(f, one2.role)) missed.push("A field that is no longer there, or can’t be seen");
+        if (!f || !await wakes(f, one2.role)) missed.push("A field that is no longer there, or can’t be seen");
         else if (type(f, one2.value)) {
           mark2(f);
           note2(f);
@@ -1278,12 +1413,13 @@
       reading
     );
   }
-  async function fillNew(reading, id) {
+  async function fillNew(reading, id, at2) {
     const user = fields().find((f) => reading.roles[String(numbers.get(f))] === "username");
-    put(
+    await put(
       await tell({
         act: "fill-new",
         form: reading.form,
+        field: numberOf(at2),
         id,
         username: user?.value ?? "",
         elsewhere: elsewhere(reading),
@@ -1305,15 +1441,17 @@
       true
     );
   function typedIn(reading, form, asked = false) {
+    const pressed2 = form !== null && performance.now() - (pressedAt.get(form) ?? -Infinity) < PRESSING;
     const values = {};
     let mine = false;
     for (const f of fields()) {
       const n2 = String(numbers.get(f));
       const named = reading.roles[n2] === "username" && isGiven(f);
-      const value = asked || named ? f.value : own.get(f);
+      const chosen = reading.roles[n2] === "new-password" && isMade(f.value);
+      const value = asked || named ? f.value : own.get(f) ?? (chosen ? f.value : void 0);
       if (!value || !f.value || !reading.typed.includes(Number(n2))) continue;
       values[n2] = value;
-      if (!named || asked) mine ||= form === null || groupOf(f) === form;
+      if (own.has(f) || asked || chosen && pressed2) mine ||= form === null || groupOf(f) === form;
     }
     return mine ? values : void 0;
   }
@@ -1326,7 +1464,7 @@
     for (const reading of view.readings) {
       const values = typedIn(reading, form);
       if (!values) continue;
-      telling = true;
+      expect(true);
       void tell({ act: "typed", form: reading.form, values, opaque, snapshot: snapshot() });
       for (const ms of [400, 1200, 3e3]) setTimeout(() => void look(), ms);
     }
@@ -1336,11 +1474,34 @@
       if (e.defaultPrevented && !matches(form, ":invalid")) sent(form);
     });
   }
+  function buttonIn(path) {
+    const els = path.slice(0, 40).filter((el) => el instanceof Element);
+    return els.find((el) => matches(el, `${PRESSED}, a[href="#"], a:not([href])`)) ?? els.find((el) => /-.*(button|btn)|(button|btn).*-/i.test(tag(el)));
+  }
+  function formAround(el) {
+    for (let at2 = (
+      /** @type {Element | null} */
+      el
+    ); at2; at2 = around(at2)) {
+      const tied2 = attr(at2, "form");
+      const r = rootOf(at2);
+      const form = tied2 && (r instanceof Document || r instanceof ShadowRoot) ? withId(r, tied2) : at2;
+      if (form instanceof HTMLFormElement) return form;
+    }
+    return void 0;
+  }
+  var pressedAt = /* @__PURE__ */ new WeakMap();
+  var PRESSING = 1e3;
+  var isMade = (v) => v.length >= 6 && new Set(v).size > 3;
   function pressed(b, e) {
     const by = b instanceof HTMLButtonElement || b instanceof HTMLInputElement ? b : void 0;
-    const inForm = (by && formOf(by)) ?? closest(b, "form");
-    if (inForm && by && (by.type === "submit" || by.type === "image")) return unlessSent(e, inForm);
-    if (has(b, "aria-pressed") || has(b, "aria-expanded") || textOf(b).length < 2) return;
+    const inForm = (by && formOf(by)) ?? formAround(b);
+    const byPerson = (form) => e.isTrusted && pressedAt.set(form, performance.now());
+    if (inForm) byPerson(inForm);
+    const custom = rootOf(b) instanceof ShadowRoot || !by;
+    if (inForm && by && formOf(by) && (by.type === "submit" || by.type === "image")) return unlessSent(e, inForm);
+    if (has(b, "aria-pressed") || has(b, "aria-expanded") || wordsOf(b).length < 2) return;
+    if (inForm && custom && matches(inForm, ":invalid")) return;
     for (let el = (
       /** @type {Element | null} */
       b
@@ -1348,7 +1509,10 @@
       const n2 = deep(el, "input, select, textarea").filter(isBox).length;
       if (n2 === 1 && deep(el, "input[type=password], input[type=text]").length === 1 && view.readings.some((r) => Object.keys(r.roles).length > 1))
         return;
-      if (n2 > 0) return sent(inForm ?? el);
+      if (n2 > 0) {
+        if (!inForm) byPerson(el);
+        return sent(inForm ?? el);
+      }
     }
   }
   var came = {
@@ -1439,21 +1603,19 @@
         }
       }
       const f = e.composedPath()[0];
-      if (e.isTrusted && e.key === "Enter" && f instanceof HTMLInputElement)
+      if (e.isTrusted && e.key === "Enter" && f instanceof HTMLInputElement) {
+        pressedAt.set(f.form ?? groupOf(f), performance.now());
         if (f.form) unlessSent(e, f.form);
         else sent(groupOf(f));
+      }
     },
     true
   );
-  listen(
-    document,
-    "submit",
-    (e) => {
-      const f = e.composedPath()[0];
-      sent(f instanceof Element ? f : null);
-    },
-    true
-  );
+  function onSubmit(e) {
+    const f = e.composedPath()[0];
+    sent(f instanceof Element ? f : null);
+  }
+  listen(document, "submit", onSubmit, true);
   listen(
     document,
     "click",
@@ -1461,7 +1623,7 @@
       const at2 = e.composedPath()[0];
       if (!(at2 instanceof Element) || e.target === host) return;
       if (e.isTrusted && closest(at2, "[data-connect-browser]")) void tell({ act: "connect" });
-      const b = closest(at2, `${PRESSED}, a[href="#"], a:not([href])`);
+      const b = buttonIn(e.composedPath());
       if (b) pressed(b, e);
       if (unseen) setTimeout(() => void look(), 350);
     },
@@ -1502,7 +1664,7 @@
         doneAt = performance.now();
         const all2 = [...waitingFor];
         waitingFor.clear();
-        for (const one2 of all2.includes(lookThen) ? all2.filter((w) => w !== draw) : all2) one2();
+        for (const one2 of all2.includes(lookThen) ? all2.filter((w) => w !== follows) : all2) one2();
       },
       Math.max(0, Math.min(rest, waitingSince + LONGEST - now))
     );
@@ -1518,15 +1680,18 @@
   }
   var watched = /* @__PURE__ */ new WeakSet();
   var observer = new MutationObserver((list) => {
+    if (telling && list.some((m) => [...m.addedNodes, ...m.removedNodes].some((n2) => n2 !== host)))
+      changedAt = performance.now();
     if (list.some(matters)) {
       watch();
       later(lookThen);
-    } else if (view.readings.length && list.some((m) => m.addedNodes.length + m.removedNodes.length)) later(draw);
+    } else if (view.readings.length && list.some((m) => m.addedNodes.length + m.removedNodes.length)) later(follows);
   });
   function watch() {
     for (const r of roots()) {
       if (watched.has(r)) continue;
       watched.add(r);
+      if (r !== document) listen(r, "submit", onSubmit, true);
       observer.observe(r === document ? page() : r, {
         childList: true,
         subtree: true,
@@ -1561,7 +1726,7 @@
     heard2(m);
     if (m.act === "agreed" && view.framed === m.to) agreed.add(m.to);
     if (m.act === "look") {
-      telling = true;
+      if (!sentHere) expect(false);
       void look();
     }
     if (m.act === "take") {

@@ -166,6 +166,7 @@
   function shown(pointer) {
     shownAt = performance.now();
     before = pointer;
+    place = void 0;
     came = false;
     visible = false;
     since = Infinity;

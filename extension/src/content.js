@@ -1,7 +1,7 @@
 // Watches a frame, shows what the device app says is offered at its fields, and hands over what was
 // pressed. What is offered, and what pressing it does, is the app's to say.
 import * as dom from "./dom.js";
-import { clasp, follow, isShown, onScreen, prepare, raise, showPaperSlip, unclasp } from "./draw.js";
+import { clasp, follow, isShown, onScreen, prepare, raise, remove, showPaperSlip, unclasp } from "./draw.js";
 import { host, root } from "./host.js";
 import { away, hasGuest, heard, onPutAway, present, report, standing, stay, stepAlong } from "./lift.js";
 import { isGiven, note, own } from "./own.js";
@@ -9,6 +9,7 @@ import {
   PRESSED,
   around,
   deep,
+  dormant,
   fieldByNumber,
   fields,
   groupOf,
@@ -22,8 +23,8 @@ import {
   seen,
   senders,
   snapshot,
-  textOf,
   type,
+  wordsOf,
 } from "./snapshot.js";
 import { onOrphaned, tell } from "./tell.js";
 import { words } from "./words.js";
@@ -95,21 +96,64 @@ async function look() {
 }
 
 async function lookNow() {
-  const s = snapshot();
+  const s = snapshot(telling);
   unseen = s.fields.some((f) => !f.visible);
   if (s.fields.length || telling) {
-    const v = await tell({ act: "look", snapshot: s, opaque, focused: dom.focused() });
+    const restless = isRestless();
+    if (restless) whenCalm();
+    const v = await tell({ act: "look", snapshot: { ...s, restless }, opaque, focused: dom.focused() });
     view = { ...v, readings: v.readings ?? [], menus: v.menus ?? {} };
     view.trouble = v.trouble ?? (v.error ? "away" : undefined);
     if (view.trouble === "locked") lockedMenus();
     draw();
     if (v.slip) showSlip(v.slip);
+    else if (!v.trouble && !v.error) takeBack();
     if (v.go && !gone) {
       const reading = view.readings.find((r) => r.form === v.go.form);
       gone = reading?.kind !== "first-step";
       if (reading) void fill(v.go.id, reading, "login", Boolean(v.go.submit));
     }
   }
+}
+
+/** When the page last changed, and since when there is something to tell of it. */
+let changedAt = performance.now(),
+  tellingSince = -Infinity,
+  sentHere = false;
+/** How long a page has to rest before it's told what became of a form, in milliseconds. */
+const CALM = 400;
+/** The same in the page that sent it: it may be waiting for its answer. */
+const CALM_HERE = 900;
+/** A page that never rests is told of all the same after this long, in milliseconds. */
+const GIVES_UP = 8000;
+const BUSY = [
+  "[aria-busy=true], [role=progressbar], progress",
+  ...["spinner", "loading", "loader"].map((word) => `[class*="${word}" i]`),
+].join(", ");
+
+/** Whether the page isn't yet what it is going to be, so that nothing can be told by what it lacks. */
+function isRestless() {
+  const now = performance.now();
+  if (!telling || now - tellingSince > GIVES_UP) return false;
+  return (
+    !dom.isComplete() ||
+    now - changedAt < (sentHere ? CALM_HERE : CALM) ||
+    roots().some((r) => dom.all(r, BUSY).some((el) => el !== host && seen(el)))
+  );
+}
+
+let calming = 0;
+/** Looks again once the page may have come to rest. */
+function whenCalm() {
+  clearTimeout(calming);
+  calming = setTimeout(() => void look(), CALM);
+}
+
+/** Notes that the page may tell what became of a form. @param {boolean} here it was sent from this page */
+function expect(here) {
+  telling = true;
+  tellingSince = performance.now();
+  sentHere ||= here;
 }
 
 /** While the vault is locked nobody reads the page: a password box still shows the way to open it. */
@@ -129,6 +173,13 @@ let slipShown = "";
 /** What a slip may ask for. */
 const FROM_SLIPS = new Set(["slip-password", "keep", "not-now", "step-back", "took", "put-away", "never"]);
 
+/** Takes back a slip that asks about what the page has shown to be refused: its form is there again, or an error. */
+function takeBack() {
+  if (!/ (keep|update)$/.test(slipShown) || root.activeElement) return;
+  slipShown = "";
+  remove("slip");
+}
+
 /** @param {any} s */
 function showSlip(s) {
   const mark = `${s.id} ${s.kind}`;
@@ -138,9 +189,21 @@ function showSlip(s) {
   showPaperSlip(s, ask, s.kind === "confirmed" ? 15000 : undefined);
 }
 
+/** Fields that have a clasp. @type {Box[]} */
+let clasped = [];
+
+/** Sets the clasps anew where their fields are now. */
+function follows() {
+  unclasp();
+  for (const f of clasped) if (f.isConnected) clasp(f, () => open(f, true));
+  const now = focused();
+  if (now && !filling) reopen(now);
+}
+
 /** Sets a clasp at every field that has a menu; of a group, at the first one and where the keyboard is. */
 function draw() {
   unclasp();
+  clasped = [];
   const marked = new Set();
   const now = focused();
   if (view.readings.length)
@@ -150,6 +213,7 @@ function draw() {
       if (!menu || menu.noClasp || (menu.group && marked.has(menu.group) && f !== now)) continue;
       if (menu.group) marked.add(menu.group);
       clasp(f, () => open(f, true));
+      clasped.push(f);
     }
   if (now && !filling) reopen(now);
 }
@@ -210,7 +274,8 @@ function open(f, asked = false) {
   if (!ext.runtime?.id) return leave(); // the extension is gone, or was updated: nobody would answer
   const at = placeOf(f);
   const menu = at?.menu;
-  if (!asked && (f === dismissed || (f.value && f.tagName !== "SELECT"))) return shut();
+  const filledBySite = at?.reading.roles[String(numbers.get(f))] === "new-password" && !own.has(f);
+  if (!asked && (f === dismissed || (f.value && f.tagName !== "SELECT" && !filledBySite))) return shut();
   opened = { f, key: keyOf(f), asked };
   if (!at || !menu) return away(); // it may come
   const to = menu.elsewhere;
@@ -234,9 +299,9 @@ function press(f, reading, l) {
     case "fill":
       return void fill(l.id ?? "", reading, l.part ?? "");
     case "fill-new":
-      return void fillNew(reading, l.id ?? "");
+      return void fillNew(reading, l.id ?? "", f);
     case "type":
-      fillIn(() => {
+      void fillIn(() => {
         if (type(f, l.text)) {
           mark(f);
           note(f);
@@ -249,18 +314,33 @@ function press(f, reading, l) {
   }
 }
 
-/** Changes fields; what a page does meanwhile is no typing of its user. @param {() => void} change */
-function fillIn(change) {
+/** Changes fields; what a page does meanwhile is no typing of its user. @param {() => void | Promise<void>} change */
+async function fillIn(change) {
   filling = true;
   try {
-    change();
+    await change();
   } finally {
     filling = false;
   }
 }
 
+/** How long a field gets to show itself once the keyboard is in it, in milliseconds. */
+const WAKES = 400;
+
+/** Whether a field can be filled, if need be once somebody has come to it. @param {Box} f @param {string} role */
+async function wakes(f, role) {
+  if (reachable(f, role)) return true;
+  if (!dormant(f)) return false;
+  dom.focus(f);
+  for (const until = performance.now() + WAKES; performance.now() < until;) {
+    await new Promise((drawn) => setTimeout(drawn, 16));
+    if (reachable(f, role)) return true;
+  }
+  return false;
+}
+
 /** @param {any} v @param {Reading} reading */
-function put(v, reading) {
+async function put(v, reading) {
   if (v.error || v.trouble) {
     const at = focused();
     if (at) present(at, { say: v.error ?? words(v.trouble), lines: [], acts: [] });
@@ -268,10 +348,10 @@ function put(v, reading) {
     return false;
   }
   const missed = (v.missed ?? []).map((/** @type {any} */ m) => `${m.label || "A field without a name"}: ${m.why}`);
-  fillIn(() => {
+  await fillIn(async () => {
     for (const one of v.fills ?? []) {
       const f = fieldByNumber(one.field);
-      if (!f || !reachable(f, one.role)) missed.push("A field that is no longer there, or can’t be seen");
+      if (!f || !(await wakes(f, one.role))) missed.push("A field that is no longer there, or can’t be seen");
       else if (type(f, one.value)) {
         mark(f);
         note(f);
@@ -331,13 +411,14 @@ async function fill(id, reading, what, submit = false) {
   );
 }
 
-/** @param {Reading} reading @param {string} id */
-async function fillNew(reading, id) {
+/** @param {Reading} reading @param {string} id @param {Box} at the field that was pressed */
+async function fillNew(reading, id, at) {
   const user = fields().find((f) => reading.roles[String(numbers.get(f))] === "username");
-  put(
+  await put(
     await tell({
       act: "fill-new",
       form: reading.form,
+      field: numberOf(at),
       id,
       username: user?.value ?? "",
       elsewhere: elsewhere(reading),
@@ -368,16 +449,18 @@ for (const kind of ["keydown", "beforeinput", "paste", "drop", "cut", "compositi
  * @param {Reading} reading @param {Element | null} form @param {boolean} [asked] what stands there is asked for
  */
 function typedIn(reading, form, asked = false) {
+  const pressed = form !== null && performance.now() - (pressedAt.get(form) ?? -Infinity) < PRESSING;
   /** @type {Record<string, string>} */
   const values = {};
   let mine = false;
   for (const f of fields()) {
     const n = String(numbers.get(f));
     const named = reading.roles[n] === "username" && isGiven(f);
-    const value = asked || named ? f.value : own.get(f);
+    const chosen = reading.roles[n] === "new-password" && isMade(f.value); // by the site itself
+    const value = asked || named ? f.value : (own.get(f) ?? (chosen ? f.value : undefined));
     if (!value || !f.value || !reading.typed.includes(Number(n))) continue;
     values[n] = value;
-    if (!named || asked) mine ||= form === null || groupOf(f) === form;
+    if (own.has(f) || asked || (chosen && pressed)) mine ||= form === null || groupOf(f) === form;
   }
   return mine ? values : undefined;
 }
@@ -398,7 +481,7 @@ function sent(form) {
   for (const reading of view.readings) {
     const values = typedIn(reading, form);
     if (!values) continue;
-    telling = true;
+    expect(true);
     void tell({ act: "typed", form: reading.form, values, opaque, snapshot: snapshot() });
     for (const ms of [400, 1200, 3000]) setTimeout(() => void look(), ms); // pages that never reload
   }
@@ -415,13 +498,54 @@ function unlessSent(e, form) {
   });
 }
 
+/**
+ * The button that was pressed: the browser's own, or an element of the page's own kind that is called one.
+ * @param {EventTarget[]} path
+ * @returns {Element | undefined}
+ */
+function buttonIn(path) {
+  const els = path.slice(0, 40).filter((el) => el instanceof Element);
+  return (
+    els.find((el) => dom.matches(el, `${PRESSED}, a[href="#"], a:not([href])`)) ??
+    els.find((el) => /-.*(button|btn)|(button|btn).*-/i.test(dom.tag(el)))
+  );
+}
+
+/** The form around an element, also outside of its shadow root. @param {Element} el */
+function formAround(el) {
+  for (let at = /** @type {Element | null} */ (el); at; at = around(at)) {
+    const tied = dom.attr(at, "form");
+    const r = dom.rootOf(at);
+    const form = tied && (r instanceof Document || r instanceof ShadowRoot) ? dom.withId(r, tied) : at;
+    if (form instanceof HTMLFormElement) return form;
+  }
+  return undefined;
+}
+
+/**
+ * When a person last pressed a form's own button, or Enter in a field of it.
+ * @type {WeakMap<Element, number>}
+ */
+const pressedAt = new WeakMap();
+/** How long after that a form is sent because of it, in milliseconds. */
+const PRESSING = 1000;
+/**
+ * Whether a password that the page filled in may be one that it made: stars stand for one that it doesn't show.
+ * @param {string} v
+ */
+const isMade = (v) => v.length >= 6 && new Set(v).size > 3;
+
 /** A press that may send what was typed, where no form will say so itself. @param {Element} b @param {Event} e */
 function pressed(b, e) {
   const by = b instanceof HTMLButtonElement || b instanceof HTMLInputElement ? b : undefined;
-  const inForm = (by && dom.formOf(by)) ?? dom.closest(b, "form");
-  if (inForm && by && (by.type === "submit" || by.type === "image")) return unlessSent(e, inForm);
+  const inForm = (by && dom.formOf(by)) ?? formAround(b);
+  const byPerson = (/** @type {Element} */ form) => e.isTrusted && pressedAt.set(form, performance.now());
+  if (inForm) byPerson(inForm);
+  const custom = dom.rootOf(b) instanceof ShadowRoot || !by; // of the page's own kind: its press may send by script
+  if (inForm && by && dom.formOf(by) && (by.type === "submit" || by.type === "image")) return unlessSent(e, inForm);
   // shows or hides something
-  if (dom.has(b, "aria-pressed") || dom.has(b, "aria-expanded") || textOf(b).length < 2) return;
+  if (dom.has(b, "aria-pressed") || dom.has(b, "aria-expanded") || wordsOf(b).length < 2) return;
+  if (inForm && custom && dom.matches(inForm, ":invalid")) return;
   for (let el = /** @type {Element | null} */ (b); el && el !== dom.bodyOf(); el = around(el)) {
     const n = deep(el, "input, select, textarea").filter(isBox).length;
     if (
@@ -430,7 +554,10 @@ function pressed(b, e) {
       view.readings.some((r) => Object.keys(r.roles).length > 1)
     )
       return; // stands in one field's own box
-    if (n > 0) return sent(inForm ?? el);
+    if (n > 0) {
+      if (!inForm) byPerson(el);
+      return sent(inForm ?? el);
+    }
   }
 }
 
@@ -526,21 +653,20 @@ dom.listen(
       }
     }
     const f = e.composedPath()[0];
-    if (e.isTrusted && e.key === "Enter" && f instanceof HTMLInputElement)
+    if (e.isTrusted && e.key === "Enter" && f instanceof HTMLInputElement) {
+      pressedAt.set(f.form ?? groupOf(f), performance.now());
       if (f.form) unlessSent(e, f.form);
       else sent(groupOf(f));
+    }
   },
   true,
 );
-dom.listen(
-  document,
-  "submit",
-  (e) => {
-    const f = e.composedPath()[0];
-    sent(f instanceof Element ? f : null);
-  },
-  true,
-);
+/** @param {Event} e */
+function onSubmit(e) {
+  const f = e.composedPath()[0];
+  sent(f instanceof Element ? f : null);
+}
+dom.listen(document, "submit", onSubmit, true);
 dom.listen(
   document,
   "click",
@@ -548,7 +674,7 @@ dom.listen(
     const at = e.composedPath()[0];
     if (!(at instanceof Element) || e.target === host) return;
     if (e.isTrusted && dom.closest(at, "[data-connect-browser]")) void tell({ act: "connect" });
-    const b = dom.closest(at, `${PRESSED}, a[href="#"], a:not([href])`);
+    const b = buttonIn(e.composedPath());
     if (b) pressed(b, e);
     if (unseen) setTimeout(() => void look(), 350); // a press may bring fields to light
   },
@@ -597,7 +723,7 @@ function later(what) {
       doneAt = performance.now();
       const all = [...waitingFor];
       waitingFor.clear();
-      for (const one of all.includes(lookThen) ? all.filter((w) => w !== draw) : all) one(); // a look draws
+      for (const one of all.includes(lookThen) ? all.filter((w) => w !== follows) : all) one(); // a look draws
     },
     Math.max(0, Math.min(rest, waitingSince + LONGEST - now)),
   );
@@ -624,10 +750,12 @@ function matters(m) {
 
 const watched = new WeakSet();
 const observer = new MutationObserver((list) => {
+  if (telling && list.some((m) => [...m.addedNodes, ...m.removedNodes].some((n) => n !== host)))
+    changedAt = performance.now();
   if (list.some(matters)) {
     watch();
     later(lookThen);
-  } else if (view.readings.length && list.some((m) => m.addedNodes.length + m.removedNodes.length)) later(draw);
+  } else if (view.readings.length && list.some((m) => m.addedNodes.length + m.removedNodes.length)) later(follows);
 });
 
 /** Watches the page and every open shadow root in it. */
@@ -635,6 +763,7 @@ function watch() {
   for (const r of roots()) {
     if (watched.has(r)) continue;
     watched.add(r);
+    if (r !== document) dom.listen(r, "submit", onSubmit, true); // it doesn't leave its shadow root
     observer.observe(r === document ? dom.page() : r, {
       childList: true,
       subtree: true,
@@ -672,7 +801,7 @@ ext.runtime.onMessage.addListener((m, sender, reply) => {
   heard(m);
   if (m.act === "agreed" && view.framed === m.to) agreed.add(m.to); // in another frame of the same site
   if (m.act === "look") {
-    telling = true;
+    if (!sentHere) expect(false);
     void look();
   }
   if (m.act === "take") {

@@ -108,6 +108,7 @@ const active = getter(D, "activeElement"),
   html = getter(D, "documentElement"),
   hidden = getter(D, "hidden"),
   title = getter(D, "title"),
+  state = getter(D, "readyState"),
   create = method(D, "createElement"),
   createNS = method(D, "createElementNS"),
   evaluate = method(D, "evaluate"),
@@ -126,6 +127,7 @@ const active = getter(D, "activeElement"),
 export const page = () => /** @type {HTMLElement} */ (html(document));
 export const bodyOf = () => /** @type {HTMLElement} */ (body(document));
 export const isHidden = () => /** @type {boolean} */ (hidden(document));
+export const isComplete = () => state(document) === "complete";
 export const pageTitle = () => /** @type {string} */ (title(document));
 export const focused = () => /** @type {boolean} */ (hasFocus(document));
 export const base = () => /** @type {string} */ (baseURI(document));
@@ -148,18 +150,19 @@ export function at(x, y) {
 }
 
 /**
- * The element at a point, beneath our own host, down through open shadow roots.
- * @param {number} x @param {number} y @param {Element} own
- * @returns {Element | undefined}
+ * The elements at a point, beneath our own host and in open shadow roots too, the topmost first.
+ * @param {number} x @param {number} y @param {Element} own @param {Document | ShadowRoot} [root]
+ * @returns {Generator<Element>}
  */
-export function under(x, y, own) {
-  let el = [...stack(document, x, y)].find((/** @type {Element} */ e) => e !== own);
-  for (let r = el && shadow(el); r && stackIn; r = el && shadow(el)) {
-    const inner = [...stackIn(r, x, y)].find((/** @type {Element} */ e) => e !== own && rootOf(e) === r);
-    if (!inner) break;
-    el = inner;
+export function* under(x, y, own, root = document) {
+  /** @type {Element[]} */
+  const list = root instanceof ShadowRoot ? (stackIn?.(root, x, y) ?? []) : stack(root, x, y);
+  for (const el of list) {
+    if (el === own || rootOf(el) !== root) continue;
+    const inner = shadow(el);
+    if (inner) yield* under(x, y, own, inner);
+    yield el;
   }
-  return el;
 }
 
 /** @param {Document | ShadowRoot} root @param {string} name @returns {Element | null} */

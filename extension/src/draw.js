@@ -28,6 +28,7 @@ function ground() {
 
 /** Puts the host above everything the page has. @param {boolean} [anew] */
 export function raise(anew = false) {
+  if (dom.leaving.signal.aborted) return; // whatever it was still waiting for: its host doesn't come back
   if (!dressed) {
     // most pages never need it
     dressed = true;

@@ -3,7 +3,7 @@
 // what it is told, and tells what was pressed. The page's own scripts learn neither.
 import * as dom from "./dom.js";
 import { along, follow, isShown, note, offer, remove } from "./draw.js";
-import { deep, fields, groupOf, seen, senders } from "./snapshot.js";
+import { deep, fields, groupOf, outline, seen, senders } from "./snapshot.js";
 import { tell } from "./tell.js";
 
 /** @typedef {{text: string, note?: string, fills?: string, press: () => void}} Choice */
@@ -50,9 +50,10 @@ export const standing = () => Boolean(lifted) || (!guest && isShown("offer"));
 function free(field) {
   const group = groupOf(/** @type {import("./snapshot.js").Box} */ (field));
   const words = dom.all(document, "label, h1, h2, legend");
-  return [...fields().filter((f) => f !== field), ...senders(group), ...words.slice(0, 60)]
-    .map(dom.rect)
-    .filter((r) => r.width > 0 && r.height > 0);
+  const others = fields().filter((f) => f !== field);
+  return [...others.map(outline), ...[...senders(group), ...words.slice(0, 60)].map(dom.rect)].filter(
+    (r) => r.width > 0 && r.height > 0,
+  );
 }
 
 /** Shows an offer, here or in the page around. @param {HTMLElement} field @param {Offering} what */
@@ -61,7 +62,7 @@ export function present(field, what) {
     dropGuest(false);
     const press = (/** @type {"lines" | "acts"} */ list, /** @type {number} */ i) => what[list][i]?.press();
     return offer(
-      () => dom.rect(field),
+      () => outline(/** @type {import("./snapshot.js").Box} */ (field)),
       shown(what),
       press,
       () => putAway(true),

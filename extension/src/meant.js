@@ -61,6 +61,7 @@ const pictures = says
 export function shown(pointer) {
   shownAt = performance.now();
   before = pointer;
+  place = undefined; // where the frame stood for what it showed before says nothing of this
   came = false;
   visible = false;
   since = Infinity;

@@ -41,6 +41,14 @@ export const textOf = (el) =>
       )
     : "";
 
+/** The words of a button; those of an element of the page's own kind stand around its parts. @param {Element} b */
+export function wordsOf(b) {
+  for (let at = b; ; at = /** @type {ShadowRoot} */ (dom.rootOf(at)).host) {
+    const text = textOf(at);
+    if (text || !(dom.rootOf(at) instanceof ShadowRoot) || dom.matches(at, "form")) return text;
+  }
+}
+
 /** The element around another one, out of shadow roots too. @param {Element} el @returns {Element | null} */
 export function around(el) {
   const root = dom.rootOf(el);
@@ -60,7 +68,7 @@ const met = new Set();
 export function meet(e) {
   const n = met.size;
   for (const r of e.composedPath()) if (r instanceof ShadowRoot && r !== root && !roots().includes(r)) met.add(r);
-  if (met.size > n) known = undefined;
+  if (met.size > n) known = listed = undefined;
   return met.size > n;
 }
 
@@ -98,8 +106,20 @@ export const isBox = (el) =>
     ? KINDS.has(dom.typeOf(el))
     : el instanceof HTMLSelectElement || el instanceof HTMLTextAreaElement;
 
-/** Every field in the order of the page. @returns {Box[]} */
+/** @type {Box[] | undefined} */
+let listed;
+
+/** Every field in the order of the page; looked for once in one turn of the page. @returns {Box[]} */
 export function fields() {
+  if (!listed) {
+    listed = listFields();
+    queueMicrotask(() => (listed = undefined));
+  }
+  return listed;
+}
+
+/** @returns {Box[]} */
+function listFields() {
   if (roots().length === 1) return dom.all(document, "input, select, textarea").filter(isBox).slice(0, MAX_FIELDS);
   /** @type {Box[]} */
   const out = [];
@@ -146,8 +166,11 @@ function veiled(s) {
   );
 }
 
-/** Whether a person can see an element: large enough, on the page, not see-through, not cut off. @param {Element} el */
-export function seen(el) {
+/**
+ * Whether a person can see an element: large enough, on the page, not see-through, not cut off.
+ * @param {Element} el @param {boolean} [faint] though it may be see-through
+ */
+export function seen(el, faint = false) {
   const r = dom.rect(el);
   const page = dom.page();
   if (
@@ -158,13 +181,13 @@ export function seen(el) {
     r.left + scrollX > Math.min(Math.max(page.scrollWidth, innerWidth) - 4, innerWidth + 400)
   )
     return false; // people scroll down, not sideways
-  if (!dom.checkVisibility(el, { opacityProperty: true, visibilityProperty: true })) return false;
+  if (!dom.checkVisibility(el, { opacityProperty: !faint, visibilityProperty: true })) return false;
   let opacity = 1,
     box = { left: r.left, top: r.top, right: r.right, bottom: r.bottom };
   for (let at = /** @type {Element | null} */ (el); at; at = around(at)) {
     const s = getComputedStyle(at);
     opacity *= Number(s.opacity);
-    if (opacity < FAINT || (at !== page && veiled(s))) return false;
+    if ((opacity < FAINT && !faint) || (at !== page && veiled(s))) return false;
     if (at !== el && at !== dom.bodyOf() && at !== page && s.overflow !== "visible" && s.display !== "contents") {
       const o = dom.rect(at);
       const scrolls = /auto|scroll/.test(s.overflow + s.overflowX + s.overflowY);
@@ -181,6 +204,35 @@ export function seen(el) {
     if (s.position === "fixed") break;
   }
   return true;
+}
+
+/**
+ * Whether a field waits for somebody to come: it is see-through, and its label stands in its place, in a box that is
+ * seen. Nothing is typed into it before it shows itself.
+ * @param {Box} f
+ */
+export function dormant(f) {
+  if (!seen(f, true) || !labelOf(f)) return false;
+  const r = dom.rect(f);
+  for (let at = around(f), i = 0; at && at !== dom.bodyOf() && i < 6; at = around(at), i++) {
+    const o = dom.rect(at);
+    const holds = o.left <= r.left + 1 && o.right >= r.right - 1 && o.height < 4 * Math.max(r.height, 24);
+    if (holds && seen(at)) return true;
+  }
+  return false;
+}
+
+/**
+ * Where a field is, as a person sees it: of one that is a part of an element of the page's own kind, all of that.
+ * @param {Box} f
+ */
+export function outline(f) {
+  const r = dom.rect(f);
+  const root = dom.rootOf(f);
+  if (!(root instanceof ShadowRoot)) return r;
+  const o = dom.rect(root.host);
+  const holds = o.left <= r.left && o.right >= r.right && o.top <= r.top && o.bottom >= r.bottom;
+  return holds && o.width < r.width + 200 && o.height < r.height + 48 ? o : r;
 }
 
 /** @param {string} colour as it is computed @returns {[number, number, number, number]} */
@@ -262,14 +314,57 @@ function throughNothing(look) {
   }
 }
 
-/** Whether a field is what stands at its place. Asked of the browser, at five points along it. @param {Box} f */
+const REPLACED =
+  "img, video, canvas, iframe, object, embed, svg, svg *, input, select, textarea, button, meter, progress";
+/** The least that is taken for paint: below this what lies beneath can be read. */
+const TINT = 0.2;
+
+/** Whether an element's own style draws something over all of its place. @param {CSSStyleDeclaration} s */
+function drawn(s) {
+  const wide = (/** @type {string} */ width) => parseFloat(width) > 3;
+  return (
+    rgba(s.backgroundColor)[3] * Number(s.opacity) >= TINT ||
+    s.backgroundImage !== "none" ||
+    s.borderImageSource !== "none" ||
+    (s.backdropFilter ?? "none") !== "none" ||
+    (s.mixBlendMode ?? "normal") !== "normal" ||
+    /inset/.test(s.boxShadow) ||
+    [s.borderTopWidth, s.borderBottomWidth, s.borderLeftWidth, s.borderRightWidth].some(wide) ||
+    (s.outlineStyle !== "none" && parseFloat(s.outlineOffset) < 0) ||
+    (s.columnRuleStyle !== "none" && wide(s.columnRuleWidth))
+  );
+}
+
+/** Whether an element hides what lies under it, rather than letting it be seen. @param {Element} el */
+function paints(el) {
+  if (dom.matches(el, REPLACED) || dom.matches(el, ":modal, [popover], :fullscreen")) return true;
+  if (dom.kids(el).some((n) => n instanceof Text && n.data.trim())) return true;
+  let opacity = 1;
+  for (let at = /** @type {Element | null} */ (el); at; at = around(at))
+    opacity *= Number(getComputedStyle(at).opacity);
+  if (opacity < TINT) return false;
+  if (drawn(getComputedStyle(el))) return true;
+  return ["::before", "::after"].some((which) => {
+    const s = getComputedStyle(el, which);
+    if (s.content === "none" || s.content === "normal") return false;
+    return s.content !== '""' || drawn(s);
+  });
+}
+
+/**
+ * Whether a field is what stands at its place, but for what doesn't hide it. Asked of the browser, at five points
+ * along it.
+ * @param {Box} f
+ */
 function onTop(f) {
   const r = dom.rect(f);
   let met = 0;
-  for (const part of [0.1, 0.3, 0.5, 0.7, 0.9]) {
-    const el = dom.under(r.left + r.width * part, r.top + r.height / 2, host);
-    if (el && belongs(el, f)) met++;
-  }
+  for (const part of [0.1, 0.3, 0.5, 0.7, 0.9])
+    for (const el of dom.under(r.left + r.width * part, r.top + r.height / 2, host)) {
+      if (belongs(el, f)) met++;
+      else if (!paints(el)) continue;
+      break;
+    }
   return met >= 3;
 }
 
@@ -456,7 +551,7 @@ export function senders(form) {
   const sends = all.filter((b) =>
     b instanceof HTMLButtonElement || b instanceof HTMLInputElement ? b.type === "submit" || b.type === "image" : false,
   );
-  const plain = all.filter((b) => !dom.has(b, "aria-pressed") && textOf(b).length > 2);
+  const plain = all.filter((b) => !dom.has(b, "aria-pressed") && wordsOf(b).length > 2);
   if (!sends.length && !plain.length)
     plain.push(.../** @type {HTMLElement[]} */ (deep(form, 'a[class*="btn" i], a[class*="button" i]')));
   return form instanceof HTMLFormElement && sends.length ? sends : sends.length ? sends : plain.slice(-1);
@@ -513,8 +608,8 @@ function describeForm(form) {
   return {
     id: numberOf(form),
     head: tidy(heads || headBefore(form)),
-    submit: tidy(sends.slice(0, 3).map(textOf).join(" ")),
-    text: tidy(rest.map(textOf).join(" ")),
+    submit: tidy(sends.slice(0, 3).map(wordsOf).join(" ")),
+    text: tidy(rest.map(wordsOf).join(" ")),
     name: tidy(
       [dom.attr(form, "id"), dom.attr(form, "name"), dom.attr(form, "class"), dom.attr(form, "action") ? action : ""]
         .filter(Boolean)
@@ -543,11 +638,29 @@ function alerts() {
   return tidy([...new Set(out)].join(". "));
 }
 
+/** How pages call what signs out, in their code and in English (common practice). */
+const OUT = /(log|sign)[-_ ]?(out|off)/i;
+const SAYS_OUT = /^(log|sign) ?(out|off)$/i;
+/** How many links, buttons and forms are looked at for it. */
+const MOST_ACTS = 400;
+
+/** Whether the page has a way to sign out: somebody is signed in. */
+const signedIn = () =>
+  roots().some((r) =>
+    dom
+      .all(r, "a, button, form")
+      .slice(0, MOST_ACTS)
+      .some((el) => {
+        const to = dom.attr(el, dom.matches(el, "a") ? "href" : dom.matches(el, "form") ? "action" : "class");
+        return OUT.test(to ?? "") || (!dom.matches(el, "form") && SAYS_OUT.test((dom.text(el) ?? "").trim()));
+      }),
+  );
+
 /** Tells this document from the next one at its address. */
 const doc = `${Date.now()} ${Math.random()}`;
 
-/** What the frame looks like now. */
-export function snapshot() {
+/** What the frame looks like now. @param {boolean} [said] with what the page announces */
+export function snapshot(said = true) {
   begin();
   const forms = new Map();
   let checked = 0;
@@ -563,7 +676,7 @@ export function snapshot() {
       autocomplete: tidy(f.getAttribute("autocomplete")),
       label: labelOf(f),
       near: nearOf(f),
-      visible: checked++ < MAX_DEEP && seen(f) && (input?.type !== "password" || inked(f)),
+      visible: checked++ < MAX_DEEP && (seen(f) ? input?.type !== "password" || inked(f) : dormant(f)),
       locked: f.disabled || (!(f instanceof HTMLSelectElement) && f.readOnly),
       filled: f.value !== "",
       given: isGiven(f),
@@ -593,7 +706,8 @@ export function snapshot() {
     lang: dom.attr(dom.page(), "lang") ?? "",
     path: tidy(location.pathname),
     heads: tidy(heads),
-    alerts: alerts(),
+    alerts: said ? alerts() : "",
+    signedIn: forms.size > 0 && signedIn(),
     status: nav?.responseStatus ?? 0,
     doc,
     forms: [...forms.values()],

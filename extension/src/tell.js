@@ -1,4 +1,6 @@
 // Asks the background page.
+import * as dom from "./dom.js";
+
 const ext = globalThis.browser ?? chrome;
 
 /** What is done when the extension was updated or taken out: this script is nobody's any more. @type {() => void} */
@@ -13,7 +15,8 @@ export async function tell(m) {
     return { trouble: "away" };
   }
   try {
-    return await ext.runtime.sendMessage(m);
+    const said = await ext.runtime.sendMessage(m);
+    return dom.leaving.signal.aborted ? { trouble: "away" } : said; // another script hears it now
   } catch {
     if (!ext.runtime?.id) orphaned();
     return { trouble: "away" };
