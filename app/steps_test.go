@@ -215,6 +215,26 @@ func useCases() []useCase {
 			got, err := b.v.Local.Get(ctx, "test")
 			return err == nil && string(got) == "kept"
 		}},
+		{"tidy up", func(ctx context.Context, b *bench) error {
+			twin := records.NewID()
+			if err := b.v.Items.Save(ctx, twin, vault.Changes{
+				vault.FieldTitle: "Whimbrel", vault.FieldUsername: "wren", vault.FieldPassword: secret.New("pw"),
+				vault.FieldAddresses: []vault.Address{{URL: "https://whimbrel.example/"}},
+			}); err != nil {
+				return err
+			}
+			other := records.NewID()
+			if err := b.v.Items.Save(ctx, other, vault.Changes{
+				vault.FieldTitle: "Whimbrel", vault.FieldUsername: "Wren", vault.FieldPassword: secret.New("pw"),
+				vault.FieldAddresses: []vault.Address{{URL: "https://www.whimbrel.example/"}},
+			}); err != nil {
+				return err
+			}
+			return b.v.Tidying.KeepApart(ctx, []string{twin, other})
+		}, func(ctx context.Context, b *bench) bool {
+			l, err := b.v.Tidying.List(ctx)
+			return err == nil && len(l.Done) > 0
+		}},
 		{"read a page", func(ctx context.Context, b *bench) error {
 			b.v.Pages.NeedsReading(signInPage)
 			_, err := b.v.Pages.Read(ctx, signInPage)

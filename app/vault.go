@@ -12,6 +12,7 @@ import (
 	"redlocket/app/reauth"
 	"redlocket/app/records"
 	"redlocket/app/syncing"
+	"redlocket/app/tidying"
 	"redlocket/core/keys"
 	"redlocket/core/secret"
 )
@@ -22,6 +23,7 @@ type Vault struct {
 	*records.Set         // Book, Items, Acts, Files, Sites, Local
 	*filling.Filling     // Pages, Prompts, Generated, Staged
 	*importing.Importing // Imports, Exports, Backups
+	Tidying              *tidying.Tidying
 	Sync                 *syncing.Line
 	Account              *Account
 	Settings             *Preferences
@@ -99,6 +101,7 @@ func (d *Device) openVault(ctx context.Context, s Store, p Profile, key keys.Vau
 		Email: func() string { return v.Profile().Email }, Vault: p.Vault,
 		Changed: func() { v.notices.tell(NoticeStatus) }, LightBackups: d.lightBackups,
 	})
+	v.Tidying = tidying.New(v.Set, d.ports.Steps)
 	d.vaults.add(v)
 	v.Sync.Start()
 	return v, nil
@@ -131,6 +134,7 @@ func (v *Vault) Lock() {
 		return
 	}
 	v.Importing.Close()
+	v.Tidying.Close()
 	v.device.vaults.remove(v)
 	v.notices.tell(NoticeLocked)
 	v.Sync.Stop()

@@ -49,7 +49,8 @@ type importData struct {
 	Logins    int // that are written
 	Undecided int
 	Reused    int // of the whole vault, once an import is done
-	Suspects  int
+	Sure      int // proposals to join, likewise
+	Unsure    int
 	Broken    int
 	Told      []toldView // what is said of rows, line by line
 	State     importing.State
@@ -187,7 +188,10 @@ func readImport(r *http.Request, date func(int64) string) (d importData, err err
 				d.Percent = 100 * st.Done / st.Of
 			}
 			if st.Result != nil {
-				d.Reused, d.Suspects = countMarked(v)
+				d.Reused = countReused(v)
+				if l, err := v.Tidying.List(r.Context()); err == nil { // else the vault was locked meanwhile
+					d.Sure, d.Unsure = len(l.Sure), l.Waiting()-len(l.Sure)
+				}
 			}
 			for _, f := range st.Unread {
 				d.Unread = append(d.Unread, f.Name+": "+wording.Error(f.Err))
@@ -200,21 +204,18 @@ func readImport(r *http.Request, date func(int64) string) (d importData, err err
 	return d, nil
 }
 
-// countMarked counts the logins that share a password, and those that may be there twice.
-func countMarked(v *app.Vault) (reused, suspects int) {
+// countReused counts the logins that share a password.
+func countReused(v *app.Vault) (n int) {
 	logins, err := v.Book.Logins()
 	if err != nil {
-		return 0, 0 // the vault was locked meanwhile
+		return 0 // the vault was locked meanwhile
 	}
 	for _, it := range logins {
 		if it.Reused {
-			reused++
-		}
-		if it.Suspect {
-			suspects++
+			n++
 		}
 	}
-	return reused, suspects
+	return n
 }
 
 // mostTold bounds how many rows are named on the page.

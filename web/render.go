@@ -50,6 +50,7 @@ func (s *Server) funcs() template.FuncMap {
 		"domain":        site.Domain,
 		"ago":           ago,
 		"pieces":        pieces,
+		"softly":        softly,
 		"chunk":         func(v View, c chunk) chunkView { return chunkView{v, c} },
 		"field":         func(v View, row fieldRow) fieldView { return fieldView{v, row} },
 		"formField": func(v View, k vault.Kind, spec vault.Spec) specView {
@@ -157,6 +158,12 @@ func pieces(q find.Query, text string) template.HTML {
 		}
 	}
 	return template.HTML(b.String()) //nolint:gosec // escaped
+}
+
+// softly lets a user name or an address break where its parts begin.
+func softly(text string) template.HTML {
+	b := template.HTMLEscapeString(text)
+	return template.HTML(strings.ReplaceAll(b, "@", "<wbr>@")) //nolint:gosec // escaped
 }
 
 func ago(t time.Time) string {

@@ -81,6 +81,8 @@ type Options struct {
 	Site func(domain string) string
 	// Apart reports whether the user said that two rows are two logins. Nil is nobody.
 	Apart func(a, b string) bool
+	// Doubted reports whether the user took back that two rows are one login. They aren't sure again. Nil is nobody.
+	Doubted func(a, b string) bool
 	// Used is when a row was last signed in with, in milliseconds since 1970; 0 for never. Nil knows none.
 	Used func(id string) int64
 }

@@ -291,7 +291,11 @@ func (f *finder) judge(a, b *row) (p pair, ok bool) {
 		if names == mailPart && mailOf(a.user) != "" || names == masked && !isMask(a.user) {
 			facts[1].A, facts[1].B = b.shown, a.shown
 		}
-		return pair{a, b, v.sure, facts}, true
+		sure := v.sure
+		if sure == Sure && f.o.Doubted != nil && f.o.Doubted(a.id, b.id) {
+			sure = Likely
+		}
+		return pair{a, b, sure, facts}, true
 	}
 	return p, false
 }

@@ -35,6 +35,7 @@ const (
 	TypeDevice  Type = "device"
 	TypeProfile Type = "profile"
 	TypeSites   Type = "sites" // sites that the user added to the directory
+	TypeTidy    Type = "tidy"  // what was decided of logins that may be one; package tidy
 )
 
 // Field names a register.

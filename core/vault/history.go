@@ -242,6 +242,11 @@ func (e Entry) valueOf(f Field) any {
 	return ""
 }
 
+// sameValue compares registers by what they hold: a value that was changed and taken back is what it was.
+func sameValue(a, b Register) bool {
+	return a.Value == b.Value || isBlank(a.Value.Reveal()) && isBlank(b.Value.Reveal())
+}
+
 // Reverse undoes the act that made after of before. What was edited since stays;
 // kept names those fields.
 func (e Entry) Reverse(by Stamp, before, after Entry) (out Entry, kept []Field, err error) {
@@ -258,7 +263,7 @@ func (e Entry) Reverse(by Stamp, before, after Entry) (out Entry, kept []Field, 
 		if was == is {
 			continue
 		}
-		if e.Fields[f] != is {
+		if !sameValue(e.Fields[f], is) {
 			kept = append(kept, f)
 			continue
 		}

@@ -302,7 +302,7 @@ for (const kind of ["pointerover", "focusin"])
 document.addEventListener("click", (e) => {
   const el = /** @type {HTMLElement} */ (e.target);
   if (e.ctrlKey || e.metaKey || e.shiftKey) return;
-  const link = el.closest(".line-main, a[data-sheet]");
+  const link = el.closest(".book-list .line-main, a[data-sheet]");
   if (link instanceof HTMLAnchorElement && document.getElementById("sheet")) {
     e.preventDefault();
     if (choosing() && link.matches(".line-main")) return choose(/** @type {HTMLElement} */ (link.closest(".line")));

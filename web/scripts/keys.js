@@ -1,5 +1,6 @@
 // The keys of the book. Each presses what is on the page already.
 import { choose, choosing, draw, equip, look, setChoosing, spread } from "./book.js";
+import { benchKey } from "./tidy.js";
 
 /** @returns {HTMLElement[]} */
 const lines = () => /** @type {HTMLElement[]} */ ([...document.querySelectorAll(".book-list .line")]);
@@ -88,7 +89,7 @@ const acts = {
 document.addEventListener("keydown", (e) => {
   if (e.ctrlKey || e.metaKey || e.altKey || document.querySelector("dialog[open]")) return;
   const el = /** @type {HTMLElement} */ (e.target);
-  const typing = el.matches("input:not([type=checkbox]), textarea, select, [contenteditable]");
+  const typing = el.matches("input:not([type=checkbox], [type=radio]), textarea, select, [contenteditable]");
   if (el.id === "find" && (e.key === "ArrowDown" || e.key === "Enter")) {
     e.preventDefault();
     for (const l of lines()) l.classList.remove("at");
@@ -105,7 +106,8 @@ document.addEventListener("keydown", (e) => {
     if (choosing()) setChoosing(false);
     else press("Escape", "");
   }
-  if (typing || !(e.key in acts)) return;
+  if (typing || benchKey(e, el)) return;
+  if (!(e.key in acts)) return;
   e.preventDefault();
   acts[e.key]();
 });

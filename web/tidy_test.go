@@ -1,0 +1,53 @@
+package web_test
+
+import (
+	"net/http"
+	"net/url"
+	"regexp"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"redlocket/app/records"
+	"redlocket/core/secret"
+	"redlocket/core/vault"
+)
+
+// The whole of Tidy without a script: asked, joined, taken back, joined at once.
+func TestTidyWithoutScripts(t *testing.T) {
+	c, _, v := setup(t)
+	c.open(v)
+	page := body(t, c.do("GET", "/tidy", nil))
+	assert.Contains(t, page, "No two logins in this book look like the same one.")
+	for _, user := range []string{"maren", "Maren"} {
+		require.NoError(t, v.Items.Save(t.Context(), records.NewID(), vault.Changes{
+			vault.FieldTitle: "<b>Ferrylink", vault.FieldUsername: user, vault.FieldPassword: secret.New("kelp-Ferry-9"),
+			vault.FieldAddresses: []vault.Address{{URL: "https://ferrylink.example/"}},
+		}))
+	}
+	page = body(t, c.do("GET", "/tidy", nil))
+	assert.Contains(t, page, "1 to decide")
+	assert.Contains(t, page, "&lt;b&gt;Ferrylink")
+	assert.NotContains(t, page, "kelp-Ferry-9", "a password is shown only when it's asked for")
+	ids := regexp.MustCompile(`name="ids" value="([^"]+)"`).FindStringSubmatch(page)
+	require.NotNil(t, ids)
+	form := url.Values{"ids": {ids[1]}, "title": {"nobody"}}
+	r := c.do("POST", "/tidy/join", form)
+	assert.Equal(t, http.StatusConflict, r.StatusCode, "a row that isn't one of them")
+	form.Del("title")
+	r = c.do("POST", "/tidy/join", form)
+	require.Equal(t, http.StatusSeeOther, r.StatusCode)
+	page = body(t, c.do("GET", r.Header.Get("Location"), nil))
+	assert.Contains(t, page, "2 logins joined")
+	assert.Equal(t, http.StatusConflict, c.do("POST", "/tidy/join", form).StatusCode, "it is joined already")
+	back := regexp.MustCompile(`action="(/tidy/[0-9a-f-]+/back)"`).FindStringSubmatch(page)
+	require.NotNil(t, back)
+	r = c.do("POST", back[1], url.Values{})
+	require.Equal(t, http.StatusSeeOther, r.StatusCode)
+	page = body(t, c.do("GET", "/tidy", nil))
+	assert.Contains(t, page, "1 decision was taken back.")
+	assert.Contains(t, page, "1 to decide")
+	assert.Equal(t, http.StatusConflict, c.do("POST", back[1], url.Values{}).StatusCode)
+	assert.Equal(t, http.StatusOK, c.do("GET", "/tidy?at=0000&after=%00", nil).StatusCode)
+}
