@@ -235,6 +235,13 @@ func useCases() []useCase {
 			l, err := b.v.Tidying.List(ctx)
 			return err == nil && len(l.Done) > 0
 		}},
+		{"look for weak spots", func(ctx context.Context, b *bench) error {
+			if _, err := b.v.Auditing.Look(ctx); err != nil {
+				return err
+			}
+			_, _, err := b.v.Auditing.BeforeChange(ctx, b.id)
+			return errors.Join(err, b.v.Auditing.ResetBy(ctx, b.id, "none"))
+		}, has("reset-by", "none")},
 		{"read a page", func(ctx context.Context, b *bench) error {
 			b.v.Pages.NeedsReading(signInPage)
 			_, err := b.v.Pages.Read(ctx, signInPage)

@@ -7,6 +7,7 @@ import (
 	"io"
 	"time"
 
+	"redlocket/app/auditing"
 	"redlocket/app/filling"
 	"redlocket/app/importing"
 	"redlocket/app/reauth"
@@ -24,6 +25,7 @@ type Vault struct {
 	*filling.Filling     // Pages, Prompts, Generated, Staged
 	*importing.Importing // Imports, Exports, Backups
 	Tidying              *tidying.Tidying
+	Auditing             *auditing.Auditing
 	Sync                 *syncing.Line
 	Account              *Account
 	Settings             *Preferences
@@ -102,6 +104,9 @@ func (d *Device) openVault(ctx context.Context, s Store, p Profile, key keys.Vau
 		Changed: func() { v.notices.tell(NoticeStatus) }, LightBackups: d.lightBackups,
 	})
 	v.Tidying = tidying.New(v.Set, d.ports.Steps)
+	v.Auditing = auditing.New(auditing.Config{
+		Set: v.Set, Now: d.ports.Now, Changed: func() { v.notices.tell(NoticeStatus) }, Steps: d.ports.Steps,
+	})
 	d.vaults.add(v)
 	v.Sync.Start()
 	return v, nil
@@ -135,6 +140,7 @@ func (v *Vault) Lock() {
 	}
 	v.Importing.Close()
 	v.Tidying.Close()
+	v.Auditing.Close()
 	v.device.vaults.remove(v)
 	v.notices.tell(NoticeLocked)
 	v.Sync.Stop()

@@ -15,6 +15,7 @@ import (
 
 	"redlocket/app"
 	"redlocket/app/records"
+	"redlocket/core/audit"
 	"redlocket/core/find"
 	"redlocket/core/site"
 	"redlocket/core/transfer"
@@ -51,6 +52,8 @@ func (s *Server) funcs() template.FuncMap {
 		"ago":           ago,
 		"pieces":        pieces,
 		"softly":        softly,
+		"class":         func(l audit.Link) string { return linkClasses[l] },
+		"linkName":      func(l audit.Link) string { return wording.Link(audit.Fallen{Why: l}) },
 		"chunk":         func(v View, c chunk) chunkView { return chunkView{v, c} },
 		"field":         func(v View, row fieldRow) fieldView { return fieldView{v, row} },
 		"formField": func(v View, k vault.Kind, spec vault.Spec) specView {

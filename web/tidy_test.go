@@ -51,3 +51,43 @@ func TestTidyWithoutScripts(t *testing.T) {
 	assert.Equal(t, http.StatusConflict, c.do("POST", back[1], url.Values{}).StatusCode)
 	assert.Equal(t, http.StatusOK, c.do("GET", "/tidy?at=0000&after=%00", nil).StatusCode)
 }
+
+// The weak spots are listed, what falls is drawn and said, and which mailbox resets what can be corrected.
+func TestWeakSpotsWithoutScripts(t *testing.T) {
+	c, _, v := setup(t)
+	c.open(v)
+	assert.Contains(t, body(t, c.do("GET", "/weak", nil)), "Nothing is wrong with any password")
+	var ids []string
+	for _, l := range [][3]string{
+		{"Cormorant Mail", "maren@cormorant.example", "https://mail.cormorant.example/"},
+		{"<i>Gullwing", "maren@cormorant.example", "https://gullwing.example/"},
+		{"Brackish", "mt", "https://brackish.example/"},
+	} {
+		ids = append(ids, records.NewID())
+		password := "kelp-Ferry-9"
+		if l[0] == "<i>Gullwing" {
+			password = "x9!Lq0zVtR"
+		}
+		require.NoError(t, v.Items.Save(t.Context(), ids[len(ids)-1], vault.Changes{
+			vault.FieldTitle: l[0], vault.FieldUsername: l[1], vault.FieldPassword: secret.New(password),
+			vault.FieldAddresses: []vault.Address{{URL: l[2]}},
+		}))
+	}
+	assert.Contains(t, body(t, c.do("GET", "/weak", nil)), "used more than once")
+	page := body(t, c.do("GET", "/weak/"+ids[2], nil))
+	assert.Contains(t, page, "The same password opens Cormorant Mail.")
+	assert.Contains(t, page, "If a thief knows it, 2 others fall")
+	assert.Contains(t, page, "Brackish → the same password → Cormorant Mail → reset by mail → &lt;i&gt;Gullwing")
+	assert.NotContains(t, page, "kelp-Ferry-9")
+	r := c.do("POST", "/weak/"+ids[1]+"/reset-by", url.Values{"mailbox": {"none"}})
+	require.Equal(t, http.StatusSeeOther, r.StatusCode)
+	assert.Contains(t, body(t, c.do("GET", "/weak/"+ids[2], nil)), "If a thief knows it, 1 other falls")
+	r = c.do("POST", "/weak/"+ids[1]+"/reset-by", url.Values{"mailbox": {"nobody@nowhere.example"}})
+	assert.Equal(t, http.StatusUnprocessableEntity, r.StatusCode)
+
+	require.NoError(t, v.Items.Save(t.Context(), ids[2], vault.Changes{vault.FieldPassword: secret.New("Qz7!pLw0XrTa")}))
+	page = body(t, c.do("GET", "/weak/"+ids[2], nil))
+	assert.Regexp(t, `1 login fell\s+with it`, page)
+	assert.Regexp(t, `Now\s+none does`, page)
+	assert.Equal(t, http.StatusNotFound, c.do("GET", "/weak/nobody", nil).StatusCode)
+}

@@ -13,6 +13,7 @@ import (
 	"redlocket/core/otp"
 	"redlocket/core/site"
 	"redlocket/core/strength"
+	"redlocket/core/tidy"
 	"redlocket/core/transfer"
 	"redlocket/core/vault"
 )
@@ -75,6 +76,9 @@ var told = []struct {
 	{transfer.ErrBadJSON, "the JSON can’t be read: it breaks off, or isn’t written as JSON is"},
 	{transfer.ErrNoKind, "its kind is missing"},
 	{transfer.ErrNoImport, "this import isn’t there, or it was taken back already"},
+
+	{tidy.ErrChanged, "these logins have changed meanwhile; load the page again to see them as they are now"},
+	{tidy.ErrNoDecision, "this was taken back already"},
 
 	{directory.ErrTooLarge, fmt.Sprintf("the list of sites is larger than %d KB", directory.MaxBytes>>10)},
 	{directory.ErrNotAList, "this isn’t a list of sites"},

@@ -15,6 +15,7 @@
 package wording
 
 import (
+	"redlocket/core/audit"
 	"redlocket/core/find"
 	"redlocket/core/transfer"
 	"redlocket/core/vault"
@@ -50,6 +51,7 @@ var common = map[vault.Field]string{
 	vault.FieldFrom:      "Imported from",
 	vault.FieldArchived:  "Archive",
 	vault.FieldStaged:    "New password, waiting",
+	audit.FieldResetBy:   "Reset by the mailbox",
 }
 
 // Label names a field of an item of type t, or of the kind that it was before. Custom fields

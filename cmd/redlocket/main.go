@@ -64,7 +64,7 @@ it in the browser. To try everything with made-up data: redlocket demo`,
 		exportCommand(),
 		backupCommand(),
 		restoreCommand(),
-		suspectsCommand(),
+		suspectsCommand(), weakSpotsCommand(),
 	)
 	return cmd
 }

@@ -73,43 +73,63 @@ or files couldn't be used; 4 Red Locket is running.`,
 	return cmd
 }
 
-// suspectsOfFiles looks at the rows of files, all together.
-func suspectsOfFiles(ctx context.Context, names []string, out, said io.Writer) error {
-	var entries []vault.Entry
-	rows := map[string]rowJSON{}
-	j := suspectsJSON{}
-	left := 0
+// fileRows are the rows of files, all together, as entries whose ids say where each is from.
+type fileRows struct {
+	Files   []string
+	Entries []vault.Entry
+	rows    map[string]rowJSON
+	left    int // rows and files that couldn't be used
+}
+
+func readRows(ctx context.Context, names []string, said io.Writer) (*fileRows, error) {
+	f := &fileRows{rows: map[string]rowJSON{}}
 	for i, name := range names {
 		b, err := os.ReadFile(name)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		j.Files = append(j.Files, filepath.Base(name))
+		f.Files = append(f.Files, filepath.Base(name))
 		src, err := transfer.Read(ctx, filepath.Base(name), b, nil)
 		if err != nil {
-			left++
+			f.left++
 			fmt.Fprintf(said, "not taken: %s: %s\n", filepath.Base(name), wording.Error(err))
 			continue
 		}
-		left += len(src.Broken)
+		f.left += len(src.Broken)
 		for _, r := range src.Rows {
 			e := r.Entry
 			e.ID = fmt.Sprintf("%d:%d", i, r.Line)
-			rows[e.ID] = rowJSON{File: &i, Line: r.Line}
-			entries = append(entries, e)
+			f.rows[e.ID] = rowJSON{File: &i, Line: r.Line}
+			f.Entries = append(f.Entries, e)
 		}
 	}
-	found, err := tidy.Find(ctx, entries, tidy.Options{Site: directory.New(directory.Shipped()).Of})
+	return f, nil
+}
+
+func (f *fileRows) row(id string) rowJSON { return f.rows[id] }
+
+// done is the exit code where not everything could be used.
+func (f *fileRows) done() error {
+	if f.left > 0 {
+		return exit{exitRows, fmt.Errorf("%d of the rows and files couldn't be used", f.left)}
+	}
+	return nil
+}
+
+// suspectsOfFiles looks at the rows of files, all together.
+func suspectsOfFiles(ctx context.Context, names []string, out, said io.Writer) error {
+	f, err := readRows(ctx, names, said)
 	if err != nil {
 		return err
 	}
-	if err := writeSuspects(out, j, found, func(id string) rowJSON { return rows[id] }); err != nil {
+	found, err := tidy.Find(ctx, f.Entries, tidy.Options{Site: directory.New(directory.Shipped()).Of})
+	if err != nil {
 		return err
 	}
-	if left > 0 {
-		return exit{exitRows, fmt.Errorf("%d of the rows and files couldn't be used", left)}
+	if err := writeSuspects(out, suspectsJSON{Files: f.Files}, found, f.row); err != nil {
+		return err
 	}
-	return nil
+	return f.done()
 }
 
 // suspectsOfVault looks at the logins of a vault.
@@ -119,19 +139,14 @@ func suspectsOfVault(ctx context.Context, o fileOptions, out io.Writer) error {
 		return err
 	}
 	defer done()
-	entries, err := v.Book.Entries(func(e vault.Entry) bool { return e.IsItem() })
+	l, err := v.Tidying.List(ctx)
 	if err != nil {
 		return err
 	}
-	used := v.Book.Used()
-	found, err := tidy.Find(ctx, entries, tidy.Options{
-		Site: v.Sites.Directory().Of, Used: func(id string) int64 { return used[id] },
-	})
-	if err != nil {
-		return err
-	}
-	return writeSuspects(out, suspectsJSON{}, found, func(id string) rowJSON { return rowJSON{ID: id} })
+	return writeSuspects(out, suspectsJSON{}, l.Left(), rowOfVault)
 }
+
+func rowOfVault(id string) rowJSON { return rowJSON{ID: id} }
 
 func writeSuspects(out io.Writer, j suspectsJSON, found []tidy.Proposal, row func(id string) rowJSON) error {
 	j.Proposals = []proposalJSON{}
@@ -154,8 +169,12 @@ func writeSuspects(out io.Writer, j suspectsJSON, found []tidy.Proposal, row fun
 		}
 		j.Proposals = append(j.Proposals, one)
 	}
+	return writeJSON(out, j)
+}
+
+func writeJSON(out io.Writer, v any) error {
 	e := json.NewEncoder(out)
 	e.SetIndent("", " ")
 	e.SetEscapeHTML(false)
-	return e.Encode(j)
+	return e.Encode(v)
 }

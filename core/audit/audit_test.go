@@ -8,19 +8,19 @@ import (
 	"redlocket/core/secret"
 )
 
-func login(id, domain, user, password string) Login {
+func oneOf(id, domain, user, password string) Login {
 	return Login{id, domain, user, secret.New(password)}
 }
 
 func TestReused(t *testing.T) {
 	got := Reused([]Login{
-		login(
+		oneOf(
 			"a",
 			"gull.example",
 			"m",
 			"one",
-		), login("b", "tern.example", "m", "one"), login("c", "gull.example", "n", "One"),
-		login("d", "kelp.example", "m", ""), login("e", "whelk.example", "m", ""), login("f", "", "m", "one"),
+		), oneOf("b", "tern.example", "m", "one"), oneOf("c", "gull.example", "n", "One"),
+		oneOf("d", "kelp.example", "m", ""), oneOf("e", "whelk.example", "m", ""), oneOf("f", "", "m", "one"),
 	})
 	assert.Equal(t, map[string]bool{"a": true, "b": true, "f": true}, got, "to the letter, and an empty one is none")
 	assert.Empty(t, Reused(nil))
@@ -42,10 +42,10 @@ func TestSuspects(t *testing.T) {
 	} {
 		got := Suspects(
 			[]Login{
-				login("a", "gull.example", c.a, "1"),
-				login("b", "gull.example", c.b, "2"),
-				login("c", "tern.example", c.a, "3"),
-				login("d", "", c.a, "4"),
+				oneOf("a", "gull.example", c.a, "1"),
+				oneOf("b", "gull.example", c.b, "2"),
+				oneOf("c", "tern.example", c.a, "3"),
+				oneOf("d", "", c.a, "4"),
 			},
 		)
 		assert.Equal(t, c.want, got["a"] && got["b"], name)

@@ -1,0 +1,179 @@
+// Package audit finds the weak spots of a vault, and what falls with what.
+//
+// A [Survey] is made of all entries at once. [Survey.Spots] says of each login what is wrong with its password
+// ([Finding]), ranked by what is lost times how easy it is. [Survey.Reach] says what a thief gets who knows one
+// password: the logins with the same or nearly the same one, and by a mailbox all that it can reset, step by step, each
+// with the login that it comes from ([Fallen]).
+//
+// It computes by comparison alone, and puts nothing into words. Whether a password is in a leak it asks of somebody
+// else ([Options.Leaked]); how long one holds it asks package strength, which is slow: that is asked for login by login
+// ([Survey.Weak]), in the background.
+package audit
+
+import (
+	"cmp"
+	"context"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"redlocket/core/secret"
+	"redlocket/core/site"
+	"redlocket/core/vault"
+)
+
+// Options is what the entries alone don't say.
+type Options struct {
+	Now int64 // milliseconds since 1970
+	// Site names the site of a registrable domain: domains that are known to be one site have one name. Nil knows none.
+	Site func(domain string) string
+	// Leaked reports whether a password is in a known leak, and when that became known (milliseconds since 1970; 0 if
+	// that isn't said). Nil knows none.
+	Leaked func(secret.Text) (known int64, ok bool)
+}
+
+// OldAfter is how long a password is used before it counts as old, in milliseconds: five years. It isn't wrong because
+// of that (NIST SP 800-63B), so it weighs least.
+const OldAfter = 5 * 365.25 * 24 * 3600 * 1000
+
+// Survey is what was found out of a list of entries. It doesn't change.
+type Survey struct {
+	o      Options
+	logins []*login
+	byID   map[string]*login
+	resets map[string][]*login // by the address of a mailbox: what it can reset
+}
+
+// login is one that is looked at, made ready.
+type login struct {
+	id, title string
+	user      string // in lower case
+	host      string
+	domain    string
+	names     []string // of its site, that may stand in a password
+	since     int64    // when the password was set; 0 if nobody knows
+	clear     string   // a host that it is sent to without encryption
+	mailbox   string   // the address whose mail one reads with it; empty if it is none
+	held      bool     // by a second factor that isn't in a mailbox
+	worth     Worth
+	key       *key // nil without a password
+	seen      Verdict
+}
+
+// key is a password, and everything that it opens.
+type key struct {
+	text   secret.Text
+	logins []*login
+	near   []nearKey
+}
+
+type nearKey struct {
+	key *key
+	how Nearness
+}
+
+// New looks at the logins among the entries that aren't archived. It stops with the context's error. It takes about
+// n log n steps for n logins.
+func New(ctx context.Context, entries []vault.Entry, o Options) (*Survey, error) {
+	s := &Survey{o: o, byID: map[string]*login{}}
+	if s.o.Site == nil {
+		s.o.Site = func(domain string) string { return domain }
+	}
+	keys := map[secret.Text]*key{}
+	var own []vault.Entry
+	for _, e := range entries {
+		it := vault.View(e)
+		if !it.Type.IsAccount() || e.Archived() {
+			continue
+		}
+		l := s.read(e, it)
+		if p := e.SignsInWith(); !p.IsEmpty() {
+			if keys[p] == nil {
+				keys[p] = &key{text: p}
+			}
+			l.key = keys[p]
+			l.key.logins = append(l.key.logins, l)
+		}
+		own = append(own, e)
+		s.logins, s.byID[l.id] = append(s.logins, l), l
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	s.findMailboxes(own)
+	return s, joinNear(ctx, keys)
+}
+
+func (s *Survey) read(e vault.Entry, it vault.Item) *login {
+	l := &login{id: e.ID, title: it.Title, user: strings.ToLower(strings.TrimSpace(it.Username)), held: hasFactor(e)}
+	f := vault.FieldPassword
+	if e.Secret(f).IsEmpty() {
+		f = vault.FieldStaged
+	}
+	const longAgo = 631152000000 // 1990: what is before came without a date
+	if at := e.Fields[f].Stamp.At; at > longAgo {
+		l.since = at
+	}
+	l.readAddresses(it.Addresses)
+	l.names = namesOf(it.Title, l.domain)
+	l.worth = worthOf(it, l.host)
+	return l
+}
+
+// readAddresses takes the first address's host, and the first one without encryption of a domain that has none with.
+func (l *login) readAddresses(list []vault.Address) {
+	if len(list) == 0 {
+		return
+	}
+	l.host, l.domain = site.Host(list[0].URL), site.Domain(list[0].URL)
+	secure := map[string]bool{l.domain: site.Secure(list[0].URL)}
+	for _, a := range list[1:] { // one alone has none beside it
+		if site.Secure(a.URL) {
+			secure[site.Domain(a.URL)] = true
+		}
+	}
+	for _, a := range list {
+		if l.clear != "" || site.Secure(a.URL) || secure[site.Domain(a.URL)] {
+			continue
+		}
+		if h := site.Host(a.URL); h != "" && !atHome(h) {
+			l.clear = h
+		}
+	}
+}
+
+// atHome reports whether a host is in one's own house: what is sent to it crosses nobody's net.
+func atHome(host string) bool {
+	a, err := netip.ParseAddr(strings.Trim(host, "[]"))
+	if err == nil {
+		return a.IsPrivate() || a.IsLoopback() || a.IsLinkLocalUnicast()
+	}
+	return !strings.Contains(host, ".") || strings.HasSuffix(host, ".local") || strings.HasSuffix(host, ".lan") ||
+		strings.HasSuffix(host, ".home.arpa")
+}
+
+// namesOf are the names of a site that people put into a password.
+func namesOf(title, domain string) (names []string) {
+	add := func(n string) {
+		if n = strings.ToLower(n); len([]rune(n)) >= 3 && !slices.Contains(names, n) {
+			names = append(names, n)
+		}
+	}
+	label, _, _ := strings.Cut(domain, ".")
+	add(strings.NewReplacer(" ", "", "-", "", "&", "", "'", "", "’", "").Replace(title))
+	add(label)
+	for w := range strings.FieldsFuncSeq(title, func(r rune) bool { return strings.ContainsRune(" -.&/,", r) }) {
+		if len([]rune(w)) >= 4 {
+			add(w)
+		}
+	}
+	for w := range strings.SplitSeq(label, "-") {
+		if len(w) >= 4 {
+			add(w)
+		}
+	}
+	slices.SortFunc(names, func(a, b string) int { // the longest is taken out first
+		return cmp.Or(cmp.Compare(len(b), len(a)), strings.Compare(a, b))
+	})
+	return names
+}

@@ -1,0 +1,172 @@
+package audit
+
+import (
+	"cmp"
+	"math"
+	"slices"
+	"strings"
+
+	"redlocket/core/secret"
+	"redlocket/core/strength"
+)
+
+// Fault is what may be wrong with a login's password.
+type Fault string
+
+// The faults, the gravest first.
+const (
+	FaultLeaked  Fault = "leaked"
+	FaultReused  Fault = "reused"
+	FaultWeak    Fault = "weak"
+	FaultSimilar Fault = "similar"
+	FaultClear   Fault = "http" // sent without encryption
+	FaultOld     Fault = "old"
+)
+
+// Verdict is how long a password holds.
+type Verdict = strength.Verdict
+
+// Finding is a fault of one login, with what it rests on.
+type Finding struct {
+	Fault   Fault
+	With    []string // of FaultReused and FaultSimilar: the other logins, in the order of the list
+	How     Nearness // of FaultSimilar: to the first of With
+	At      int64    // of FaultLeaked: when that became known; of FaultOld: when the password was set
+	Host    string   // of FaultClear
+	Verdict Verdict  // of FaultWeak
+}
+
+// Spot is a login with something wrong.
+type Spot struct {
+	ID       string
+	Worth    Worth
+	Findings []Finding // the gravest first
+	Rank     float64   // what is lost times how easy it is
+}
+
+// WeakBelow is how many guesses a password takes at least that isn't weak: zxcvbn's score 3 begins there ("safely
+// unguessable", from its documentation, from memory).
+const WeakBelow = 1e8
+
+// Weak judges how long the password of a login holds, and reports whether it is weak. It takes some 0.1 ms to 10 ms.
+func (s *Survey) Weak(id string) (v Verdict, weak bool) {
+	l := s.byID[id]
+	if l == nil || l.key == nil {
+		return v, false
+	}
+	v = strength.Judge(l.key.text, strength.Leaked, l.user, l.title, l.host)
+	return v, v.Guesses < WeakBelow
+}
+
+// Passwords returns the id of a login for each password and context that has to be judged: every login that has one, in
+// the order of the list.
+func (s *Survey) Passwords() (ids []string) {
+	for _, l := range s.logins {
+		if l.key != nil {
+			ids = append(ids, l.id)
+		}
+	}
+	return ids
+}
+
+// Spots returns the logins with something wrong, the gravest first. weak says what was found out of their strength so
+// far, by id; nil leaves that out.
+func (s *Survey) Spots(weak func(id string) (Verdict, bool)) (out []Spot) {
+	for _, l := range s.logins {
+		if l.key == nil {
+			continue
+		}
+		var list []Finding
+		if f, ok := s.leaked(l); ok {
+			list = append(list, f)
+		}
+		if with := l.others(s, l.key.logins); len(with) > 0 {
+			list = append(list, Finding{Fault: FaultReused, With: with})
+		}
+		if weak != nil {
+			if v, ok := weak(l.id); ok {
+				list = append(list, Finding{Fault: FaultWeak, Verdict: v})
+			}
+		}
+		similar := Finding{Fault: FaultSimilar}
+		for _, n := range l.key.near {
+			with := l.others(s, n.key.logins)
+			if len(similar.With) == 0 && len(with) > 0 {
+				similar.How = n.how
+			}
+			similar.With = append(similar.With, with...)
+		}
+		if len(similar.With) > 0 {
+			list = append(list, similar)
+		}
+		if l.clear != "" {
+			list = append(list, Finding{Fault: FaultClear, Host: l.clear})
+		}
+		if l.since > 0 && float64(s.o.Now-l.since) > OldAfter {
+			list = append(list, Finding{Fault: FaultOld, At: l.since})
+		}
+		if len(list) > 0 {
+			out = append(out, Spot{l.id, l.worth, list, l.worth.points() * ease(list, l.held)})
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Spot) int {
+		return cmp.Or(cmp.Compare(b.Rank, a.Rank), strings.Compare(a.ID, b.ID))
+	})
+	return out
+}
+
+// leaked reports whether the password of a login is in a leak. One that was set after the leak became known was known
+// to be bad by then, and is all the same.
+func (s *Survey) leaked(l *login) (f Finding, ok bool) {
+	if s.o.Leaked == nil {
+		return f, false
+	}
+	at, ok := s.o.Leaked(l.key.text)
+	return Finding{Fault: FaultLeaked, At: at}, ok
+}
+
+// others returns those of a list that are other accounts. The same one kept twice shares its password with nobody.
+func (l *login) others(s *Survey, list []*login) (ids []string) {
+	for _, m := range list {
+		if m != l && !(l.domain != "" && s.o.Site(l.domain) == s.o.Site(m.domain) && alike(l.user, m.user)) {
+			ids = append(ids, m.id)
+		}
+	}
+	return ids
+}
+
+// ease is how easy a thief has it with a login, from 0 to 1 (our own judgement, as chances that add up).
+func ease(list []Finding, held bool) float64 {
+	safe := 1.0
+	for _, f := range list {
+		p := 0.0
+		switch f.Fault {
+		case FaultLeaked:
+			p = 0.9
+		case FaultReused:
+			p = 0.5 + min(0.3, 0.03*float64(len(f.With)))
+		case FaultWeak:
+			p = min(0.9, max(0.2, 1-math.Log10(max(f.Verdict.Guesses, 1))/9))
+		case FaultSimilar:
+			p = 0.35
+		case FaultClear:
+			p = 0.3
+		case FaultOld:
+			p = 0.05
+		}
+		safe *= 1 - p
+	}
+	if held {
+		return (1 - safe) * 0.3 // the password alone opens nothing
+	}
+	return 1 - safe
+}
+
+// IsLeaked asks the leak list about a password that is about to be kept.
+func (o Options) IsLeaked(p secret.Text) bool {
+	if o.Leaked == nil || p.IsEmpty() {
+		return false
+	}
+	_, ok := o.Leaked(p)
+	return ok
+}

@@ -1,0 +1,199 @@
+package web
+
+import (
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/go-chi/chi/v5"
+
+	"redlocket/app/auditing"
+	"redlocket/core/audit"
+	"redlocket/core/site"
+	"redlocket/core/vault"
+	"redlocket/wording"
+)
+
+// weakPages show the weak spots, what falls with each, and lead to mending them.
+type weakPages struct{ *Server }
+
+func (s weakPages) routes(r routes) {
+	r.get("/weak", s.page)
+	r.get("/weak/{id}", s.page)
+	r.post("/weak/{id}/reset-by", s.resetBy)
+}
+
+type weakData struct {
+	Spots      []weakLine
+	Judged, Of int
+	Far        []farLine
+	At         *weakView
+	Next       string // the id of the spot after it
+}
+
+type weakLine struct {
+	ID, Title, Domain, Name string
+	Faults                  string // the gravest one's name, and how many more
+	Current                 bool
+}
+
+type farLine struct {
+	ID, Title, Name string
+	Falls           int
+	Current         bool
+}
+
+// weakView is the login at hand.
+type weakView struct {
+	Item     vault.Item
+	Says     []string
+	Worth    string
+	Mailbox  string
+	Resets   int
+	ResetBy  []string // the addresses that reset it
+	Boxes    []string // all there are
+	Own      string   // what the user said
+	Reach    audit.Reach
+	Drawing  *reachDrawing
+	Steps    []reachStep
+	Before   *auditing.Before
+	CanMend  bool
+	Staged   bool
+	Findings []audit.Finding
+}
+
+// reachStep is what falls at one step, as a list.
+type reachStep struct {
+	Step int
+	List []fallenView
+}
+
+type fallenView struct {
+	ID, Title, Name string
+	Chain           string // "Cormorant Mail → reset by mail → Gullwing"
+	Held            bool
+}
+
+func (s weakPages) page(w http.ResponseWriter, r *http.Request) error {
+	v := vaultOf(r)
+	look, err := v.Auditing.Look(r.Context())
+	if err != nil {
+		return err
+	}
+	x, err := v.Book.Index()
+	if err != nil {
+		return err
+	}
+	items := map[string]vault.Item{}
+	x.Items(func(it *vault.Item) { items[it.ID] = *it })
+	title := func(id string) string { return items[id].Title }
+	id := chi.URLParam(r, "id")
+	d := weakData{Judged: look.Judged, Of: look.Of}
+	for i, sp := range look.Spots {
+		it := items[sp.ID]
+		faults := wording.Fault(sp.Findings[0].Fault)
+		if n := len(sp.Findings) - 1; n > 0 {
+			faults += fmt.Sprintf(" and %d more", n)
+		}
+		d.Spots = append(d.Spots, weakLine{sp.ID, it.Title, domainOf(it), it.Username, faults, sp.ID == id})
+		if sp.ID == id && i+1 < len(look.Spots) {
+			d.Next = look.Spots[i+1].ID
+		}
+	}
+	const mostFar = 5
+	for _, f := range look.Survey.Furthest(mostFar) {
+		d.Far = append(d.Far, farLine{f.ID, title(f.ID), items[f.ID].Username, f.Falls, f.ID == id})
+	}
+	if id != "" {
+		if d.At, err = s.view1(r, look, id, title); err != nil {
+			return err
+		}
+		for _, st := range d.At.Steps {
+			for i, f := range st.List {
+				st.List[i].Name = items[f.ID].Username
+			}
+		}
+	}
+	view := s.view(r, "Weak spots", "weak", d)
+	if fragment(r, "weak-list") {
+		s.render(w, r, http.StatusOK, "weak-list", view)
+		return nil
+	}
+	s.render(w, r, http.StatusOK, "weak", view)
+	return nil
+}
+
+func domainOf(it vault.Item) string {
+	if len(it.Addresses) == 0 {
+		return ""
+	}
+	return site.Domain(it.Addresses[0].URL)
+}
+
+// view1 reads the login at hand.
+func (s weakPages) view1(
+	r *http.Request, look auditing.View, id string, title func(string) string,
+) (*weakView, error) {
+	v := vaultOf(r)
+	e, err := v.Items.Entry(id)
+	if err != nil {
+		return nil, err
+	}
+	out := &weakView{
+		Item: vault.View(e), Mailbox: look.Survey.Mailbox(id), ResetBy: look.Survey.ResetBy(id),
+		Boxes: look.Survey.MailboxAddresses(), Own: e.Text(audit.FieldResetBy), Reach: look.Survey.Reach(id),
+	}
+	out.Staged, out.CanMend = out.Item.Staged, len(out.Item.Addresses) > 0
+	out.Resets = len(look.Survey.Mailboxes()[id])
+	now := v.Items.Stamp().At
+	for _, sp := range look.Spots {
+		if sp.ID != id {
+			continue
+		}
+		out.Worth, out.Findings = wording.Worth(sp.Worth), sp.Findings
+		for _, f := range sp.Findings {
+			out.Says = append(out.Says, wording.Finding(f, title, now))
+		}
+	}
+	if len(out.Reach.Fell)+len(out.Reach.Held) > 0 {
+		out.Drawing = drawReach(out.Reach, title)
+		out.Steps = steps(out.Reach, title)
+	}
+	before, ok, err := v.Auditing.BeforeChange(r.Context(), id)
+	if err != nil {
+		return nil, err
+	}
+	if ok && before.Fell > len(out.Reach.Fell) {
+		out.Before = &before
+	}
+	return out, nil
+}
+
+// steps lists what falls, by step, each with the chain that leads to it.
+func steps(r audit.Reach, title func(string) string) (out []reachStep) {
+	add := func(list []audit.Fallen, held bool) {
+		for _, f := range list {
+			for len(out) < f.Step {
+				out = append(out, reachStep{Step: len(out) + 1})
+			}
+			chain := []string{title(r.ID)}
+			for _, c := range r.Chain(f.ID) {
+				chain = append(chain, wording.Link(c), title(c.ID))
+			}
+			st := &out[f.Step-1]
+			st.List = append(st.List, fallenView{
+				ID: f.ID, Title: title(f.ID), Chain: strings.Join(chain, " → "), Held: held,
+			})
+		}
+	}
+	add(r.Fell, false)
+	add(r.Held, true)
+	return out
+}
+
+// resetBy notes which mailbox resets a login.
+func (s weakPages) resetBy(w http.ResponseWriter, r *http.Request) error {
+	id := chi.URLParam(r, "id")
+	err := vaultOf(r).Auditing.ResetBy(r.Context(), id, r.FormValue("mailbox"))
+	return s.acted(w, r, err, "Noted. What falls with what is shown by it.", "/weak/"+id)
+}
