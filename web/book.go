@@ -61,6 +61,7 @@ type bookData struct {
 	Item     *itemData
 	Form     *formData
 	Past     []versionData
+	Day      dayData // for the sheet while nothing is chosen
 }
 
 // chunk is a part of the list.
@@ -230,6 +231,7 @@ func (s *Server) bookData(r *http.Request) (d bookData, err error) {
 		lines += c.Lines + c.Under
 	}
 	d.Chunks, d.Rest = parts[:first], parts[first:]
+	d.Day = day(x, vaultOf(r).Book.Used())
 	if d.On == "" && d.Q.Empty() && d.Section == vault.SectionCards {
 		d.Warnings, err = vaultOf(r).Book.ExpiringSoon()
 	}
@@ -278,35 +280,29 @@ func (d bookData) State() string {
 	return "?" + v.Encode()
 }
 
-// presses offers filters: those in force, the states, the kinds, and the
-// folders and tags that most items have.
-func presses(x *find.Index, q find.Query) (out []press) {
-	add := func(words string, n find.Narrow) {
-		out = append(out, press{words, q.Turn(n), q.Has(n)})
-	}
-	for _, n := range q.Narrows {
-		if n.Not || n.By == "folder" || n.By == "tag" {
-			add(n.String(), n)
-		}
-	}
-	for _, st := range find.States() {
-		add(wording.State(st), find.Narrow{Value: st})
-	}
-	for _, k := range vault.Kinds() {
-		add(wording.Kind(k.Type).Many, find.Narrow{By: "kind", Value: string(k.Type)})
-	}
-	names := x.Names()
-	for _, by := range []struct {
-		name   string
-		counts map[string]int
-	}{{"folder", names.Folders}, {"tag", names.Tags}} {
-		for _, name := range most(by.counts, 8) {
-			if n := (find.Narrow{By: by.name, Value: name}); !q.Has(n) {
-				add(n.String(), n)
-			}
-		}
+// Narrowed are the filters in force, each with the line without it.
+func (d bookData) Narrowed() (out []press) {
+	for _, n := range d.Q.Narrows {
+		out = append(out, press{narrowWords(n), d.Q.Turn(n), true})
 	}
 	return out
+}
+
+// narrowWords says what a filter leaves.
+func narrowWords(n find.Narrow) string {
+	words := n.Value
+	switch n.By {
+	case "":
+		words = wording.State(n.Value)
+	case "kind":
+		words = wording.Kind(vault.Type(n.Value)).Many
+	case "folder", "tag":
+		words = n.By + " " + n.Value
+	}
+	if n.Not {
+		words = "not: " + words
+	}
+	return words
 }
 
 // narrow draws what can be pressed to narrow the list.
@@ -316,10 +312,11 @@ func (s bookPages) narrow(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	d := bookData{Section: sectionOf(r), On: r.FormValue("on")}
+	now := find.Now{Time: time.Now().UnixMilli(), Used: vaultOf(r).Book.Used()}
 	s.render(w, r, http.StatusOK, "narrow", s.view(r, "", "", struct {
 		bookData
-		Presses []press
-	}{d, presses(x, find.Parse(r.FormValue("q")))}))
+		Groups []filterGroup
+	}{d, filterGroups(x, find.Parse(r.FormValue("q")), now)}))
 	return nil
 }
 

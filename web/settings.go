@@ -226,6 +226,9 @@ func (v View) Day(s string) string {
 	return s
 }
 
+// Today is the day in words.
+func (v View) Today() string { return inWords(time.Now(), v.Set.Language) }
+
 // Clock writes the time of day of a moment.
 func (v View) Clock(ms int64) string { return time.UnixMilli(ms).Format("15:04") }
 

@@ -1,0 +1,225 @@
+package web
+
+import (
+	"cmp"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"time"
+
+	"redlocket/core/find"
+	"redlocket/core/vault"
+	"redlocket/wording"
+)
+
+// dayPages are the day's page: what stands on the right leaf while nothing is chosen.
+type dayPages struct{ *Server }
+
+func (s dayPages) routes(r routes) { r.get("/day", s.waits) }
+
+// dayData is what of it is known from the book alone: the page doesn't wait for the records to be opened.
+type dayData struct {
+	Pinned, Used  []vault.Item
+	Folders, Tags []dayCount
+}
+
+// dayCount is a way to browse: a folder or a tag.
+type dayCount struct {
+	Name, Query string
+	N           int
+}
+
+// How many of each are shown.
+const (
+	dayPinned = 8
+	dayUsed   = 6
+	dayCounts = 14
+)
+
+// day reads the day's page out of the book.
+func day(x *find.Index, used map[string]int64) (d dayData) {
+	var recent []*vault.Item
+	x.Items(func(it *vault.Item) {
+		if it.Pinned && len(d.Pinned) < dayPinned {
+			d.Pinned = append(d.Pinned, *it)
+		}
+		if used[it.ID] > 0 && !it.Pinned {
+			recent = append(recent, it)
+		}
+	})
+	slices.SortStableFunc(recent, func(a, b *vault.Item) int { return cmp.Compare(used[b.ID], used[a.ID]) })
+	for _, it := range recent[:min(len(recent), dayUsed)] {
+		d.Used = append(d.Used, *it)
+	}
+	names := x.Names()
+	d.Folders, d.Tags = counts("folder", names.Folders), counts("tag", names.Tags)
+	return d
+}
+
+// counts lists the names that most items have, in order of name.
+func counts(by string, n map[string]int) (out []dayCount) {
+	for _, name := range most(n, dayCounts) {
+		out = append(out, dayCount{name, find.Narrow{By: by, Value: name}.String(), n[name]})
+	}
+	return out
+}
+
+// waiting is something that waits for its user.
+type waiting struct {
+	Words, Why, Link string
+	Sheet            bool // it is opened on the sheet
+}
+
+// waits answers with what waits, once the records are there.
+func (s dayPages) waits(w http.ResponseWriter, r *http.Request) error {
+	list, err := s.waiting(r)
+	if err != nil {
+		return err
+	}
+	s.render(w, r, http.StatusOK, "day-waits", s.view(r, "", "", list))
+	return nil
+}
+
+func (s dayPages) waiting(r *http.Request) (out []waiting, err error) {
+	v, ctx := vaultOf(r), r.Context()
+	count := func(state string) int {
+		b, err := v.Book.Find(find.Parse("="+state), 1)
+		if err != nil {
+			return 0 // locked meanwhile; the next step says so
+		}
+		return b.Items
+	}
+	search := func(state string) string { return "/logins?q=" + url.QueryEscape("="+state) }
+	if n := count("undecided"); n > 0 {
+		words := plural(n, "login has", "logins have") + " several passwords"
+		out = append(out, waiting{words, "nobody has said yet which one the site takes", search("undecided"), false})
+	}
+	if n := count("staged"); n > 0 {
+		words := plural(n, "new password waits", "new passwords wait") + " for the site"
+		out = append(out, waiting{words, "sign in with it, and it is confirmed", search("staged"), false})
+	}
+	l, err := v.Tidying.List(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if n := l.Waiting(); n > 0 {
+		sure := ""
+		if len(l.Sure) > 0 {
+			sure = fmt.Sprintf("%d of them sure", len(l.Sure))
+		}
+		out = append(out, waiting{plural(n, "login may be", "logins may be") + " there twice", sure, "/tidy", false})
+	}
+	look, err := v.Auditing.Look(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if len(look.Spots) > 0 {
+		e, err := v.Items.Entry(look.Spots[0].ID)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, waiting{
+			plural(len(look.Spots), "weak spot", "weak spots") + " among the passwords",
+			"the one that matters most: " + e.Text(vault.FieldTitle), "/weak", false,
+		})
+	}
+	soon, err := v.Book.ExpiringSoon()
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range soon {
+		words := e.Item.Title + " has expired"
+		if !e.Over {
+			words = e.Item.Title + " expires in " + plural(e.Days, "day", "days")
+		}
+		out = append(out, waiting{words, "", "/items/" + e.Item.ID + "?in=" + string(sectionOfItem(e.Item)), true})
+	}
+	if b := s.backupWaits(r); b.Words != "" {
+		out = append(out, b)
+	}
+	return out, nil
+}
+
+// sectionOfItem is the section that an item is in.
+func sectionOfItem(it vault.Item) vault.Section {
+	if k, ok := vault.KindOf(it.Type); ok {
+		return k.Section
+	}
+	return vault.SectionLogins
+}
+
+// backupWaits says if there is no backup, or an old one.
+func (s dayPages) backupWaits(r *http.Request) waiting {
+	v := vaultOf(r)
+	x, err := v.Book.Index()
+	const fewItems = 20 // that are soon written down again
+	if err != nil || x.Len("") < fewItems {
+		return waiting{}
+	}
+	p, ok := v.Backups.Plan(r.Context())
+	switch {
+	case !ok:
+		return waiting{"There is no backup yet", "an encrypted file, on another disk", "/import#backup", false}
+	case p.Failed != "":
+		return waiting{"The last backup failed", p.Failed, "/import#backup", false}
+	case time.Since(time.UnixMilli(p.Last)) > 2*p.Every:
+		return waiting{"The last backup is old", "of " + ago(time.UnixMilli(p.Last)), "/import#backup", false}
+	}
+	return waiting{}
+}
+
+// filterGroup is filters of one kind, each with how many items it leaves.
+type filterGroup struct {
+	Title string
+	List  []filterPress
+}
+
+type filterPress struct {
+	press
+	N int
+}
+
+// filterNames is how many folders or tags are offered: those that most items have.
+const filterNames = 24
+
+// filterGroups are the filters that leave something, by kind.
+func filterGroups(x *find.Index, q find.Query, now find.Now) (out []filterGroup) {
+	add := func(title string, list []filterPress) {
+		if len(list) > 0 {
+			out = append(out, filterGroup{title, list})
+		}
+	}
+	counted := func(n find.Narrow, words string) (filterPress, bool) {
+		b := x.Find(find.Parse(n.String()), now, 1)
+		return filterPress{press{words, q.Turn(n), q.Has(n)}, b.Items}, b.Items > 0
+	}
+	var states, kinds []filterPress
+	for _, st := range find.States() {
+		if p, ok := counted(find.Narrow{Value: st}, wording.State(st)); ok {
+			states = append(states, p)
+		}
+	}
+	for _, k := range vault.Kinds() {
+		if p, ok := counted(find.Narrow{By: "kind", Value: string(k.Type)}, wording.Kind(k.Type).Many); ok {
+			kinds = append(kinds, p)
+		}
+	}
+	add("What is so", states)
+	if len(kinds) > 1 {
+		add("Kind", kinds)
+	}
+	names := x.Names()
+	for _, by := range []struct {
+		title, name string
+		n           map[string]int
+	}{{"Folder", "folder", names.Folders}, {"Tag", "tag", names.Tags}} {
+		var list []filterPress
+		for _, name := range most(by.n, filterNames) {
+			n := find.Narrow{By: by.name, Value: name}
+			list = append(list, filterPress{press{name, q.Turn(n), q.Has(n)}, by.n[name]})
+		}
+		add(by.title, list)
+	}
+	return out
+}
