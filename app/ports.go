@@ -5,6 +5,7 @@ import (
 	"io"
 	"time"
 
+	"redlocket/app/auditing"
 	"redlocket/app/filling"
 	"redlocket/app/gate"
 	"redlocket/app/records"
@@ -73,5 +74,6 @@ type Ports struct {
 	Platform string        // what the device calls its operating system
 	Sites    filling.Asker // nil without a network
 	Folders  Folders       // for scheduled backups; nil without a file system
-	Steps    gate.Steps    // for tests
+	Leaks    auditing.LeakFiles
+	Steps    gate.Steps // for tests
 }

@@ -105,7 +105,8 @@ func (d *Device) openVault(ctx context.Context, s Store, p Profile, key keys.Vau
 	})
 	v.Tidying = tidying.New(v.Set, d.ports.Steps)
 	v.Auditing = auditing.New(auditing.Config{
-		Set: v.Set, Now: d.ports.Now, Changed: func() { v.notices.tell(NoticeStatus) }, Steps: d.ports.Steps,
+		Set: v.Set, Now: d.ports.Now, Leaks: d.ports.Leaks, Steps: d.ports.Steps,
+		Changed: func() { v.notices.tell(NoticeStatus) },
 	})
 	d.vaults.add(v)
 	v.Sync.Start()

@@ -12,6 +12,7 @@ import (
 	"redlocket/app"
 	"redlocket/app/records"
 	"redlocket/app/syncing"
+	"redlocket/core/leaks"
 	"redlocket/core/secret"
 	"redlocket/core/vault"
 	"redlocket/practice"
@@ -27,6 +28,15 @@ func Residents() []practice.Resident {
 		out = append(out, practice.Resident{Site: r[1], User: r[2], Password: r[3]})
 	}
 	return out
+}
+
+// LeakList is a made-up list of leaked passwords, as such lists are written: some of the town's, among others.
+func LeakList() string {
+	var b strings.Builder
+	for _, p := range []string{"winkle7", "Ropewalk-1984", "harbour", "lantern", "saltmarsh1", "ferry2019"} {
+		fmt.Fprintf(&b, "%s:%d\n", leaks.HashOf(secret.New(p)), 3)
+	}
+	return b.String()
 }
 
 // Fill makes Maren's and Idris's vaults, unless they are there already. Practice

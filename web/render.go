@@ -52,6 +52,8 @@ func (s *Server) funcs() template.FuncMap {
 		"ago":           ago,
 		"pieces":        pieces,
 		"softly":        softly,
+		"words":         func(err error) string { return wording.Error(err) },
+		"plural64":      func(n int64, one, many string) string { return plural(int(n), one, many) },
 		"class":         func(l audit.Link) string { return linkClasses[l] },
 		"linkName":      func(l audit.Link) string { return wording.Link(audit.Fallen{Why: l}) },
 		"chunk":         func(v View, c chunk) chunkView { return chunkView{v, c} },

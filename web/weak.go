@@ -21,6 +21,8 @@ func (s weakPages) routes(r routes) {
 	r.get("/weak", s.page)
 	r.get("/weak/{id}", s.page)
 	r.post("/weak/{id}/reset-by", s.resetBy)
+	r.post("/leaks", s.takeList)
+	r.post("/leaks/drop", s.dropList)
 }
 
 type weakData struct {
@@ -29,6 +31,8 @@ type weakData struct {
 	Far        []farLine
 	At         *weakView
 	Next       string // the id of the spot after it
+	List       auditing.LeakList
+	Path       string // that was typed for a list and refused
 }
 
 type weakLine struct {
@@ -75,6 +79,11 @@ type fallenView struct {
 }
 
 func (s weakPages) page(w http.ResponseWriter, r *http.Request) error {
+	return s.show(w, r, http.StatusOK, nil)
+}
+
+// show draws the page; refused is why a list of leaked passwords wasn't taken.
+func (s weakPages) show(w http.ResponseWriter, r *http.Request, status int, refused error) error {
 	v := vaultOf(r)
 	look, err := v.Auditing.Look(r.Context())
 	if err != nil {
@@ -114,12 +123,19 @@ func (s weakPages) page(w http.ResponseWriter, r *http.Request) error {
 			}
 		}
 	}
+	if d.List, err = v.Auditing.LeakList(); err != nil {
+		return err
+	}
+	d.Path = r.FormValue("path")
 	view := s.view(r, "Weak spots", "weak", d)
+	if refused != nil && !view.bad(refused) {
+		return refused
+	}
 	if fragment(r, "weak-list") {
 		s.render(w, r, http.StatusOK, "weak-list", view)
 		return nil
 	}
-	s.render(w, r, http.StatusOK, "weak", view)
+	s.render(w, r, status, "weak", view)
 	return nil
 }
 
@@ -196,4 +212,22 @@ func (s weakPages) resetBy(w http.ResponseWriter, r *http.Request) error {
 	id := chi.URLParam(r, "id")
 	err := vaultOf(r).Auditing.ResetBy(r.Context(), id, r.FormValue("mailbox"))
 	return s.acted(w, r, err, "Noted. What falls with what is shown by it.", "/weak/"+id)
+}
+
+// takeList begins to take in a list of leaked passwords.
+func (s weakPages) takeList(w http.ResponseWriter, r *http.Request) error {
+	if err := vaultOf(r).Auditing.TakeList(strings.TrimSpace(r.FormValue("path"))); err != nil {
+		return s.show(w, r, http.StatusUnprocessableEntity, err)
+	}
+	redirect(w, r, "/weak#leaks")
+	return nil
+}
+
+func (s weakPages) dropList(w http.ResponseWriter, r *http.Request) error {
+	if err := vaultOf(r).Auditing.DropList(); err != nil {
+		return err
+	}
+	s.sessions.Put(r.Context(), sessionSaid, "The list of leaked passwords is no longer on this computer.")
+	redirect(w, r, "/weak")
+	return nil
 }

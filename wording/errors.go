@@ -10,6 +10,7 @@ import (
 	"redlocket/core/directory"
 	"redlocket/core/generator"
 	"redlocket/core/keys"
+	"redlocket/core/leaks"
 	"redlocket/core/otp"
 	"redlocket/core/site"
 	"redlocket/core/strength"
@@ -77,6 +78,8 @@ var told = []struct {
 	{transfer.ErrNoKind, "its kind is missing"},
 	{transfer.ErrNoImport, "this import isn’t there, or it was taken back already"},
 
+	{leaks.ErrNoList, "this is no list of leaked passwords: lines of SHA-1 hashes, each with a colon and a number"},
+	{leaks.ErrNoFilter, "the list of leaked passwords on this computer is damaged; take it in again"},
 	{tidy.ErrChanged, "these logins have changed meanwhile; load the page again to see them as they are now"},
 	{tidy.ErrNoDecision, "this was taken back already"},
 

@@ -24,7 +24,8 @@ import (
 type Config struct {
 	Set     *records.Set
 	Now     func() time.Time
-	Changed func()     // more is known of how long passwords hold; may be nil
+	Leaks   LeakFiles  // nil without a file system
+	Changed func()     // more is known of how long passwords hold, or of leaked ones; may be nil
 	Steps   gate.Steps // for tests
 }
 
@@ -43,6 +44,7 @@ type known struct {
 	at      int64 // the book's revision then; -1 for none
 	judged  map[judgedBy]judged
 	judging bool
+	leaks   leakList
 }
 
 // judgedBy is what a password is judged by.
@@ -66,9 +68,12 @@ func New(cfg Config) *Auditing {
 
 // Close drops what is known, and ends what is under way. From then on every method returns [gate.ErrLocked].
 func (a *Auditing) Close() {
-	a.gate.Close()
+	was := a.gate.Close()
 	a.stop()
 	a.work.Wait()
+	if was != nil {
+		was.closeList()
+	}
 }
 
 // View is what is known of the weak spots.
@@ -121,6 +126,9 @@ func (a *Auditing) Survey(ctx context.Context) (s *audit.Survey, err error) {
 	if err != nil || s != nil {
 		return s, err
 	}
+	if err := a.openList(); err != nil {
+		return nil, err
+	}
 	at := a.cfg.Set.Book.Revision()
 	entries, err := a.entries()
 	if err != nil {
@@ -133,7 +141,7 @@ func (a *Auditing) Survey(ctx context.Context) (s *audit.Survey, err error) {
 }
 
 func (a *Auditing) options() audit.Options {
-	return audit.Options{Now: a.cfg.Now().UnixMilli(), Site: a.cfg.Set.Sites.Directory().Of}
+	return audit.Options{Now: a.cfg.Now().UnixMilli(), Site: a.cfg.Set.Sites.Directory().Of, Leaked: a.leaked()}
 }
 
 func (a *Auditing) entries() ([]vault.Entry, error) {

@@ -4,14 +4,18 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"redlocket/app/folder"
 	"redlocket/cloud"
+	"redlocket/core/leaks"
 	"redlocket/core/wire"
 	"redlocket/demo"
 	"redlocket/practice"
@@ -87,6 +91,10 @@ func runDemo(ctx context.Context, dir string, port, size int) (err error) {
 	}
 	servers = append(servers, serveOn("the practice town", lines[portTown], town, nil))
 
+	list := filepath.Join(dir, "leaked-passwords.txt")
+	if err := os.WriteFile(list, []byte(demo.LeakList()), 0o600); err != nil {
+		return err
+	}
 	var devices [3]*deviceApp
 	for i, name := range []string{"desk", "laptop", "idris"} {
 		p := portDesk + i
@@ -99,6 +107,14 @@ func runDemo(ctx context.Context, dir string, port, size int) (err error) {
 		defer func() { err = errors.Join(err, d.device.Close()) }()
 		devices[i] = d
 		servers = append(servers, d.serve(ctx, name, lines[p]))
+	}
+	// The desk has taken it in; on the laptop it can be tried.
+	desk := folder.LeakFiles{Path: filepath.Join(dir, "desk", "leaked-passwords")}
+	if err := desk.Keep(func(w io.Writer) error {
+		_, err := leaks.Build(ctx, strings.NewReader(demo.LeakList()), w, nil)
+		return err
+	}); err != nil {
+		return err
 	}
 	err = demo.Fill(
 		ctx,
@@ -119,10 +135,12 @@ Idris's computer        %s
     master password     %s
 The practice town       http://practice.localhost:%d
 The cloud               %s
+A made-up leak list     %s
 The data is in          %s
 
 Ctrl-C ends it.
-`, devices[0].url, devices[1].url, demo.MarenPassword, devices[2].url, demo.IdrisPassword, port+portTown, cloudURL, dir)
+`, devices[0].url, devices[1].url, demo.MarenPassword, devices[2].url, demo.IdrisPassword,
+		port+portTown, cloudURL, list, dir)
 	return waitFor(ctx, servers...)
 }
 

@@ -163,6 +163,7 @@ func newDevice(o deviceOptions) (*deviceApp, error) {
 			Platform: platform(),
 			Sites:    siteclient.New(),
 			Folders:  folder.Folders{},
+			Leaks:    folder.LeakFiles{Path: filepath.Join(o.dir, "leaked-passwords")},
 		},
 	)
 	if o.host == "" {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"io"
 	"maps"
+	"os"
 	"slices"
 	"time"
 
@@ -11,6 +12,8 @@ import (
 
 	"redlocket/core/audit"
 	"redlocket/core/directory"
+	"redlocket/core/leaks"
+	"redlocket/core/secret"
 	"redlocket/core/vault"
 	"redlocket/wording"
 )
@@ -58,6 +61,7 @@ type mailboxJSON struct {
 
 func weakSpotsCommand() *cobra.Command {
 	var o fileOptions
+	var list string
 	cmd := &cobra.Command{
 		Use: "weak-spots [FILE…]", Short: "Says which passwords are weak spots and what falls with each, as JSON",
 		Long: `Finds passwords that are weak, reused, nearly the same, old or sent over plain http, and
@@ -69,25 +73,53 @@ Exit codes: 0 all was read; 1 something failed; 2 wrong master password; 3 some 
 or files couldn't be used; 4 Red Locket is running.`,
 		RunE: func(cmd *cobra.Command, names []string) error {
 			if len(names) == 0 {
-				return weakSpotsOfVault(cmd.Context(), o, cmd.OutOrStdout())
+				return weakSpotsOfVault(cmd.Context(), o, list, cmd.OutOrStdout())
 			}
 			f, err := readRows(cmd.Context(), names, cmd.ErrOrStderr())
 			if err != nil {
 				return err
 			}
-			site := directory.New(directory.Shipped()).Of
+			opt := audit.Options{Site: directory.New(directory.Shipped()).Of}
+			if opt.Leaked, err = leakedOf(list, f.Entries); err != nil {
+				return err
+			}
 			j := weakJSON{Files: f.Files}
-			if err := writeWeakSpots(cmd.Context(), cmd.OutOrStdout(), j, f.Entries, site, f.row); err != nil {
+			if err := writeWeakSpots(cmd.Context(), cmd.OutOrStdout(), j, f.Entries, opt, f.row); err != nil {
 				return err
 			}
 			return f.done()
 		},
 	}
 	o.flags(cmd)
+	const form = "a list of leaked passwords: lines of SHA-1 hashes, with a colon and a number"
+	cmd.Flags().StringVar(&list, "leaks", "", form)
 	return cmd
 }
 
-func weakSpotsOfVault(ctx context.Context, o fileOptions, out io.Writer) error {
+// leakedOf looks the passwords of entries up in a list in a file; nil without one.
+func leakedOf(name string, entries []vault.Entry) (func(secret.Text) (int64, bool), error) {
+	if name == "" {
+		return nil, nil
+	}
+	asked := map[leaks.Hash]bool{}
+	for _, e := range entries {
+		asked[leaks.HashOf(e.SignsInWith())] = false
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	_, err = leaks.Scan(f, func(h leaks.Hash, seen int64) error {
+		if _, ok := asked[h]; ok && seen > 0 {
+			asked[h] = true
+		}
+		return nil
+	})
+	return func(p secret.Text) (int64, bool) { return 0, asked[leaks.HashOf(p)] }, err
+}
+
+func weakSpotsOfVault(ctx context.Context, o fileOptions, list string, out io.Writer) error {
 	v, done, err := o.open(ctx, newTerminal())
 	if err != nil {
 		return err
@@ -97,15 +129,20 @@ func weakSpotsOfVault(ctx context.Context, o fileOptions, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	return writeWeakSpots(ctx, out, weakJSON{}, entries, v.Sites.Directory().Of, rowOfVault)
+	opt := audit.Options{Site: v.Sites.Directory().Of}
+	if opt.Leaked, err = leakedOf(list, entries); err != nil {
+		return err
+	}
+	return writeWeakSpots(ctx, out, weakJSON{}, entries, opt, rowOfVault)
 }
 
 func writeWeakSpots(
-	ctx context.Context, out io.Writer, j weakJSON, entries []vault.Entry, site func(string) string,
+	ctx context.Context, out io.Writer, j weakJSON, entries []vault.Entry, o audit.Options,
 	row func(id string) rowJSON,
 ) error {
 	now := time.Now().UnixMilli()
-	s, err := audit.New(ctx, entries, audit.Options{Now: now, Site: site})
+	o.Now = now
+	s, err := audit.New(ctx, entries, o)
 	if err != nil {
 		return err
 	}

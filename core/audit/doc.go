@@ -57,7 +57,6 @@ type login struct {
 	held      bool     // by a second factor that isn't in a mailbox
 	worth     Worth
 	key       *key // nil without a password
-	seen      Verdict
 }
 
 // key is a password, and everything that it opens.

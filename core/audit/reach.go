@@ -69,7 +69,6 @@ type walk struct {
 	s     *Survey
 	start *login
 	at    map[*login]*Fallen
-	keys  map[*key]bool // those that are known
 	queue []visit
 }
 
