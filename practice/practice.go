@@ -119,6 +119,9 @@ type page struct {
 	Field hosted // of a payment company's frame
 }
 
+// Houses are the houses of the town's front page.
+func (p page) Houses() []House { return Houses() }
+
 // UserWord is what the site calls the user name.
 func (p page) UserWord() string {
 	switch {
