@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"redlocket/app"
+	"redlocket/app/filling"
 	"redlocket/app/gate"
 	"redlocket/app/records"
 	"redlocket/app/tidying"
@@ -140,4 +141,61 @@ func TestAllSureOnesAtOnce(t *testing.T) {
 	v.Lock()
 	_, err = v.Tidying.List(ctx)
 	assert.ErrorIs(t, err, gate.ErrLocked)
+}
+
+// Passwords are tried out one after the other: refused, refused, and what works becomes the one login's.
+func TestTryOut(t *testing.T) {
+	ctx := t.Context()
+	v := newBench(t).v
+	var rows []string
+	for i, password := range []string{"one", "two", "three", "four", "five"} {
+		rows = append(rows, twice(t, v, "whimbrel", []string{"wren", "Wren"}[i%2], password))
+	}
+	l := tidyList(t, v)
+	require.Equal(t, 1, l.Waiting())
+	p := l.Left()[0]
+	require.ElementsMatch(t, rows, p.IDs)
+	view, err := v.Tidying.Try(ctx, p.IDs)
+	require.NoError(t, err)
+	require.Len(t, view.Candidates, 5)
+	judged := func(password string, taken bool) {
+		v.Tidying.Judged(ctx, filling.Judged{
+			URL: "https://whimbrel.example/in", Username: "wren", Password: secret.New(password), Taken: taken,
+		})
+	}
+	judged("none of them", false)
+	for range 3 {
+		view, err = v.Tidying.Try(ctx, p.IDs)
+		require.NoError(t, err)
+		require.False(t, view.Stopped)
+		e, err := v.Items.Entry(view.Now)
+		require.NoError(t, err)
+		judged(e.Text(vault.FieldPassword), false)
+	}
+	view, err = v.Tidying.Try(ctx, p.IDs)
+	require.NoError(t, err)
+	assert.True(t, view.Stopped)
+	assert.Empty(t, tidyList(t, v).Done, "a try-out decides nothing yet")
+	require.NoError(t, v.Tidying.GoOn(ctx, p.IDs))
+	view, err = v.Tidying.Try(ctx, p.IDs)
+	require.NoError(t, err)
+	assert.False(t, view.Stopped)
+	works, err := v.Items.Entry(view.Now)
+	require.NoError(t, err)
+	require.NoError(t, v.Tidying.Tried(ctx, p.IDs, view.Now, true))
+	one, err := v.Items.Entry(works.ID)
+	require.NoError(t, err)
+	assert.False(t, one.Archived())
+	assert.Equal(t, works.Text(vault.FieldPassword), one.Text(vault.FieldPassword))
+	past := map[string]bool{}
+	for _, old := range one.Past {
+		if old.Field == vault.FieldPassword {
+			past[vault.Plain(old.Value)] = true
+		}
+	}
+	assert.Len(t, past, 4, "the others are in the history")
+	assert.NotZero(t, v.Book.Used()[works.ID])
+	assert.Len(t, tidyList(t, v).Done, 1)
+	_, err = v.Tidying.Try(ctx, p.IDs)
+	assert.ErrorIs(t, err, tidy.ErrChanged)
 }

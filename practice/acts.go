@@ -92,7 +92,17 @@ func (t *Town) site(w http.ResponseWriter, r *http.Request, p page) {
 		}
 		t.show(w, http.StatusOK, "sign-in-second", p)
 	case "POST /sign-in":
-		if !t.knows(p.Site.Name, p.Typed, password) || p.Site.Company && r.PostFormValue("company") == "" {
+		right := t.knows(p.Site.Name, p.Typed, password) && (!p.Site.Company || r.PostFormValue("company") != "")
+		if t.locked(p.Site, p.Typed, right) {
+			const why = "This account is locked after five wrong passwords. Come to the counter with a paper."
+			t.refuse(w, r, http.StatusUnauthorized, shapeOf(p, "sign-in"), p, why)
+			return
+		}
+		if !right && p.Site.Silent {
+			t.show(w, http.StatusOK, shapeOf(p, "sign-in"), p)
+			return
+		}
+		if !right {
 			again := shapeOf(p, "sign-in")
 			if p.Site.Shape == TwoPages {
 				again = "sign-in-second"

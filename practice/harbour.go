@@ -10,7 +10,7 @@ import (
 // measured in units of its view box.
 const (
 	harbourWidth  = 1120
-	housesInRow   = 8
+	housesInRow   = 9
 	harbourGround = 190 // where the first row stands
 	harbourRow    = 150 // from one row to the next
 )
@@ -31,7 +31,7 @@ type Pane struct{ X, Y, W, H float64 }
 
 // Short is the house's name, as long as there is room.
 func (h House) Short() string {
-	const letters = 17
+	const letters = 16
 	if r := []rune(h.Title); len(r) > letters {
 		return strings.TrimSpace(string(r[:letters-1])) + "…"
 	}
@@ -98,6 +98,12 @@ func (s Site) GoodFor() string {
 	}
 	if s.Says != "" || s.Rules != "" || s.Plain {
 		out = append(out, "rules for passwords")
+	}
+	if s.Locks {
+		out = append(out, "it locks after five wrong passwords")
+	}
+	if s.Silent {
+		out = append(out, "it says nothing of a wrong password")
 	}
 	if s.Knows {
 		out = append(out, "it tells where the password is changed")

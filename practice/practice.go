@@ -37,6 +37,7 @@ type Town struct {
 	halfway  map[string]string              // token: site and user, who has yet to show a code
 	letters  map[string]string              // token of a letter about a forgotten password: site and user
 	baskets  map[string]map[string]string   // token of a basket: what the payment company was told, by field
+	wrong    map[string]int                 // site and user: wrong passwords since the last right one
 	salt     string
 }
 
@@ -53,6 +54,7 @@ func New(residents []Resident) (*Town, error) {
 		halfway:  map[string]string{},
 		letters:  map[string]string{},
 		baskets:  map[string]map[string]string{},
+		wrong:    map[string]int{},
 		salt:     rand.Text(),
 	}
 	for _, r := range residents {
@@ -101,6 +103,23 @@ func (t *Town) knows(site, user, password string) bool {
 	want, ok := t.accounts[site][user]
 	got := t.hash(site, user, password)
 	return subtle.ConstantTimeCompare(want[:], got[:]) == 1 && ok
+}
+
+// mostWrong is after how many wrong passwords a site locks an account.
+const mostWrong = 5
+
+// locked counts a try at an account, and reports whether the site has locked it.
+func (t *Town) locked(s Site, user string, right bool) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	who := s.Name + " " + strings.ToLower(user)
+	if !s.Locks || t.wrong[who] >= mostWrong {
+		return s.Locks
+	}
+	if t.wrong[who]++; right {
+		delete(t.wrong, who)
+	}
+	return false
 }
 
 type page struct {

@@ -121,10 +121,15 @@ func TestEverySiteReallyChecks(t *testing.T) {
 		_, at, _ = v.post("/sign-out")
 		assert.Equal(t, "/", at)
 
-		code, _, _ = v.post("/sign-in", "user", user, "password", first)
-		assert.Equal(t, http.StatusUnauthorized, code, s.Name)
+		refused := http.StatusUnauthorized
+		if s.Silent {
+			refused = http.StatusOK
+		}
+		code, at, _ = v.post("/sign-in", "user", user, "password", first)
+		assert.Equal(t, refused, code, s.Name)
+		assert.NotEqual(t, "/welcome", at)
 		code, _, _ = v.post("/sign-in", "user", "nobody")
-		assert.Equal(t, http.StatusUnauthorized, code)
+		assert.Equal(t, refused, code)
 		assert.Equal(t, "/welcome", v.enter(s, user, second), s.Name)
 
 		_, _, page = v.post("/forgot", "user", user)
@@ -251,5 +256,25 @@ func TestCheckoutsReallyCheck(t *testing.T) {
 		bad := slices.Clone(pairs)
 		bad[1] = "4013888888881881"[:len(bad[1])]
 		assert.Equal(t, http.StatusUnprocessableEntity, pay(bad), name)
+	}
+}
+
+// Five wrong passwords lock an account, also for the right one; four don't.
+func TestASiteThatLocks(t *testing.T) {
+	town, err := New([]Resident{{"bollard", "maren@x.example", "right-One"}, {"bollard", "wren@x.example", "right-One"}})
+	require.NoError(t, err)
+	for who, wrong := range map[string]int{"wren@x.example": mostWrong - 1, "maren@x.example": mostWrong} {
+		v := visit(t, town, "bollard")
+		for range wrong {
+			code, _, _ := v.post("/sign-in", "user", who, "password", "wrong")
+			assert.Equal(t, http.StatusUnauthorized, code)
+		}
+		code, _, page := v.post("/sign-in", "user", who, "password", "right-One")
+		if wrong == mostWrong {
+			assert.Equal(t, http.StatusUnauthorized, code)
+			assert.Contains(t, page, "locked after five")
+		} else {
+			assert.Equal(t, http.StatusOK, code)
+		}
 	}
 }

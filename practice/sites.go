@@ -40,6 +40,8 @@ type Site struct {
 	Company bool // asks for a company's code beside the user name
 	Once    bool // its change form has one box for the new password
 	Knows   bool // has a well-known address for changing the password
+	Locks   bool // an account after five wrong passwords
+	Silent  bool // says nothing of a wrong password, and shows the form again
 }
 
 // Sites are the town's sites.
@@ -236,6 +238,14 @@ var Sites = []Site{
 		Mail:  true,
 		Least: 8,
 		Sells: "parts",
+	},
+	{
+		Name: "bollard", Title: "Bollard Savings", Line: "Tied up and safe", Shape: OnePage, Mail: true, Least: 8,
+		Locks: true,
+	},
+	{
+		Name: "mudlark", Title: "Mudlark Auctions", Line: "What the tide brought", Shape: OnePage, Mail: true, Least: 8,
+		Silent: true,
 	},
 }
 

@@ -20,6 +20,7 @@ import (
 	"redlocket/app/gate"
 	"redlocket/app/reauth"
 	"redlocket/app/records"
+	"redlocket/core/secret"
 )
 
 // Config is what filling works with.
@@ -32,7 +33,16 @@ type Config struct {
 	Clipboard func() time.Duration // until what was copied is cleared; 0 for never
 	Used      func()               // the vault was used just now
 	Usernames func() ([]string, error)
-	Steps     gate.Steps // for tests
+	Judged    func(context.Context, Judged) // a site took or refused a sign-in; nil tells nobody
+	Steps     gate.Steps                    // for tests
+}
+
+// Judged is what a site made of a sign-in.
+type Judged struct {
+	URL      string // of the page that it was sent from
+	Username string // empty where the form asked for none
+	Password secret.Text
+	Taken    bool
 }
 
 // Filling is all of it, as its parts.

@@ -75,9 +75,21 @@ func (s *Prompts) outcome(ctx context.Context, p Page, readings []autofill.Readi
 	case autofill.Waiting:
 		return nil, nil
 	case autofill.Refused:
+		s.tellJudged(ctx, held, false)
 		return nil, s.refused(held.id)
 	}
-	return s.signedIn(ctx, p, held, address)
+	out, err := s.signedIn(ctx, p, held, address)
+	if err == nil {
+		s.tellJudged(ctx, held, true)
+	}
+	return out, err
+}
+
+// tellJudged tells what a site made of a sign-in.
+func (s *Prompts) tellJudged(ctx context.Context, held prompt, taken bool) {
+	if s.core.Judged != nil && !held.byHand {
+		s.core.Judged(ctx, Judged{held.from.url, held.submission.Username, held.submission.Password, taken})
+	}
 }
 
 // refused notes that the site didn't take what was sent: nothing is asked about it.

@@ -43,6 +43,7 @@ type List struct {
 	Sure, Likely, Questions []tidy.Proposal
 	Later                   []tidy.Proposal // put off
 	Done                    []tidy.Decision // that stand, the latest first; without those put off
+	trying                  []tidy.TryOut
 }
 
 // Left are the proposals that wait, in the order in which they are asked.
@@ -84,6 +85,7 @@ func (t *Tidying) compute(ctx context.Context) (l List, err error) {
 	if err != nil {
 		return l, err
 	}
+	l.trying = tidy.TryOuts(entries)
 	for _, p := range found {
 		switch {
 		case said.Later(p.IDs):
@@ -97,7 +99,7 @@ func (t *Tidying) compute(ctx context.Context) (l List, err error) {
 		}
 	}
 	l.Done = slices.DeleteFunc(decided, func(d tidy.Decision) bool {
-		return d.Undone != 0 || d.Verdict == tidy.Later
+		return d.Undone != 0 || d.Verdict == tidy.Later || d.Verdict == tidy.Trying
 	})
 	return l, nil
 }
@@ -131,13 +133,11 @@ func (t *Tidying) Join(ctx context.Context, ids []string, c Choice) error {
 	if err != nil {
 		return err
 	}
-	key := tidy.Key(ids)
-	left := l.Left()
-	i := slices.IndexFunc(left, func(p tidy.Proposal) bool { return tidy.Key(p.IDs) == key })
-	if i < 0 {
+	p, ok := l.find(ids)
+	if !ok {
 		return tidy.ErrChanged
 	}
-	return t.settle(ctx, tidy.Joined, []tidy.Proposal{left[i]}, c)
+	return t.settle(ctx, tidy.Joined, []tidy.Proposal{p}, c)
 }
 
 // JoinSure joins every sure proposal whose key is among those given: what its user was shown. It returns how many.

@@ -203,7 +203,7 @@ type Back struct {
 func TakeBack(want func(Decision) bool, entries map[string]vault.Entry, by vault.Stamp) (b Back, err error) {
 	var list []Decision
 	for _, e := range entries {
-		if d, ok := decisionOf(e); ok && d.Undone == 0 && want(d) {
+		if d, ok := decisionOf(e); ok && d.Undone == 0 && d.Verdict != Trying && want(d) {
 			list = append(list, d)
 		}
 	}

@@ -17,6 +17,7 @@ const onBench = {
   Enter: () => press("Enter"),
   a: () => press("a"),
   l: () => press("l"),
+  t: () => press("t"),
   s: () => {
     for (const b of document.querySelectorAll("#bench .secret .act")) if (b instanceof HTMLElement) b.click();
   },
