@@ -16,6 +16,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 
 	"redlocket/core/secret"
 	"redlocket/core/site"
@@ -42,6 +43,9 @@ type Survey struct {
 	logins []*login
 	byID   map[string]*login
 	resets map[string][]*login // by the address of a mailbox: what it can reset
+
+	findFar sync.Once
+	far     []Far
 }
 
 // login is one that is looked at, made ready.

@@ -47,12 +47,13 @@ func Near(a, b string, sites ...string) Nearness {
 		{NearSwap, swapped},
 		{NearSite, bare},
 		{NearSite, func(s string) string { return core(bare(s)) }},
+		{NearSite, func(s string) string { return swaps.Replace(core(bare(s))) }},
 	} {
 		if x, y := made.from(low), made.from(other); x == y && len([]rune(x)) >= leastCore {
 			return made.how
 		}
 	}
-	if low == reversed(other) {
+	if x := core(low); low == reversed(other) || x == reversed(core(other)) && len([]rune(x)) >= leastCore {
 		return NearReversed
 	}
 	if len([]rune(low)) >= 6 && len([]rune(other)) >= 6 && oneOff([]rune(low), []rune(other)) {

@@ -20,6 +20,8 @@ func TestNear(t *testing.T) {
 		{"kelpferry-whelk", "kelpferry-dory", NearSite},
 		{"whelkKelp7", "doryKelp9", NearSite},
 		{"yrrefplek", "kelpferry", NearReversed},
+		{"48yrrefplek", "kelpferry85", NearReversed},
+		{"whelkK3lpferry7", "kelpferry-Dory", NearSite},
 		{"kelpferry", "kelpfery", NearLetter},
 		{"kelpferry", "klepferry", NearLetter},
 		{"kelpferry", "kelpferry", NotNear},

@@ -136,7 +136,15 @@ type Far struct {
 }
 
 // Furthest returns the logins that reach others, the furthest first, as many as most says; 0 is all.
-func (s *Survey) Furthest(most int) (out []Far) {
+func (s *Survey) Furthest(most int) []Far {
+	s.findFar.Do(func() { s.far = s.furthest() })
+	if most > 0 {
+		return s.far[:min(most, len(s.far))]
+	}
+	return s.far
+}
+
+func (s *Survey) furthest() (out []Far) {
 	type alike struct { // these reach the same, and each other
 		key     *key
 		mailbox string
@@ -158,9 +166,6 @@ func (s *Survey) Furthest(most int) (out []Far) {
 		return cmp.Or(cmp.Compare(b.Falls, a.Falls),
 			cmp.Compare(s.byID[b.ID].worth.points(), s.byID[a.ID].worth.points()))
 	})
-	if most > 0 {
-		out = out[:min(most, len(out))]
-	}
 	return out
 }
 

@@ -92,12 +92,14 @@ func nearForms(out [][]byte, k *key) [][]byte {
 	}
 	add('=', low)
 	add('<', min(low, reversed(low)))
+	add('<', min(core(low), reversed(core(low))))
 	add('c', core(low))
 	add('s', swaps.Replace(low))
 	add('s', swaps.Replace(core(low)))
 	if bare := withoutSites(low, k.names()); bare != low {
 		add('=', bare)
 		add('c', core(bare))
+		add('s', swaps.Replace(core(bare)))
 	}
 	if len(r) >= 6 && len(r) <= mostSpelt { // two that differ by one letter have one form without a letter
 		add('1', low)
