@@ -1,5 +1,6 @@
 // The forms of items: more addresses and fields, suggested sites, pictures of QR codes.
 import { askAgain } from "./ask.js";
+import { hx } from "./htmx.js";
 
 document.addEventListener("click", (e) => {
   const el = /** @type {HTMLElement} */ (e.target);
@@ -13,8 +14,51 @@ document.addEventListener("click", (e) => {
   if (made instanceof HTMLElement) void fetchMade(made.dataset.useMade ?? "", usePassword);
   const use = el.closest("[data-use]");
   if (use instanceof HTMLElement) usePassword(use.dataset.use ?? "");
+  if (el.closest("[data-make-another]")) makeOne(el.closest(".generator"));
   const site = el.closest("[data-site]");
   if (site instanceof HTMLElement) useSite(site);
+});
+
+/** Has a password made. @param {Element | null} generator */
+function makeOne(generator) {
+  const making = generator?.querySelector(".making");
+  if (making) void hx.then((h) => h?.trigger(making, "make"));
+}
+
+// A password is there as soon as the generator is opened; a slider says where it stands.
+document.addEventListener(
+  "toggle",
+  (e) => {
+    const d = e.target;
+    if (
+      d instanceof HTMLDetailsElement &&
+      d.classList.contains("generator") &&
+      d.open &&
+      !document.querySelector("#made *")
+    )
+      makeOne(d);
+  },
+  true,
+);
+document.addEventListener("input", (e) => {
+  const el = e.target;
+  if (el instanceof HTMLInputElement && el.type === "range" && el.nextElementSibling instanceof HTMLOutputElement)
+    el.nextElementSibling.value = el.value;
+});
+document.addEventListener("keydown", (e) => {
+  const el = /** @type {HTMLElement} */ (e.target);
+  if (
+    e.key !== "m" ||
+    e.ctrlKey ||
+    e.metaKey ||
+    e.altKey ||
+    el.matches("input[type=text], input[type=number], input:not([type])")
+  )
+    return;
+  const generator = el.closest(".generator[open]");
+  if (!generator) return;
+  e.preventDefault();
+  makeOne(generator);
 });
 
 /** Adds an empty address line below the last. */
