@@ -31,6 +31,8 @@ func (s tidyPages) routes(r routes) {
 	r.post("/tidy/apart", s.apart)
 	r.post("/tidy/out", s.leaveOut)
 	r.post("/tidy/later", s.later)
+	r.get("/tidy/better/{what}", s.better)
+	r.post("/tidy/better/{what}", s.improve)
 	r.get("/tidy/try", s.try)
 	r.post("/tidy/tried", s.tried)
 	r.post("/tidy/go-on", s.goOn)
@@ -50,6 +52,8 @@ type tidyData struct {
 	Rows     int        // of logins, in SureOnes
 	AtSheet  bool       // on a narrow screen: the sheet, not the list
 	Try      *tryView
+	Better   []betterGroup
+	Improve  *betterGroup // of the page that shows one way
 }
 
 // tidyGroup is proposals that are as sure as each other.
@@ -222,6 +226,11 @@ func (s tidyPages) left(r *http.Request) (d tidyData, l tidying.List, err error)
 		d.Groups = append(d.Groups, group)
 	}
 	d.Waiting, d.Later, d.Sure = l.Waiting(), len(l.Later), len(l.Sure)
+	for _, what := range tidy.Whats() {
+		if g := groupBetter(l.Better, what, items); len(g.List) > 0 {
+			d.Better = append(d.Better, g)
+		}
+	}
 	today := startOfDay(time.Now())
 	for _, dec := range l.Done {
 		d.Done = append(d.Done, doneView{dec.ID, decided(dec), titleOf(dec.Titles), dec.At})
@@ -247,10 +256,16 @@ func titleOf(titles []string) string {
 }
 
 func decided(d tidy.Decision) string {
-	if d.Verdict == tidy.Joined {
-		return plural(len(d.IDs), "login", "logins") + " joined"
+	n := plural(len(d.IDs), "login", "logins")
+	switch d.Verdict {
+	case tidy.Joined:
+		return n + " joined"
+	case tidy.Improved:
+		return n + ": " + wording.Bettered(d.What)
+	case tidy.AsIs:
+		return n + " left as before"
 	}
-	return plural(len(d.IDs), "login", "logins") + " kept apart"
+	return n + " kept apart"
 }
 
 func lineOf(p tidy.Proposal, items map[string]vault.Item) tidyLine {
@@ -648,4 +663,59 @@ func (s tidyPages) tried(w http.ResponseWriter, r *http.Request) error {
 func (s tidyPages) goOn(w http.ResponseWriter, r *http.Request) error {
 	err := vaultOf(r).Tidying.GoOn(r.Context(), strings.Fields(r.FormValue("ids")))
 	return s.went(w, r, err, "/tidy/try?"+url.Values{"at": {r.FormValue("at")}}.Encode())
+}
+
+// betterGroup is what can be better in one way.
+type betterGroup struct {
+	What  tidy.What
+	Title string
+	Means string
+	List  []betterLine
+}
+
+type betterLine struct {
+	ID, Title, Domain, Name string
+	From, To                string
+	At                      int64
+}
+
+func groupBetter(list []tidy.Better, what tidy.What, items map[string]vault.Item) betterGroup {
+	g := betterGroup{What: what}
+	g.Title, g.Means = wording.Better(what)
+	for _, b := range list {
+		if it, ok := items[b.ID]; ok && b.What == what {
+			g.List = append(g.List, betterLine{b.ID, it.Title, domainOf(it), it.Username, b.From, b.To, b.At})
+		}
+	}
+	return g
+}
+
+// better shows what can be better in one way, before it is done.
+func (s tidyPages) better(w http.ResponseWriter, r *http.Request) error {
+	d, _, err := s.left(r)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(d.Better, func(g betterGroup) bool { return string(g.What) == chi.URLParam(r, "what") })
+	if i < 0 { // all of it was done meanwhile
+		http.Redirect(w, r, "/tidy", http.StatusSeeOther)
+		return nil
+	}
+	d.Improve, d.AtSheet = &d.Better[i], true
+	return s.show(w, r, http.StatusOK, d)
+}
+
+func (s tidyPages) improve(w http.ResponseWriter, r *http.Request) error {
+	if err := r.ParseForm(); err != nil {
+		return problem(http.StatusRequestEntityTooLarge, "That is too much", "Nothing was changed.")
+	}
+	shown, but := map[string]bool{}, map[string]bool{}
+	for id := range strings.FieldsSeq(r.FormValue("ids")) {
+		shown[id] = true
+	}
+	for _, id := range r.Form["not"] {
+		but[id] = true
+	}
+	what := tidy.What(chi.URLParam(r, "what"))
+	return s.went(w, r, vaultOf(r).Tidying.Improve(r.Context(), what, shown, but), "/tidy")
 }

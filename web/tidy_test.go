@@ -91,3 +91,35 @@ func TestWeakSpotsWithoutScripts(t *testing.T) {
 	assert.Regexp(t, `Now\s+none does`, page)
 	assert.Equal(t, http.StatusNotFound, c.do("GET", "/weak/nobody", nil).StatusCode)
 }
+
+// Titles that are addresses are offered as a whole, but for those that are to stay.
+func TestBetterWithoutScripts(t *testing.T) {
+	c, _, v := setup(t)
+	c.open(v)
+	var ids []string
+	for _, host := range []string{"dunlin.example", "whimbrel.example"} {
+		ids = append(ids, records.NewID())
+		require.NoError(t, v.Items.Save(t.Context(), ids[len(ids)-1], vault.Changes{
+			vault.FieldTitle: host, vault.FieldUsername: "m", vault.FieldPassword: secret.New("pw of " + host),
+			vault.FieldAddresses: []vault.Address{{URL: "https://" + host + "/in"}},
+		}))
+	}
+	assert.Contains(t, body(t, c.do("GET", "/tidy", nil)), "Titles that say more")
+	page := body(t, c.do("GET", "/tidy/better/title", nil))
+	assert.Contains(t, page, "Whimbrel")
+	form := url.Values{"ids": {ids[0] + " " + ids[1]}, "not": {ids[1]}}
+	r := c.do("POST", "/tidy/better/title", form)
+	require.Equal(t, http.StatusSeeOther, r.StatusCode)
+	page = body(t, c.do("GET", "/tidy", nil))
+	assert.Contains(t, page, "1 login: titles changed")
+	assert.Contains(t, page, "1 login left as before")
+	assert.NotContains(t, page, "Titles that say more")
+	e, err := v.Items.Entry(ids[0])
+	require.NoError(t, err)
+	assert.Equal(t, "Dunlin", e.Text(vault.FieldTitle))
+	assert.Equal(t, http.StatusConflict, c.do("POST", "/tidy/better/title", form).StatusCode)
+	assert.Equal(t, http.StatusSeeOther, c.do("GET", "/tidy/better/title", nil).StatusCode)
+	r = c.do("POST", "/tidy/today/back", url.Values{})
+	require.Equal(t, http.StatusSeeOther, r.StatusCode)
+	assert.Contains(t, body(t, c.do("GET", "/tidy", nil)), "Titles that say more")
+}

@@ -49,3 +49,33 @@ func Reason(r tidy.Reason) string {
 	}
 	return string(r.Why)
 }
+
+// Better names a way in which logins can be better, and says what it means: a clause that begins large, and one.
+func Better(w tidy.What) (title, means string) {
+	switch w {
+	case tidy.BetterTitle:
+		return "Titles that say more", "The site’s name in the place of its address, which stays as another name"
+	case tidy.BetterSecure:
+		return "Addresses with encryption", "These sites have it: https in the place of http"
+	case tidy.BetterSignIn:
+		return "Sign-in pages", "The page where one signs in, in the place of the front page"
+	case tidy.BetterArchive:
+		return "Not used for years", "They can go into the archive, and come back from there"
+	}
+	return string(w), ""
+}
+
+// Bettered says what was done in a way: a clause.
+func Bettered(w tidy.What) string {
+	switch w {
+	case tidy.BetterTitle:
+		return "titles changed"
+	case tidy.BetterSecure:
+		return "https"
+	case tidy.BetterSignIn:
+		return "sign-in pages"
+	case tidy.BetterArchive:
+		return "put into the archive"
+	}
+	return string(w)
+}

@@ -43,6 +43,7 @@ type List struct {
 	Sure, Likely, Questions []tidy.Proposal
 	Later                   []tidy.Proposal // put off
 	Done                    []tidy.Decision // that stand, the latest first; without those put off
+	Better                  []tidy.Better   // how single logins can be better
 	trying                  []tidy.TryOut
 }
 
@@ -86,6 +87,12 @@ func (t *Tidying) compute(ctx context.Context) (l List, err error) {
 		return l, err
 	}
 	l.trying = tidy.TryOuts(entries)
+	better := tidy.Improve(entries, t.known, func(id string) int64 { return used[id] }, t.set.Items.Stamp().At)
+	for _, b := range better {
+		if !said.AsItIs(b.ID, b.What) {
+			l.Better = append(l.Better, b)
+		}
+	}
 	for _, p := range found {
 		switch {
 		case said.Later(p.IDs):
@@ -102,6 +109,52 @@ func (t *Tidying) compute(ctx context.Context) (l List, err error) {
 		return d.Undone != 0 || d.Verdict == tidy.Later || d.Verdict == tidy.Trying
 	})
 	return l, nil
+}
+
+// known is what the directory of sites knows of a domain.
+func (t *Tidying) known(domain string) tidy.Known {
+	s, ok := t.set.Sites.Directory().Lookup(domain)
+	if !ok {
+		return tidy.Known{}
+	}
+	return tidy.Known{Name: s.Name, SignIn: s.SignIn}
+}
+
+// Improve makes logins better in one way, as one act; those in but are left as they are, for good.
+func (t *Tidying) Improve(ctx context.Context, what tidy.What, shown map[string]bool, but map[string]bool) error {
+	l, err := t.List(ctx)
+	if err != nil {
+		return err
+	}
+	var do, leave []tidy.Better
+	for _, b := range l.Better {
+		switch {
+		case b.What != what || !shown[b.ID]:
+		case but[b.ID]:
+			leave = append(leave, b)
+		default:
+			do = append(do, b)
+		}
+	}
+	if len(do)+len(leave) == 0 {
+		return tidy.ErrChanged
+	}
+	return t.set.Items.SaveMany(ctx, func(entries map[string]vault.Entry) (write []vault.Entry, err error) {
+		for _, part := range []struct {
+			verdict tidy.Verdict
+			list    []tidy.Better
+		}{{tidy.Improved, do}, {tidy.AsIs, leave}} {
+			if len(part.list) == 0 {
+				continue
+			}
+			one, err := tidy.SettleBetter(records.NewID(), part.verdict, part.list, entries, t.set.Items.Stamp())
+			if err != nil {
+				return nil, err
+			}
+			write = append(write, one...)
+		}
+		return write, nil
+	}, nil)
 }
 
 // Rows returns the entries with the given ids, in that order. The error is [tidy.ErrChanged] if one isn't a login of

@@ -31,6 +31,7 @@ type Decision struct {
 	At      int64    // milliseconds since 1970
 	By      string   // device
 	Undone  int64    // when it was taken back; 0 if it wasn't
+	What    What     // of Improved and AsIs
 
 	steps []step // what joining did
 }
@@ -127,7 +128,7 @@ func decisionOf(e vault.Entry) (d Decision, ok bool) {
 	}
 	d = Decision{
 		ID: e.ID, Run: e.Text(fieldRun), Verdict: Verdict(e.Text(fieldVerdict)), At: e.Created,
-		By: e.Fields[fieldVerdict].Stamp.By,
+		By: e.Fields[fieldVerdict].Stamp.By, What: whatOf(e),
 	}
 	for f, to := range map[vault.Field]any{
 		fieldRows: &d.IDs, fieldTitles: &d.Titles, fieldSteps: &d.steps, fieldUndone: &d.Undone,
@@ -136,13 +137,14 @@ func decisionOf(e vault.Entry) (d Decision, ok bool) {
 			_ = json.Unmarshal([]byte(r.Value.Reveal()), to) // of another version: as if it weren't there
 		}
 	}
-	return d, len(d.IDs) > 1
+	return d, len(d.IDs) > 1 || d.What != "" && len(d.IDs) > 0
 }
 
 // Said is what decisions say of rows.
 type Said struct {
 	apart, doubted pairs
 	later          map[string]bool // by the rows' key
+	asIs           map[string]bool // by a row's id and the way
 }
 
 // pairs are pairs of rows, in whatever order.
@@ -160,7 +162,7 @@ func (p pairs) has(a, b string) bool { return p[[2]string{min(a, b), max(a, b)}]
 
 // Standing gathers what decisions say now: those that stand, and of what was taken back that it is in doubt.
 func Standing(list []Decision) Said {
-	s := Said{pairs{}, pairs{}, map[string]bool{}}
+	s := Said{pairs{}, pairs{}, map[string]bool{}, map[string]bool{}}
 	for _, d := range list {
 		switch {
 		case d.Undone != 0 && d.Verdict == Joined:
@@ -170,6 +172,10 @@ func Standing(list []Decision) Said {
 			s.later[Key(d.IDs)] = true
 		case d.Verdict == Apart:
 			s.apart.add(d.IDs)
+		case d.Verdict == AsIs:
+			for _, id := range d.IDs {
+				s.asIs[id+" "+string(d.What)] = true
+			}
 		}
 	}
 	return s
@@ -215,7 +221,7 @@ func TakeBack(want func(Decision) bool, entries map[string]vault.Entry, by vault
 	})
 	now := map[string]vault.Entry{}
 	for _, d := range list {
-		for _, st := range d.steps {
+		for _, st := range slices.Backward(d.steps) {
 			if err := b.reverse(st, now, entries, by); err != nil {
 				return Back{}, err
 			}
