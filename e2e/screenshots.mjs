@@ -74,15 +74,6 @@ try {
   await page.waitForSelector("#sheet h1");
   await pause(400);
   await shot("cards");
-  await page.goto(d.desk + "/logins");
-  await page.click("summary:has-text('Filter')");
-  await page.click(".press:has-text('folder=Shops')");
-  await page.waitForSelector("text=folder=Shops");
-  await page.click("[data-choose]");
-  for (const i of [0, 2, 3]) await page.locator(".line .choose").nth(i).check();
-  await page.locator(".narrow summary").click();
-  await pause(400);
-  await shot("choosing");
   await page.goto(d.desk + "/logins?q=mooring");
   await page.locator(".line-main").first().click();
   await page.waitForSelector("#sheet h1");
@@ -129,6 +120,33 @@ try {
   await pause(400);
   await shot("import-plan");
   await page.click("text=Drop these files");
+  await page.setInputFiles("#import-files", [
+    text("old-browser.csv", [
+      "name,url,username,password,note",
+      "Ferrylink,https://www.ferrylink.example/login,maren.tolliver,kelp ferry lantern 8,season ticket 2024",
+      "Brackish Radio,https://brackish.example/login,mt*****er,Saltmarsh-22,",
+      "Oystercatcher Pharmacy,https://oystercatcher.example/,+44 7700 900 123,Pharm4cy,",
+      "oystercatcher.example,https://www.oystercatcher.example/signin,07700900123,Pharm4cy,",
+    ]),
+  ]);
+  await page.waitForSelector("#plan");
+  await page.click("#plan button.btn-primary");
+  await page.waitForSelector("text=/to decide|sure/");
+  await page.goto(d.desk + "/tidy");
+  await page.locator(".tidy-list a", { hasText: "Ferrylink" }).first().click();
+  await page.waitForSelector("#bench");
+  await pause(400);
+  await shot("tidy");
+  await page.goto(d.desk + "/weak");
+  await pause(2500);
+  await page.locator(".weak-list a", { hasText: "Cormorant Mail" }).first().click();
+  await page.waitForSelector(".reach");
+  await pause(300);
+  await shot("weak-spots");
+  await page.goto(d.desk + "/logins");
+  await page.waitForSelector(".day-waits li");
+  await pause(300);
+  await shot("day");
   await page.goto(d.desk + "/settings");
   await pause(300);
   await shot("settings");
@@ -158,11 +176,6 @@ try {
   await chooseByKeys(site, site.locator("#user"));
   await site.click("main form button");
   await site.waitForURL("**/welcome");
-  await site.goto(d.site("pantryandpier", "/pay"));
-  await site.locator("main input").first().click();
-  await offered(site);
-  await readable(site);
-  await shot("checkout", site);
   const tab = await b.context
     .serviceWorkers()[0]
     .evaluate(async (url) => (await chrome.tabs.query({ url: url + "*" }))[0].id, d.site("pantryandpier"));
@@ -171,20 +184,6 @@ try {
   await small.goto(`chrome-extension://${b.id}/window.html?tab=${tab}`);
   await small.waitForSelector("li");
   await shot("window", small);
-  await site.bringToFront();
-  await site.goto(d.site("thriftmarket", "/sign-in"));
-  await chooseByKeys(site, site.locator("#user"));
-  await settled(site);
-  await site.click("main form button");
-  await site.waitForURL("**/welcome");
-  await site.goto(d.site("thriftmarket", "/change"));
-  await chooseByKeys(site, site.locator("#password"));
-  await settled(site);
-  await page.bringToFront();
-  await page.goto(d.desk + "/logins?q=thrift+practice");
-  await page.locator(".line-main").first().click();
-  await page.waitForSelector(".staged");
-  await shot("staged");
   await page.emulateMedia({ colorScheme: "dark" });
   await page.goto(d.desk + "/logins?q=lantern");
   await page.locator(".line-main").first().click();

@@ -18,6 +18,9 @@ export const hx = (async () => {
       requestAnimationFrame(() => setTimeout(shown));
       setTimeout(shown, 500); // a page that isn't looked at has no frames
     });
+    // Between the page's two moments, read and complete, htmx would wait for the one that is over.
+    if (document.readyState !== "complete")
+      await new Promise((done) => window.addEventListener("load", done, { once: true }));
     const s = document.createElement("script");
     s.src = script.dataset.htmx ?? "";
     await new Promise((r) => {
