@@ -164,6 +164,7 @@ func TestTryOut(t *testing.T) {
 		})
 	}
 	judged("none of them", false)
+	first := view.Now
 	for range 3 {
 		view, err = v.Tidying.Try(ctx, p.IDs)
 		require.NoError(t, err)
@@ -175,6 +176,7 @@ func TestTryOut(t *testing.T) {
 	view, err = v.Tidying.Try(ctx, p.IDs)
 	require.NoError(t, err)
 	assert.True(t, view.Stopped)
+	assert.NotEqual(t, first, tidyList(t, v).Left()[0].Survives.PasswordOf, "what was refused doesn't survive")
 	assert.Empty(t, tidyList(t, v).Done, "a try-out decides nothing yet")
 	require.NoError(t, v.Tidying.GoOn(ctx, p.IDs))
 	view, err = v.Tidying.Try(ctx, p.IDs)

@@ -94,22 +94,20 @@ func (a *Auditing) Look(ctx context.Context) (v View, err error) {
 		return v, err
 	}
 	done := make(map[string]judged, len(by))
-	start := false
 	err = a.gate.Write(func(k *known) error {
 		for _, b := range by {
 			if j, ok := k.judged[b]; ok {
 				done[b.id] = j
 			}
 		}
-		start = len(done) < len(by) && !k.judging
-		k.judging = k.judging || start
+		if len(done) < len(by) && !k.judging {
+			k.judging = true
+			a.work.Go(func() { a.judge(s, by) }) // inside: Close waits for what was begun before it
+		}
 		return nil
 	})
 	if err != nil {
 		return v, err
-	}
-	if start {
-		a.work.Go(func() { a.judge(s, by) })
 	}
 	weak := func(id string) (audit.Verdict, bool) { return done[id].verdict, done[id].weak }
 	return View{s, s.Spots(weak), len(done), len(by)}, nil

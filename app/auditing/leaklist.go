@@ -112,20 +112,23 @@ func (a *Auditing) TakeList(path string) error {
 	if err != nil {
 		return records.BadInput("list", err)
 	}
-	busy := false
+	begun := false
 	err = a.gate.Write(func(k *known) error {
-		busy = k.leaks.Running
+		if k.leaks.Running {
+			return nil
+		}
+		begun = true
 		k.leaks.Running, k.leaks.Done, k.leaks.Of, k.leaks.Failed = true, 0, 0, nil
+		a.work.Go(func() {
+			err := a.takeList(a.ctx, list)
+			a.listTaken(errors.Join(err, list.Close()))
+		})
 		return nil
 	})
-	if err != nil || busy {
+	if !begun {
 		return errors.Join(err, list.Close())
 	}
-	a.work.Go(func() {
-		err := a.takeList(a.ctx, list)
-		a.listTaken(errors.Join(err, list.Close()))
-	})
-	return nil
+	return err
 }
 
 func (a *Auditing) takeList(ctx context.Context, list io.ReadSeeker) error {

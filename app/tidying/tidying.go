@@ -79,14 +79,20 @@ func (t *Tidying) compute(ctx context.Context) (l List, err error) {
 	used := t.set.Book.Used()
 	decided := tidy.Decisions(entries)
 	said := tidy.Standing(decided)
+	l.trying = tidy.TryOuts(entries)
+	refused := map[string]bool{}
+	for _, o := range l.trying {
+		for _, try := range o.Tries {
+			refused[try.ID] = !try.Taken
+		}
+	}
 	found, err := tidy.Find(ctx, entries, tidy.Options{
 		Site: t.set.Sites.Directory().Of, Apart: said.Apart, Doubted: said.Doubted,
-		Used: func(id string) int64 { return used[id] },
+		Refused: func(id string) bool { return refused[id] }, Used: func(id string) int64 { return used[id] },
 	})
 	if err != nil {
 		return l, err
 	}
-	l.trying = tidy.TryOuts(entries)
 	better := tidy.Improve(entries, t.known, func(id string) int64 { return used[id] }, t.set.Items.Stamp().At)
 	for _, b := range better {
 		if !said.AsItIs(b.ID, b.What) {

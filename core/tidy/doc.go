@@ -83,6 +83,8 @@ type Options struct {
 	Apart func(a, b string) bool
 	// Doubted reports whether the user took back that two rows are one login. They aren't sure again. Nil is nobody.
 	Doubted func(a, b string) bool
+	// Refused reports whether the site refused a row's password in a try-out. It doesn't survive. Nil is nobody.
+	Refused func(id string) bool
 	// Used is when a row was last signed in with, in milliseconds since 1970; 0 for never. Nil knows none.
 	Used func(id string) int64
 }

@@ -149,7 +149,7 @@ func (f *finder) survives(rows []*row) (s Survives) {
 	s.Address = f.address(rows)
 	if r := best(func(a, b *row) int {
 		return cmp.Or(
-			compareBool(a.password != "", b.password != ""),
+			compareBool(a.password != "", b.password != ""), compareBool(!f.refused(a), !f.refused(b)),
 			compareBool(a.past[b.password], b.past[a.password]),
 			cmp.Compare(f.used(a), f.used(b)), cmp.Compare(a.changed, b.changed), cmp.Compare(b.at, a.at),
 		)
@@ -158,6 +158,8 @@ func (f *finder) survives(rows []*row) (s Survives) {
 	}
 	return s
 }
+
+func (f *finder) refused(r *row) bool { return f.o.Refused != nil && f.o.Refused(r.id) }
 
 func (f *finder) used(r *row) int64 {
 	if f.o.Used == nil {
