@@ -128,7 +128,7 @@ async function down(page, field) {
   await field.focus();
   await pause(200);
   await page.keyboard.press("ArrowDown");
-  await pause(700);
+  await pause(1000); // an offer counts on having been seen for a while
   await page.keyboard.press("Enter");
   await pause(200);
 }
@@ -270,11 +270,16 @@ test("an update with a tab that is open: the old script leaves, the new one serv
   await site.goto(d.site("lanternfish", "/sign-in"));
   await site.click("#user");
   await drawn(site);
+  const host = "div[data-red-locket]";
+  await site.$eval(host, (e) => (e.dataset.before = ""));
   await all.update();
   await site.bringToFront();
-  const hosts = () => site.evaluate(() => [...document.documentElement.children].slice(2).length);
-  for (let i = 0; i < 50 && (await hosts()) !== 1; i++) await pause(100);
-  assert.equal(await hosts(), 1, "one of them stands in the page");
+  await until(site, () => {
+    const all = [...document.querySelectorAll("div[data-red-locket]")];
+    return all.length === 1 && !("before" in all[0].dataset);
+  });
+  await pause(500);
+  assert.equal((await site.$$(host)).length, 1, "one of them stands in the page");
   await site.click("#password");
   await choose(site, "#password");
   await until(site, () => document.querySelector("#password").value !== "");
