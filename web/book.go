@@ -61,8 +61,13 @@ type bookData struct {
 	Item     *itemData
 	Form     *formData
 	Past     []versionData
-	Day      dayData // for the sheet while nothing is chosen
+
+	index *find.Index
+	used  map[string]int64
 }
+
+// Day is the day's page, for the sheet while nothing is chosen.
+func (d bookData) Day() dayData { return day(d.index, d.used) }
 
 // chunk is a part of the list.
 type chunk struct {
@@ -231,7 +236,7 @@ func (s *Server) bookData(r *http.Request) (d bookData, err error) {
 		lines += c.Lines + c.Under
 	}
 	d.Chunks, d.Rest = parts[:first], parts[first:]
-	d.Day = day(x, vaultOf(r).Book.Used())
+	d.index, d.used = x, vaultOf(r).Book.Used()
 	if d.On == "" && d.Q.Empty() && d.Section == vault.SectionCards {
 		d.Warnings, err = vaultOf(r).Book.ExpiringSoon()
 	}
@@ -312,11 +317,14 @@ func (s bookPages) narrow(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	d := bookData{Section: sectionOf(r), On: r.FormValue("on")}
-	now := find.Now{Time: time.Now().UnixMilli(), Used: vaultOf(r).Book.Used()}
+	groups, err := filterGroups(vaultOf(r).Book, x.Names(), find.Parse(r.FormValue("q")))
+	if err != nil {
+		return err
+	}
 	s.render(w, r, http.StatusOK, "narrow", s.view(r, "", "", struct {
 		bookData
 		Groups []filterGroup
-	}{d, filterGroups(x, find.Parse(r.FormValue("q")), now)}))
+	}{d, groups}))
 	return nil
 }
 

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"redlocket/app/records"
 	"redlocket/core/find"
 	"redlocket/core/vault"
 	"redlocket/wording"
@@ -184,32 +185,31 @@ type filterPress struct {
 const filterNames = 24
 
 // filterGroups are the filters that leave something, by kind.
-func filterGroups(x *find.Index, q find.Query, now find.Now) (out []filterGroup) {
+func filterGroups(book *records.Book, names find.Names, q find.Query) (out []filterGroup, err error) {
 	add := func(title string, list []filterPress) {
 		if len(list) > 0 {
 			out = append(out, filterGroup{title, list})
 		}
 	}
-	counted := func(n find.Narrow, words string) (filterPress, bool) {
-		b := x.Find(find.Parse(n.String()), now, 1)
-		return filterPress{press{words, q.Turn(n), q.Has(n)}, b.Items}, b.Items > 0
+	counted := func(list *[]filterPress, n find.Narrow, words string) {
+		b, failed := book.Find(find.Parse(n.String()), 1)
+		if failed != nil {
+			err = failed
+		} else if b.Items > 0 {
+			*list = append(*list, filterPress{press{words, q.Turn(n), q.Has(n)}, b.Items})
+		}
 	}
 	var states, kinds []filterPress
 	for _, st := range find.States() {
-		if p, ok := counted(find.Narrow{Value: st}, wording.State(st)); ok {
-			states = append(states, p)
-		}
+		counted(&states, find.Narrow{Value: st}, wording.State(st))
 	}
 	for _, k := range vault.Kinds() {
-		if p, ok := counted(find.Narrow{By: "kind", Value: string(k.Type)}, wording.Kind(k.Type).Many); ok {
-			kinds = append(kinds, p)
-		}
+		counted(&kinds, find.Narrow{By: "kind", Value: string(k.Type)}, wording.Kind(k.Type).Many)
 	}
 	add("What is so", states)
 	if len(kinds) > 1 {
 		add("Kind", kinds)
 	}
-	names := x.Names()
 	for _, by := range []struct {
 		title, name string
 		n           map[string]int
@@ -221,5 +221,5 @@ func filterGroups(x *find.Index, q find.Query, now find.Now) (out []filterGroup)
 		}
 		add(by.title, list)
 	}
-	return out
+	return out, err
 }

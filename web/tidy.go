@@ -107,7 +107,6 @@ type benchView struct {
 type benchColumn struct {
 	ID      string
 	Place   int
-	Title   string
 	From    string
 	Changed int64
 	Used    int64
@@ -317,7 +316,7 @@ func (s tidyPages) bench(r *http.Request, l tidying.List, p tidy.Proposal, i int
 	used := v.Book.Used()
 	for n, e := range rows {
 		b.Columns = append(b.Columns, benchColumn{
-			ID: e.ID, Place: n + 1, Title: e.Text(vault.FieldTitle), From: strings.Join(e.SourceFiles(), ", "),
+			ID: e.ID, Place: n + 1, From: strings.Join(e.SourceFiles(), ", "),
 			Changed: e.Modified().At, Used: used[e.ID],
 		})
 	}

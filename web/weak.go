@@ -44,26 +44,24 @@ type weakLine struct {
 type farLine struct {
 	ID, Title, Name string
 	Falls           int
-	Current         bool
 }
 
 // weakView is the login at hand.
 type weakView struct {
-	Item     vault.Item
-	Says     []string
-	Worth    string
-	Mailbox  string
-	Resets   int
-	ResetBy  []string // the addresses that reset it
-	Boxes    []string // all there are
-	Own      string   // what the user said
-	Reach    audit.Reach
-	Drawing  *reachDrawing
-	Steps    []reachStep
-	Before   *auditing.Before
-	CanMend  bool
-	Staged   bool
-	Findings []audit.Finding
+	Item    vault.Item
+	Says    []string
+	Worth   string
+	Mailbox string
+	Resets  int
+	ResetBy []string // the addresses that reset it
+	Boxes   []string // all there are
+	Own     string   // what the user said
+	Reach   audit.Reach
+	Drawing *reachDrawing
+	Steps   []reachStep
+	Before  *auditing.Before
+	CanMend bool
+	Staged  bool
 }
 
 // reachStep is what falls at one step, as a list.
@@ -110,10 +108,11 @@ func (s weakPages) show(w http.ResponseWriter, r *http.Request, status int, refu
 		}
 	}
 	const mostFar = 5
-	for _, f := range look.Survey.Furthest(mostFar) {
-		d.Far = append(d.Far, farLine{f.ID, title(f.ID), items[f.ID].Username, f.Falls, f.ID == id})
-	}
-	if id != "" {
+	if id == "" {
+		for _, f := range look.Survey.Furthest(mostFar) {
+			d.Far = append(d.Far, farLine{f.ID, title(f.ID), items[f.ID].Username, f.Falls})
+		}
+	} else {
 		if d.At, err = s.view1(r, look, id, title); err != nil {
 			return err
 		}
@@ -166,7 +165,7 @@ func (s weakPages) view1(
 		if sp.ID != id {
 			continue
 		}
-		out.Worth, out.Findings = wording.Worth(sp.Worth), sp.Findings
+		out.Worth = wording.Worth(sp.Worth)
 		for _, f := range sp.Findings {
 			out.Says = append(out.Says, wording.Finding(f, title, now))
 		}

@@ -17,6 +17,7 @@ import (
 	"redlocket/app/records"
 	"redlocket/core/audit"
 	"redlocket/core/secret"
+	"redlocket/core/site"
 	"redlocket/core/vault"
 )
 
@@ -49,9 +50,9 @@ type known struct {
 
 // judgedBy is what a password is judged by.
 type judgedBy struct {
-	id             string
-	password       secret.Text
-	user, title, u string
+	id                string
+	password          secret.Text
+	user, title, host string
 }
 
 type judged struct {
@@ -89,7 +90,7 @@ func (a *Auditing) Look(ctx context.Context) (v View, err error) {
 	if err != nil {
 		return v, err
 	}
-	by, err := a.whatToJudge(s)
+	by, err := a.whatToJudge()
 	if err != nil {
 		return v, err
 	}
@@ -102,7 +103,7 @@ func (a *Auditing) Look(ctx context.Context) (v View, err error) {
 		}
 		if len(done) < len(by) && !k.judging {
 			k.judging = true
-			a.work.Go(func() { a.judge(s, by) }) // inside: Close waits for what was begun before it
+			a.work.Go(func() { a.judge(by) }) // inside: Close waits for what was begun before it
 		}
 		return nil
 	})
@@ -146,28 +147,24 @@ func (a *Auditing) entries() ([]vault.Entry, error) {
 	return a.cfg.Set.Book.Entries(func(e vault.Entry) bool { return e.IsItem() && !e.Archived() })
 }
 
-func (a *Auditing) whatToJudge(s *audit.Survey) (by []judgedBy, err error) {
-	for _, id := range s.Passwords() {
-		e, err := a.cfg.Set.Items.Entry(id)
-		if errors.Is(err, records.ErrNoItem) {
-			continue // gone since
+func (a *Auditing) whatToJudge() (by []judgedBy, err error) {
+	entries, err := a.entries()
+	for _, e := range entries {
+		it, p := vault.View(e), e.SignsInWith()
+		if !it.Type.IsAccount() || p.IsEmpty() {
+			continue
 		}
-		if err != nil {
-			return nil, err
+		host := ""
+		if len(it.Addresses) > 0 {
+			host = site.Host(it.Addresses[0].URL)
 		}
-		u := ""
-		if list := vault.View(e).Addresses; len(list) > 0 {
-			u = list[0].URL
-		}
-		by = append(by, judgedBy{
-			id, e.SignsInWith(), e.Text(vault.FieldUsername), e.Text(vault.FieldTitle), u,
-		})
+		by = append(by, judgedBy{e.ID, p, it.Username, it.Title, host})
 	}
-	return by, nil
+	return by, err
 }
 
 // judge finds out how long passwords hold, a few at a time.
-func (a *Auditing) judge(s *audit.Survey, by []judgedBy) {
+func (a *Auditing) judge(by []judgedBy) {
 	defer func() { // once locked, nobody asks any more
 		_ = a.gate.Write(func(k *known) error { k.judging = false; return nil })
 	}()
@@ -177,7 +174,7 @@ func (a *Auditing) judge(s *audit.Survey, by []judgedBy) {
 			if a.ctx.Err() != nil {
 				return
 			}
-			v, weak := s.Weak(b.id)
+			v, weak := audit.Weak(b.password, b.user, b.title, b.host)
 			found[b] = judged{v, weak}
 		}
 		err := a.gate.Write(func(k *known) error {

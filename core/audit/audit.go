@@ -1,8 +1,3 @@
-// Package audit looks at a vault as a whole: which logins share a password, and
-// which of one site may be the same login kept twice.
-//
-// Both are found by comparison alone. Nothing here says what a password is, and
-// a suspect is a question to the user, never an answer.
 package audit
 
 import (

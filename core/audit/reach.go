@@ -215,9 +215,3 @@ func (s *Survey) Mailbox(id string) string {
 	}
 	return ""
 }
-
-// IsHeld reports whether a second factor that no mailbox has stands before a login.
-func (s *Survey) IsHeld(id string) bool {
-	l := s.byID[id]
-	return l != nil && l.held
-}

@@ -48,25 +48,20 @@ type Spot struct {
 // unguessable", from its documentation, from memory).
 const WeakBelow = 1e8
 
-// Weak judges how long the password of a login holds, and reports whether it is weak. It takes some 0.1 ms to 10 ms.
+// Weak judges how long a password holds, and reports whether it is weak. context are words that a thief tries first:
+// the user name, the title, the host. It takes some 0.1 ms to 10 ms.
+func Weak(p secret.Text, context ...string) (v Verdict, weak bool) {
+	v = strength.Judge(p, strength.Leaked, context...)
+	return v, v.Guesses < WeakBelow
+}
+
+// Weak judges the password of a login. One that isn't there, or has none, isn't weak.
 func (s *Survey) Weak(id string) (v Verdict, weak bool) {
 	l := s.byID[id]
 	if l == nil || l.key == nil {
 		return v, false
 	}
-	v = strength.Judge(l.key.text, strength.Leaked, l.user, l.title, l.host)
-	return v, v.Guesses < WeakBelow
-}
-
-// Passwords returns the id of a login for each password and context that has to be judged: every login that has one, in
-// the order of the list.
-func (s *Survey) Passwords() (ids []string) {
-	for _, l := range s.logins {
-		if l.key != nil {
-			ids = append(ids, l.id)
-		}
-	}
-	return ids
+	return Weak(l.key.text, l.user, l.title, l.host)
 }
 
 // Spots returns the logins with something wrong, the gravest first. weak says what was found out of their strength so
@@ -160,13 +155,4 @@ func ease(list []Finding, held bool) float64 {
 		return (1 - safe) * 0.3 // the password alone opens nothing
 	}
 	return 1 - safe
-}
-
-// IsLeaked asks the leak list about a password that is about to be kept.
-func (o Options) IsLeaked(p secret.Text) bool {
-	if o.Leaked == nil || p.IsEmpty() {
-		return false
-	}
-	_, ok := o.Leaked(p)
-	return ok
 }
