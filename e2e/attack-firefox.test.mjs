@@ -19,7 +19,6 @@ before(async () => {
   }).listen(PORT, "127.0.0.1");
   all = await firefox(17600);
   await connect(all);
-  page = await all.b.newPage();
 });
 after(async () => {
   await all?.end();
@@ -31,9 +30,12 @@ const FORM =
   '<label>Password <input id="password" type="password"></label><button>Sign in</button></form>';
 const COVER = '<div id="cover" popover="manual">Win a prize: press here</div>';
 
+/** Shows a page in a tab of its own: a press of the test before may have sent a form, and its answer may still come. */
 async function show(html) {
   body = html;
-  await page.bringToFront();
+  const before = page;
+  page = await all.b.newPage();
+  await before?.close();
   await page.goto(`http://lanternfish.localhost:${PORT}/`);
   await pause(250);
 }
