@@ -41,7 +41,7 @@ type Device struct {
 	attempts      *attempts
 	introductions *introductions
 	opening       sync.Mutex // held while a vault is opened: each is opened once
-	backingUp     atomic.Bool
+	atIt          atomic.Bool
 	closeGrace    time.Duration
 	lightBackups  bool // tests write backups with little work
 }
@@ -61,8 +61,8 @@ func (d *Device) Run(ctx context.Context) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	last := d.ports.Now()
-	backups := time.NewTicker(time.Minute)
-	defer backups.Stop()
+	minutes := time.NewTicker(time.Minute)
+	defer minutes.Stop()
 	for {
 		select {
 		case <-ctx.Done():
@@ -71,20 +71,21 @@ func (d *Device) Run(ctx context.Context) {
 			now := d.ports.Now()
 			d.lockUnused(now, last)
 			last = now
-		case <-backups.C:
-			go d.backUp(ctx)
+		case <-minutes.C:
+			go d.eachMinute(ctx)
 		}
 	}
 }
 
-// backUp writes the backups that are due, unless it is at it already.
-func (d *Device) backUp(ctx context.Context) {
-	if !d.backingUp.CompareAndSwap(false, true) {
+// eachMinute writes the backups that are due and asks for leaks, unless it is at it already.
+func (d *Device) eachMinute(ctx context.Context) {
+	if !d.atIt.CompareAndSwap(false, true) {
 		return
 	}
-	defer d.backingUp.Store(false)
-	for _, v := range d.vaults.list() {
-		_ = v.Backups.WriteIfDue(ctx) // what went wrong is kept with the plan, and shown
+	defer d.atIt.Store(false)
+	for _, v := range d.vaults.list() { // what went wrong is kept, and shown
+		_ = v.Backups.WriteIfDue(ctx)
+		_ = v.Auditing.WatchIfDue(ctx)
 	}
 }
 

@@ -75,5 +75,7 @@ type Ports struct {
 	Sites    filling.Asker // nil without a network
 	Folders  Folders       // for scheduled backups; nil without a file system
 	Leaks    auditing.LeakFiles
-	Steps    gate.Steps // for tests
+	Leaked   auditing.LeakService // nil without a network
+	Post     auditing.Post        // nil without a network
+	Steps    gate.Steps           // for tests
 }

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"redlocket/app"
+	"redlocket/app/auditing"
 	"redlocket/app/filling"
 	"redlocket/app/gate"
 	"redlocket/app/importing"
@@ -54,7 +55,7 @@ func newBench(t *testing.T) *bench {
 	f, err := store.In(filepath.Join(t.TempDir(), "steps"))
 	require.NoError(t, err)
 	b.d = app.New(app.Ports{
-		Stores: f, Rand: rand.Reader, Now: time.Now, Platform: "test",
+		Stores: f, Rand: rand.Reader, Now: time.Now, Platform: "test", Leaked: stepHouse, Post: stepHouse,
 		Steps: func() {
 			if hook := b.hook.Load(); hook != nil {
 				(*hook)()
@@ -116,6 +117,9 @@ func entryText(b *bench, f vault.Field) string {
 func has(f vault.Field, want string) func(context.Context, *bench) bool {
 	return func(_ context.Context, b *bench) bool { return entryText(b, f) == want }
 }
+
+// stepHouse is the leak service of all benches.
+var stepHouse = &leakHouse{secret: 1}
 
 func useCases() []useCase {
 	return []useCase{
@@ -242,6 +246,17 @@ func useCases() []useCase {
 			_, _, err := b.v.Auditing.BeforeChange(ctx, b.id)
 			return errors.Join(err, b.v.Auditing.ResetBy(ctx, b.id, "none"))
 		}, has("reset-by", "none")},
+		{"watch for leaks", func(ctx context.Context, b *bench) error {
+			if err := b.v.Auditing.SetWatch(ctx, auditing.Watch{
+				Service: "https://leaks.example", Passwords: true, Names: true,
+			}); err != nil {
+				return err
+			}
+			return errors.Join(b.v.Auditing.WatchIfDue(ctx), b.v.Auditing.Seen(ctx, "none"))
+		}, func(ctx context.Context, b *bench) bool {
+			w, err := b.v.Auditing.Watching(ctx)
+			return err == nil && w.On()
+		}},
 		{"read a page", func(ctx context.Context, b *bench) error {
 			b.v.Pages.NeedsReading(signInPage)
 			_, err := b.v.Pages.Read(ctx, signInPage)

@@ -94,6 +94,9 @@ func (d *Device) openVault(ctx context.Context, s Store, p Profile, key keys.Vau
 	v.Filling, err = filling.Open(ctx, filling.Config{
 		Set: v.Set, Guard: v.Guard, Now: d.ports.Now, Rand: d.ports.Rand, Sites: d.ports.Sites, Steps: d.ports.Steps,
 		Clipboard: func() time.Duration { return v.Settings.Get().Clipboard }, Used: v.Touch, Usernames: v.Usernames,
+		Foresee: func(ctx context.Context, p secret.Text, page, user string) (filling.Faults, error) {
+			return v.Auditing.Foresee(ctx, p, page, user)
+		},
 		Judged: func(ctx context.Context, j filling.Judged) { v.Tidying.Judged(ctx, j) },
 	})
 	if err != nil {
@@ -106,7 +109,8 @@ func (d *Device) openVault(ctx context.Context, s Store, p Profile, key keys.Vau
 	})
 	v.Tidying = tidying.New(v.Set, d.ports.Steps)
 	v.Auditing = auditing.New(auditing.Config{
-		Set: v.Set, Now: d.ports.Now, Leaks: d.ports.Leaks, Steps: d.ports.Steps,
+		Set: v.Set, Now: d.ports.Now, Leaks: d.ports.Leaks, Service: d.ports.Leaked, Post: d.ports.Post,
+		Steps:   d.ports.Steps,
 		Changed: func() { v.notices.tell(NoticeStatus) },
 	})
 	d.vaults.add(v)

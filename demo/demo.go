@@ -39,6 +39,20 @@ func LeakList() string {
 	return b.String()
 }
 
+// Leaks are made-up leaks in which the town's people are: some of long ago, and one of the day of now.
+func Leaks(now time.Time) map[leaks.Thing][]leaks.Leak {
+	hotels := leaks.Leak{Name: "Samphire Hotels", Site: "samphirehotels.example", Day: "2021-06-14", What: "bookings"}
+	museum := leaks.Leak{Name: "Harbour Museum", Site: "harbourmuseum.example", Day: "2019-02-03"}
+	books := leaks.Leak{Name: "Barnacle Books", Site: "barnaclebooks.example", Day: now.Format(time.DateOnly)}
+	rail := leaks.Leak{Name: "Sandpiper Rail", Site: "sandpiper-rail.example", Day: "2018-09-21", What: "journeys"}
+	return map[leaks.Thing][]leaks.Leak{
+		{Kind: leaks.KindMail, Text: MarenEmail}:         {hotels, museum, books},
+		{Kind: leaks.KindMail, Text: IdrisEmail}:         {museum},
+		{Kind: leaks.KindUser, Text: "mtolliver"}:        {rail},
+		{Kind: leaks.KindCard, Text: "4012888888881881"}: {hotels},
+	}
+}
+
 // Fill makes Maren's and Idris's vaults, unless they are there already. Practice
 // gives the address of a page of a practice site. Maren's vault gets size logins
 // if that is more than the demo's own. Say is told what goes on.

@@ -1,8 +1,8 @@
 // Weak spots mended one after the other: from the list to the site's change page, until each has left the list.
 import test from "node:test";
 import assert from "node:assert/strict";
-import { accessible, pressDrawn, settled } from "./harness.mjs";
-import { b, choose, d, desk, filled, inTown, signIn } from "./town.mjs";
+import { accessible, pressDrawn, says, settled } from "./harness.mjs";
+import { at, b, choose, d, desk, filled, inTown, signIn } from "./town.mjs";
 
 inTown(17760);
 
@@ -44,4 +44,24 @@ test("three are mended in five minutes, and leave the list", async () => {
     assert.equal(await line(title).count(), 0, `${title} has left the list`);
   }
   assert.ok(Date.now() - began < 5 * 60 * 1000);
+});
+
+test("a sign-up with a password that others have: the slip says so, and leads to a new one", async () => {
+  const page = await at("lanternfish", "/sign-up");
+  for (const [field, value] of [
+    ["#user", "petrel@cormorant.example"],
+    ["#password", "Tolliver85"],
+    ["#repeat", "Tolliver85"],
+  ])
+    await page.fill(field, value);
+  await page.click("main button");
+  await page.waitForURL("**/welcome");
+  await says(page, /isn’t this site’s alone/);
+  const [change] = await Promise.all([b.context.waitForEvent("page"), pressDrawn(page, "Keep it, and make a new one")]);
+  await change.waitForURL("**/change");
+  assert.match(change.url(), /lanternfish/, "where the site changes passwords");
+  await change.close();
+  await desk.goto(d.laptop + "/logins?q=petrel");
+  await desk.waitForSelector(".line-main:has-text('petrel')");
+  await page.close();
 });

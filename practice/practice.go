@@ -30,6 +30,8 @@ type Resident struct{ Site, User, Password string }
 // Town is an http.Handler for all sites at once, told apart by host name.
 type Town struct {
 	pages *template.Template
+	watch *watchHouse
+	post  *postOffice
 
 	mu       sync.Mutex
 	accounts map[string]map[string][32]byte // by site, then user: password hash
@@ -49,6 +51,8 @@ func New(residents []Resident) (*Town, error) {
 	}
 	t := &Town{
 		pages:    pages,
+		watch:    newWatchHouse(),
+		post:     &postOffice{},
 		accounts: map[string]map[string][32]byte{},
 		sessions: map[string]string{},
 		halfway:  map[string]string{},
@@ -211,7 +215,7 @@ func value(r *http.Request, name string) string {
 
 // ServeHTTP leads to the site that the host name names.
 func (t *Town) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	r.Body = http.MaxBytesReader(w, r.Body, 1<<16)
+	r.Body = http.MaxBytesReader(w, r.Body, 1<<20)
 	host, port, err := net.SplitHostPort(r.Host)
 	if err != nil {
 		host = r.Host
@@ -242,6 +246,10 @@ func (t *Town) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		t.show(w, http.StatusOK, "trick", p)
 	case name == "bowsprit":
 		t.bowsprit(w, r, p)
+	case name == "leaks":
+		t.watchHouse(w, r, p)
+	case name == "post":
+		t.postOffice(w, r, p)
 	case name == "framed":
 		t.show(w, http.StatusOK, "framed", p)
 	case name == "practice" || net.ParseIP(host) != nil || host == "localhost":
@@ -255,6 +263,10 @@ func (t *Town) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 var Tricks = []string{"gu11wing", "gulwling", "gullwing-login", "gullvving"}
 
 func (t *Town) show(w http.ResponseWriter, status int, name string, p page) {
+	t.draw(w, status, name, p)
+}
+
+func (t *Town) draw(w http.ResponseWriter, status int, name string, p any) {
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.WriteHeader(status)
 	_ = t.pages.ExecuteTemplate(w, name, p) // the reader is gone if this fails

@@ -2,6 +2,7 @@ package web
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -125,6 +126,20 @@ func (s dayPages) waiting(r *http.Request) (out []waiting, err error) {
 			"the one that matters most: " + e.Text(vault.FieldTitle), "/weak", false,
 		})
 	}
+	watch, err := v.Auditing.Watching(ctx)
+	if err != nil {
+		return nil, err
+	}
+	turned, _, err := s.turned(r, watch, func(string) string { return "" })
+	if err != nil {
+		return nil, err
+	}
+	if n := len(turned); n > 0 {
+		out = append(out, waiting{
+			plural(n, "thing of yours", "things of yours") + " turned up in a leak", turned[0].Leak.Name,
+			"/weak#turned", false,
+		})
+	}
 	soon, err := v.Book.ExpiringSoon()
 	if err != nil {
 		return nil, err
@@ -136,10 +151,35 @@ func (s dayPages) waiting(r *http.Request) (out []waiting, err error) {
 		}
 		out = append(out, waiting{words, "", "/items/" + e.Item.ID + "?in=" + string(sectionOfItem(e.Item)), true})
 	}
+	out = append(out, s.absent(r)...)
 	if b := s.backupWaits(r); b.Words != "" {
 		out = append(out, b)
 	}
 	return out, nil
+}
+
+// absentAfter is how long a device wasn't there when it is asked about.
+const absentAfter = 90 * 24 * time.Hour
+
+// absent are the devices that weren't there for long: they may be lost. The cloud is asked, and not waited for long.
+func (s dayPages) absent(r *http.Request) (out []waiting) {
+	const wait = 700 * time.Millisecond
+	ctx, cancel := context.WithTimeout(r.Context(), wait)
+	defer cancel()
+	list, away, err := vaultOf(r).Account.Devices(ctx)
+	if err != nil || away {
+		return nil // the page Devices says what is wrong with the cloud
+	}
+	for _, d := range list {
+		if d.This || !d.SignedIn || time.Since(d.Seen) < absentAfter {
+			continue
+		}
+		out = append(out, waiting{
+			d.Name + " wasn’t there for " + plural(int(time.Since(d.Seen).Hours()/24), "day", "days"),
+			"if it is lost, shut it out", "/devices", false,
+		})
+	}
+	return out
 }
 
 // sectionOfItem is the section that an item is in.

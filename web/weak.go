@@ -4,11 +4,13 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
+	"time"
 
 	"github.com/go-chi/chi/v5"
 
 	"redlocket/app/auditing"
 	"redlocket/core/audit"
+	"redlocket/core/leaks"
 	"redlocket/core/site"
 	"redlocket/core/vault"
 	"redlocket/wording"
@@ -23,6 +25,9 @@ func (s weakPages) routes(r routes) {
 	r.post("/weak/{id}/reset-by", s.resetBy)
 	r.post("/leaks", s.takeList)
 	r.post("/leaks/drop", s.dropList)
+	r.post("/leaks/watch", s.setWatch)
+	r.post("/leaks/look", s.lookNow)
+	r.post("/leaks/{id}/seen", s.seen)
 }
 
 type weakData struct {
@@ -33,6 +38,27 @@ type weakData struct {
 	Next       string // the id of the spot after it
 	List       auditing.LeakList
 	Path       string // that was typed for a list and refused
+	Watch      auditing.Watching
+	Turned     []turnedView
+	Older      []turnedView // that the user has seen, or needn't do anything about
+}
+
+// turnedView is something that turned up in a leak.
+type turnedView struct {
+	auditing.TurnedUp
+	Logins []turnedLogin
+	Since  bool   // all of them have another password since
+	Day    string // when the leak happened; empty if nobody knows
+}
+
+type turnedLogin struct{ ID, Title string }
+
+// Shown is the thing as the page shows it: of a card the last digits alone.
+func (t turnedView) Shown() string {
+	if t.Kind == leaks.KindCard {
+		return "the card " + vault.Tail(t.Text)
+	}
+	return t.Text
 }
 
 type weakLine struct {
@@ -126,13 +152,18 @@ func (s weakPages) show(w http.ResponseWriter, r *http.Request, status int, refu
 		return err
 	}
 	d.Path = r.FormValue("path")
+	if err := s.watched(r, &d, title); err != nil {
+		return err
+	}
 	view := s.view(r, "Weak spots", "weak", d)
 	if refused != nil && !view.bad(refused) {
 		return refused
 	}
-	if fragment(r, "weak-list") {
-		s.render(w, r, http.StatusOK, "weak-list", view)
-		return nil
+	for target, name := range map[string]string{"weak-list": "weak-list", "sheet": "weak-far"} {
+		if fragment(r, target) {
+			s.render(w, r, http.StatusOK, name, view)
+			return nil
+		}
 	}
 	s.render(w, r, status, "weak", view)
 	return nil
@@ -143,6 +174,122 @@ func domainOf(it vault.Item) string {
 		return ""
 	}
 	return site.Domain(it.Addresses[0].URL)
+}
+
+// watched reads what a leak service said. What was typed and refused stays in the form.
+func (s weakPages) watched(r *http.Request, d *weakData, title func(string) string) error {
+	v := vaultOf(r)
+	w, err := v.Auditing.Watching(r.Context())
+	if err != nil {
+		return err
+	}
+	if d.Turned, d.Older, err = s.turned(r, w, title); err != nil {
+		return err
+	}
+	if r.URL.Path == "/leaks/watch" {
+		w.Watch = watchOf(r, w.Watch)
+	}
+	if w.Service == "" {
+		w.Service = s.cfg.LeakService
+	}
+	if w.Server.Address == "" {
+		w.Server.Address = s.cfg.MailServer
+	}
+	if w.MailTo == "" {
+		w.MailTo = v.Profile().Email
+	}
+	d.Watch = w
+	return nil
+}
+
+// turned parts what turned up into what the user should know of, and what needs nothing any more.
+func (s *Server) turned(
+	r *http.Request, w auditing.Watching, title func(string) string,
+) (open, older []turnedView, err error) {
+	for _, t := range w.Turned {
+		view := turnedView{TurnedUp: t}
+		var ids []string
+		if ids, view.Since, err = vaultOf(r).Auditing.Touched(r.Context(), t); err != nil {
+			return nil, nil, err
+		}
+		for _, id := range ids {
+			view.Logins = append(view.Logins, turnedLogin{id, title(id)})
+		}
+		if at, err := time.Parse(time.DateOnly, t.Leak.Day); err == nil {
+			view.Day = s.day(r, at.UnixMilli())
+		}
+		if t.Seen || view.Since {
+			older = append(older, view)
+		} else {
+			open = append(open, view)
+		}
+	}
+	return open, older, nil
+}
+
+// watchForm is the form of what a service is asked.
+type watchForm struct {
+	Service    string `form:"service"`
+	Passwords  bool   `form:"passwords"`
+	Names      bool   `form:"names"`
+	Cards      bool   `form:"cards"`
+	Mail       bool   `form:"mail"`
+	MailTo     string `form:"mail_to"`
+	MailServer string `form:"mail_server"`
+	MailUser   string `form:"mail_user"`
+	MailSecret string `form:"mail_password"` // empty for the one that is kept
+}
+
+func watchOf(r *http.Request, was auditing.Watch) auditing.Watch {
+	f := decode[watchForm](r)
+	if f.MailSecret == "" && f.MailServer == was.Server.Address {
+		f.MailSecret = was.Server.Password
+	}
+	return auditing.Watch{
+		Service: f.Service, Passwords: f.Passwords, Names: f.Names, Cards: f.Cards, Mail: f.Mail, MailTo: f.MailTo,
+		Server: auditing.MailServer{Address: f.MailServer, User: f.MailUser, Password: f.MailSecret},
+	}
+}
+
+// setWatch changes what a service is asked, and asks it.
+func (s weakPages) setWatch(w http.ResponseWriter, r *http.Request) error {
+	v := vaultOf(r)
+	was, err := v.Auditing.Watching(r.Context())
+	if err != nil {
+		return err
+	}
+	if err := v.Auditing.SetWatch(r.Context(), watchOf(r, was.Watch)); err != nil {
+		return s.show(w, r, http.StatusUnprocessableEntity, err)
+	}
+	return s.lookNow(w, r)
+}
+
+// lookNow asks the service.
+func (s weakPages) lookNow(w http.ResponseWriter, r *http.Request) error {
+	v := vaultOf(r)
+	is, err := v.Auditing.Watching(r.Context())
+	if err != nil {
+		return err
+	}
+	said := "No service is asked any more."
+	if is.On() {
+		said = "The leak service is being asked."
+		if err := v.Auditing.LookNow(r.Context()); err != nil {
+			return err
+		}
+	}
+	s.sessions.Put(r.Context(), sessionSaid, said)
+	redirect(w, r, "/weak")
+	return nil
+}
+
+// seen puts what turned up aside.
+func (s weakPages) seen(w http.ResponseWriter, r *http.Request) error {
+	if err := vaultOf(r).Auditing.Seen(r.Context(), chi.URLParam(r, "id")); err != nil {
+		return err
+	}
+	redirect(w, r, "/weak")
+	return nil
 }
 
 // view1 reads the login at hand.

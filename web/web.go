@@ -41,6 +41,9 @@ type Config struct {
 	Log       *slog.Logger
 	Browsers  Browsers
 	Extension func(browser string) ([]byte, error) // the packed extension
+
+	// What is offered as the addresses of a leak service and a mail server.
+	LeakService, MailServer string
 }
 
 // Browsers are the connected browsers, as the pages show them.

@@ -3,6 +3,7 @@ package wording
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"redlocket/core/audit"
 	"redlocket/core/strength"
@@ -14,6 +15,9 @@ func Finding(f audit.Finding, title func(id string) string, now int64) string {
 	switch f.Fault {
 	case audit.FaultLeaked:
 		return "This password is in a list of leaked passwords. Thieves try those first."
+	case audit.FaultExposed:
+		return "The site lost its accounts on " + time.UnixMilli(f.At).UTC().Format("2 January 2006") +
+			", and this password may be from before."
 	case audit.FaultReused:
 		return "The same password opens " + few(f.With, title) + "."
 	case audit.FaultSimilar:
@@ -27,6 +31,23 @@ func Finding(f audit.Finding, title func(id string) string, now int64) string {
 		return fmt.Sprintf("Not changed for %d years.", int(float64(now-f.At)/year))
 	}
 	return string(f.Fault)
+}
+
+// Foreseen says calmly what is wrong with a password that is about to be kept; empty if nothing is known to be.
+func Foreseen(leaked bool, others int) string {
+	also := fmt.Sprintf("%d other logins have it too.", others)
+	if others == 1 {
+		also = "Another login has it too."
+	}
+	switch {
+	case leaked && others > 0:
+		return "This password is in a list of leaked ones, and " + strings.ToLower(also[:1]) + also[1:]
+	case leaked:
+		return "This password is in a list of leaked ones."
+	case others > 0:
+		return "This password isn’t this site’s alone: " + strings.ToLower(also[:1]) + also[1:]
+	}
+	return ""
 }
 
 // Nearness says how two passwords differ.
@@ -53,6 +74,8 @@ func Fault(f audit.Fault) string {
 	switch f {
 	case audit.FaultLeaked:
 		return "leaked"
+	case audit.FaultExposed:
+		return "lost by its site"
 	case audit.FaultReused:
 		return "used more than once"
 	case audit.FaultSimilar:

@@ -78,6 +78,9 @@ var told = []struct {
 	{transfer.ErrNoKind, "its kind is missing"},
 	{transfer.ErrNoImport, "this import isn’t there, or it was taken back already"},
 
+	{leaks.ErrKey, "the leak service’s key is none"},
+	{leaks.ErrAnswer, "the leak service’s answer isn’t made with its key, or isn’t whole"},
+	{leaks.ErrAsked, "this is no request for a lookup"},
 	{leaks.ErrNoList, "this is no list of leaked passwords: lines of SHA-1 hashes, each with a colon and a number"},
 	{leaks.ErrNoFilter, "the list of leaked passwords on this computer is damaged; take it in again"},
 	{tidy.ErrChanged, "these logins have changed meanwhile; load the page again to see them as they are now"},

@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"redlocket/app/filling"
 	"redlocket/app/gate"
 	"redlocket/app/records"
 	"redlocket/core/audit"
@@ -25,9 +26,11 @@ import (
 type Config struct {
 	Set     *records.Set
 	Now     func() time.Time
-	Leaks   LeakFiles  // nil without a file system
-	Changed func()     // more is known of how long passwords hold, or of leaked ones; may be nil
-	Steps   gate.Steps // for tests
+	Leaks   LeakFiles   // nil without a file system
+	Service LeakService // nil without a network
+	Post    Post        // nil without a network
+	Changed func()      // more is known of how long passwords hold, or of leaked ones; may be nil
+	Steps   gate.Steps  // for tests
 }
 
 // Auditing is the weak spots of one set of records.
@@ -37,6 +40,8 @@ type Auditing struct {
 	work sync.WaitGroup
 	stop context.CancelFunc
 	ctx  context.Context
+
+	keeping sync.Mutex // held while the kept watch is read or changed
 }
 
 // known is what was found out.
@@ -46,6 +51,7 @@ type known struct {
 	judged  map[judgedBy]judged
 	judging bool
 	leaks   leakList
+	watch   watching
 }
 
 // judgedBy is what a password is judged by.
@@ -128,6 +134,9 @@ func (a *Auditing) Survey(ctx context.Context) (s *audit.Survey, err error) {
 	if err := a.openList(); err != nil {
 		return nil, err
 	}
+	if err := a.openWatch(ctx); err != nil {
+		return nil, err
+	}
 	at := a.cfg.Set.Book.Revision()
 	entries, err := a.entries()
 	if err != nil {
@@ -139,8 +148,20 @@ func (a *Auditing) Survey(ctx context.Context) (s *audit.Survey, err error) {
 	return s, a.gate.Write(func(k *known) error { k.survey, k.at = s, at; return nil })
 }
 
+// Foresee says what would be wrong with a password that a sign-in at a page would be kept with.
+func (a *Auditing) Foresee(ctx context.Context, p secret.Text, page, user string) (f filling.Faults, err error) {
+	s, err := a.Survey(ctx)
+	if err != nil {
+		return f, err
+	}
+	leaked, others := s.Foresee(p, site.Domain(page), user)
+	return filling.Faults{Leaked: leaked, Others: len(others)}, nil
+}
+
 func (a *Auditing) options() audit.Options {
-	return audit.Options{Now: a.cfg.Now().UnixMilli(), Site: a.cfg.Set.Sites.Directory().Of, Leaked: a.leaked()}
+	o := audit.Options{Now: a.now(), Site: a.cfg.Set.Sites.Directory().Of, Leaked: a.leaked()}
+	_ = a.gate.Read(func(k *known) error { o.Exposed = k.watch.exposures(); return nil }) // none once locked
+	return o
 }
 
 func (a *Auditing) entries() ([]vault.Entry, error) {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"maps"
 	"time"
 
 	"redlocket/app/records"
@@ -82,19 +83,24 @@ func (a *Auditing) openList() error {
 	})
 }
 
-// leaked asks the list; nil if there is none.
+// leaked asks the list, and what a service said; nil if there is neither.
 func (a *Auditing) leaked() func(secret.Text) (int64, bool) {
 	var filter *leaks.Filter
 	var made int64
+	var said map[string]int64
 	_ = a.gate.Read(func(k *known) error { // none once locked
-		filter, made = k.leaks.filter, k.leaks.Made.UnixMilli()
+		filter, made, said = k.leaks.filter, k.leaks.Made.UnixMilli(), maps.Clone(k.watch.Leaked)
 		return nil
 	})
-	if filter == nil {
+	if filter == nil && len(said) == 0 {
 		return nil
 	}
 	return func(p secret.Text) (int64, bool) {
-		ok, err := filter.Has(leaks.HashOf(p))
+		h := leaks.HashOf(p)
+		if at, ok := said[h.String()]; ok || filter == nil {
+			return at, ok
+		}
+		ok, err := filter.Has(h)
 		if err != nil && !errors.Is(err, fs.ErrClosed) { // by a newer list, or a lock
 			_ = a.gate.Write(func(k *known) error { k.leaks.Failed = err; return nil })
 		}

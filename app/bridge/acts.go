@@ -83,7 +83,7 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 	case "take":
 		var s *filling.SavePrompt
 		s, err = v.Prompts.ByHand(ctx, page, q.Form, secrets(q.Values))
-		out = map[string]*filling.SavePrompt{"slip": s}
+		out = map[string]*toldSlip{"slip": tellSlip(s)}
 	case "slip-password":
 		var p secret.Text
 		p, err = v.Prompts.Password(page, q.ID)

@@ -13,6 +13,11 @@ type (
 		filling.PageView
 		Menus map[int]toldMenu `json:"menus"`
 		Alarm *toldAlarm       `json:"alarm,omitempty"`
+		Slip  *toldSlip        `json:"slip,omitempty"`
+	}
+	toldSlip struct {
+		*filling.SavePrompt
+		Bad string `json:"bad,omitempty"` // what is wrong with the password
 	}
 	toldMenu struct {
 		NoClasp   bool       `json:"noClasp,omitempty"`
@@ -66,8 +71,15 @@ func tellPage(v filling.PageView) toldPage {
 		}
 		out.Menus[field] = told
 	}
-	out.Alarm = tellAlarm(v.Alarm)
+	out.Alarm, out.Slip = tellAlarm(v.Alarm), tellSlip(v.Slip)
 	return out
+}
+
+func tellSlip(s *filling.SavePrompt) *toldSlip {
+	if s == nil {
+		return nil
+	}
+	return &toldSlip{s, wording.Foreseen(s.Faults.Leaked, s.Faults.Others)}
 }
 
 func tellAlarm(a *filling.Alarm) *toldAlarm {

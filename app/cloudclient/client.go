@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"redlocket/app"
+	"redlocket/app/outside"
 	"redlocket/app/syncing"
 	"redlocket/core/keys"
 	"redlocket/core/wire"
@@ -36,31 +37,11 @@ const (
 // Dial returns a client for the cloud at an address. Nothing is sent yet. Plain
 // HTTP is taken for this computer only.
 func Dial(address string) (app.Cloud, error) {
-	u, err := url.Parse(strings.TrimSpace(address))
-	if err != nil || u.Host == "" || u.User != nil || u.RawQuery != "" {
+	base, client, err := outside.Open(address)
+	if err != nil {
 		return nil, syncing.ErrCloudURL
 	}
-	if u.Scheme != "https" && !(u.Scheme == "http" && loopback(u.Hostname())) {
-		return nil, syncing.ErrCloudURL
-	}
-	dialer := &net.Dialer{Timeout: 10 * time.Second}
-	t := http.DefaultTransport.(*http.Transport).Clone()
-	t.Proxy = nil
-	if !loopback(u.Hostname()) {
-		t.Proxy = http.ProxyFromEnvironment
-	}
-	t.DialContext = func(ctx context.Context, network, addr string) (net.Conn, error) {
-		if host, port, err := net.SplitHostPort(addr); err == nil && strings.HasSuffix(host, ".localhost") {
-			addr = net.JoinHostPort("127.0.0.1", port) // RFC 6761, section 6.3
-		}
-		return dialer.DialContext(ctx, network, addr)
-	}
-	return &Client{strings.TrimSuffix(u.String(), "/"), &http.Client{Transport: t}}, nil
-}
-
-func loopback(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || strings.HasSuffix(host, ".localhost") || ip != nil && ip.IsLoopback()
+	return &Client{base, client}, nil
 }
 
 func (c *Client) call(ctx context.Context, method, path, token string, in, out any) error {

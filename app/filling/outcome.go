@@ -185,7 +185,10 @@ func (s *Prompts) signedIn(ctx context.Context, p Page, held prompt, address str
 		}
 		out.Kind, out.Update, out.Title, out.Folder = PromptUpdate, it.ID, it.Title, it.Folder
 	}
-	return out, nil
+	if s.core.Foresee != nil {
+		out.Faults, err = s.core.Foresee(ctx, typed.Password, held.from.url, typed.Username)
+	}
+	return out, err
 }
 
 // unnamed deals with a password that was sent without a user name: nothing is asked where it's the password of one of

@@ -7,11 +7,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
-	"strings"
 	"time"
 
+	"redlocket/app/outside"
 	"redlocket/core/site"
 )
 
@@ -27,14 +26,7 @@ var errLedAway = errors.New("the site leads to another one")
 
 // New returns a client.
 func New() *Client {
-	dialer := &net.Dialer{Timeout: askTime}
-	t := http.DefaultTransport.(*http.Transport).Clone()
-	t.DialContext = func(ctx context.Context, network, addr string) (net.Conn, error) {
-		if host, port, err := net.SplitHostPort(addr); err == nil && strings.HasSuffix(host, ".localhost") {
-			addr = net.JoinHostPort("127.0.0.1", port) // RFC 6761, section 6.3
-		}
-		return dialer.DialContext(ctx, network, addr)
-	}
+	t := outside.Transport(askTime)
 	return &Client{
 		&http.Client{Transport: t, Timeout: askTime, CheckRedirect: func(r *http.Request, via []*http.Request) error {
 			if len(via) > 4 || site.Domain(r.URL.String()) != site.Domain(via[0].URL.String()) {

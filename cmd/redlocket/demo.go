@@ -43,6 +43,7 @@ const (
 	portDesk
 	portLaptop
 	portIdris
+	portPost = 9
 	portTown = 10
 )
 
@@ -52,9 +53,9 @@ func runDemo(ctx context.Context, dir string, port, size int) (err error) {
 	}
 	// The ports first: if one is taken, nothing was made yet.
 	lines := map[int]net.Listener{}
-	for _, p := range []int{portCloud, portDesk, portLaptop, portIdris, portTown} {
+	for _, p := range []int{portCloud, portDesk, portLaptop, portIdris, portPost, portTown} {
 		take := listenOwn
-		if p == portCloud || p == portTown { // others' computers, in truth
+		if p == portCloud || p == portPost || p == portTown { // others' computers, in truth
 			take = func(name string, port int) (net.Listener, error) { return listen(name, local(port)) }
 		}
 		l, err := take("the demo", port+p)
@@ -90,6 +91,12 @@ func runDemo(ctx context.Context, dir string, port, size int) (err error) {
 		return err
 	}
 	servers = append(servers, serveOn("the practice town", lines[portTown], town, nil))
+	if err := town.LetLeak(strings.NewReader(demo.LeakList()), demo.Leaks(time.Now())); err != nil {
+		return err
+	}
+	post := town.Post()
+	go func() { _ = post.Serve(lines[portPost]) }() // until it is closed
+	defer func() { _ = post.Close() }()
 
 	list := filepath.Join(dir, "leaked-passwords.txt")
 	if err := os.WriteFile(list, []byte(demo.LeakList()), 0o600); err != nil {
@@ -99,7 +106,11 @@ func runDemo(ctx context.Context, dir string, port, size int) (err error) {
 	for i, name := range []string{"desk", "laptop", "idris"} {
 		p := portDesk + i
 		d, err := newDevice(
-			deviceOptions{dir: filepath.Join(dir, name), port: port + p, cloud: cloudURL, host: name + ".localhost"},
+			deviceOptions{
+				dir: filepath.Join(dir, name), port: port + p, cloud: cloudURL, host: name + ".localhost",
+				leakService: fmt.Sprintf("http://leaks.localhost:%d", port+portTown),
+				mailServer:  fmt.Sprintf("localhost:%d", port+portPost),
+			},
 		)
 		if err != nil {
 			return err

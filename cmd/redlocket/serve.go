@@ -23,7 +23,9 @@ import (
 	"redlocket/app/bridge"
 	"redlocket/app/cloudclient"
 	"redlocket/app/folder"
+	"redlocket/app/leakclient"
 	"redlocket/app/loopback"
+	"redlocket/app/mailer"
 	"redlocket/app/siteclient"
 	"redlocket/app/store"
 	"redlocket/cloud"
@@ -127,6 +129,8 @@ type deviceOptions struct {
 	port  int
 	cloud string
 	host  string // its own name; redlocket.localhost if empty
+
+	leakService, mailServer string // what is offered as their addresses
 }
 
 // ownFolder takes the user's own data folder where none was named.
@@ -164,6 +168,8 @@ func newDevice(o deviceOptions) (*deviceApp, error) {
 			Sites:    siteclient.New(),
 			Folders:  folder.Folders{},
 			Leaks:    folder.LeakFiles{Path: filepath.Join(o.dir, "leaked-passwords")},
+			Leaked:   leakclient.Client{},
+			Post:     mailer.Mailer{},
 		},
 	)
 	if o.host == "" {
@@ -172,6 +178,7 @@ func newDevice(o deviceOptions) (*deviceApp, error) {
 	own := fmt.Sprintf("http://%s:%d", o.host, o.port)
 	pages, err := web.New(d, web.Config{
 		Hosts: []string{o.host}, Cloud: o.cloud, Log: quiet(), Browsers: bridge.New(d, own), Extension: extension.Pack,
+		LeakService: o.leakService, MailServer: o.mailServer,
 	})
 	if err != nil {
 		return nil, err

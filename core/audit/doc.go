@@ -31,7 +31,19 @@ type Options struct {
 	// Leaked reports whether a password is in a known leak, and when that became known (milliseconds since 1970; 0 if
 	// that isn't said). Nil knows none.
 	Leaked func(secret.Text) (known int64, ok bool)
+	// Exposed are accounts that sites lost.
+	Exposed []Exposure
 }
+
+// Exposure is an account that a site lost.
+type Exposure struct {
+	Domain string // of the site
+	User   string // user name or e-mail address
+	At     int64  // the day, from its start at UTC; milliseconds since 1970
+}
+
+// dayAndZones is how long after the start of a day at UTC that day lasts somewhere.
+const dayAndZones = (24 + 12) * 3600 * 1000
 
 // OldAfter is how long a password is used before it counts as old, in milliseconds: five years. It isn't wrong because
 // of that (NIST SP 800-63B), so it weighs least.
@@ -42,6 +54,7 @@ type Survey struct {
 	o      Options
 	logins []*login
 	byID   map[string]*login
+	keys   map[secret.Text]*key
 	resets map[string][]*login // by the address of a mailbox: what it can reset
 
 	findFar sync.Once
@@ -58,6 +71,7 @@ type login struct {
 	since     int64    // when the password was set; 0 if nobody knows
 	clear     string   // a host that it is sent to without encryption
 	mailbox   string   // the address whose mail one reads with it; empty if it is none
+	exposed   int64    // the day on which its site lost the account, with this password; 0 if it didn't
 	held      bool     // by a second factor that isn't in a mailbox
 	worth     Worth
 	key       *key // nil without a password
@@ -78,11 +92,11 @@ type nearKey struct {
 // New looks at the logins among the entries that aren't archived. It stops with the context's error. It takes about
 // n log n steps for n logins.
 func New(ctx context.Context, entries []vault.Entry, o Options) (*Survey, error) {
-	s := &Survey{o: o, byID: map[string]*login{}}
+	s := &Survey{o: o, byID: map[string]*login{}, keys: map[secret.Text]*key{}}
 	if s.o.Site == nil {
 		s.o.Site = func(domain string) string { return domain }
 	}
-	keys := map[secret.Text]*key{}
+	keys := s.keys
 	var own []vault.Entry
 	for _, e := range entries {
 		it := vault.View(e)
@@ -104,7 +118,40 @@ func New(ctx context.Context, entries []vault.Entry, o Options) (*Survey, error)
 		return nil, err
 	}
 	s.findMailboxes(own)
+	s.expose(o.Exposed)
 	return s, joinNear(ctx, keys)
+}
+
+// expose notes with each login the latest leak of its account that its password was in, or may have been.
+func (s *Survey) expose(list []Exposure) {
+	for _, x := range list {
+		for _, l := range s.exposedBy(x) {
+			if l.since < x.At+dayAndZones {
+				l.exposed = max(l.exposed, x.At)
+			}
+		}
+	}
+}
+
+func (s *Survey) exposedBy(x Exposure) (list []*login) {
+	for _, l := range s.logins {
+		if l.key != nil && l.user != "" && strings.EqualFold(l.user, x.User) && l.domain != "" &&
+			s.o.Site(l.domain) == s.o.Site(site.Domain(x.Domain)) {
+			list = append(list, l)
+		}
+	}
+	return list
+}
+
+// Exposed returns the logins whose account a site lost, in the order of the list, and whether all of them have had
+// another password set since. Where nobody knows when one was set, that isn't so.
+func (s *Survey) Exposed(x Exposure) (ids []string, since bool) {
+	since = true
+	for _, l := range s.exposedBy(x) {
+		ids = append(ids, l.id)
+		since = since && l.since >= x.At+dayAndZones
+	}
+	return ids, since && len(ids) > 0
 }
 
 func (s *Survey) read(e vault.Entry, it vault.Item) *login {

@@ -16,6 +16,7 @@ type Fault string
 // The faults, the gravest first.
 const (
 	FaultLeaked  Fault = "leaked"
+	FaultExposed Fault = "exposed" // the site lost its accounts while this password was in use
 	FaultReused  Fault = "reused"
 	FaultWeak    Fault = "weak"
 	FaultSimilar Fault = "similar"
@@ -31,7 +32,7 @@ type Finding struct {
 	Fault   Fault
 	With    []string // of FaultReused and FaultSimilar: the other logins, in the order of the list
 	How     Nearness // of FaultSimilar: to the first of With
-	At      int64    // of FaultLeaked: when that became known; of FaultOld: when the password was set
+	At      int64    // of FaultLeaked: when that became known; FaultExposed: the day; FaultOld: when it was set
 	Host    string   // of FaultClear
 	Verdict Verdict  // of FaultWeak
 }
@@ -74,6 +75,9 @@ func (s *Survey) Spots(weak func(id string) (Verdict, bool)) (out []Spot) {
 		var list []Finding
 		if f, ok := s.leaked(l); ok {
 			list = append(list, f)
+		}
+		if l.exposed > 0 {
+			list = append(list, Finding{Fault: FaultExposed, At: l.exposed})
 		}
 		if with := l.others(s, l.key.logins); len(with) > 0 {
 			list = append(list, Finding{Fault: FaultReused, With: with})
@@ -120,6 +124,19 @@ func (s *Survey) leaked(l *login) (f Finding, ok bool) {
 	return Finding{Fault: FaultLeaked, At: at}, ok
 }
 
+// Foresee says what would be wrong with a password that a login of a domain and a user name would get: whether it is in
+// a leak, and which other accounts have it already.
+func (s *Survey) Foresee(p secret.Text, domain, user string) (leaked bool, others []string) {
+	if s.o.Leaked != nil {
+		_, leaked = s.o.Leaked(p)
+	}
+	if k := s.keys[p]; k != nil {
+		l := &login{domain: domain, user: strings.ToLower(strings.TrimSpace(user))}
+		others = l.others(s, k.logins)
+	}
+	return leaked, others
+}
+
 // others returns those of a list that are other accounts. The same one kept twice shares its password with nobody.
 func (l *login) others(s *Survey, list []*login) (ids []string) {
 	for _, m := range list {
@@ -138,6 +155,8 @@ func ease(list []Finding, held bool) float64 {
 		switch f.Fault {
 		case FaultLeaked:
 			p = 0.9
+		case FaultExposed:
+			p = 0.8
 		case FaultReused:
 			p = 0.5 + min(0.3, 0.03*float64(len(f.With)))
 		case FaultWeak:

@@ -7,6 +7,9 @@
 // this computer: nobody learns anything. Or a service is asked for a range: all hashes that begin with the same five
 // digits ([Prefix]), so that it doesn't learn which of some hundreds was meant, and padded, so that the length of the
 // answer tells nothing either ([InRange], [WriteRange]; the form of such services, from memory).
+//
+// E-mail addresses, user names and card numbers are too easily guessed for that: they are looked up without the service
+// learning which ([Ask], [Service]).
 package leaks
 
 import (

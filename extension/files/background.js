@@ -257,6 +257,8 @@
       if (v.copy) v.copied = await toClipboard(v.copy, v.clear);
       delete v.copy;
       if (v.up) void toFrame(tab, 0, { act: "look" });
+      if (message.act === "keep" && message.change && !v.error)
+        await openApp(`/items/${encodeURIComponent(message.slip.update || message.slip.id)}/change`);
       if (message.act === "typed") void after(tab.id ?? 0).catch(() => {
       });
       return v;

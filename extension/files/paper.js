@@ -345,17 +345,23 @@
     );
     if (fresh) row("Folder", folder);
     row("Works at", fresh ? works : make("span", "", s.address));
+    const kept = () => ({
+      act: "keep",
+      slip: { ...s, title: title.value, folder: folder.value, address: works.value, username: user.value }
+    });
     const answer = async (m) => {
       const v = await ask2(m);
       if (!v.error && !v.trouble) return close();
       for (const old of p.querySelectorAll(".trouble")) old.remove();
       p.append(make("div", "trouble", v.error ?? words(v.trouble)));
     };
+    if (s.bad && (s.kind === "keep" || s.kind === "update")) {
+      const bad = make("p", "known", `${s.bad} `);
+      bad.append(button("Keep it, and make a new one", "act", () => void answer({ ...kept(), change: true })));
+      p.append(bad);
+    }
     const acts = make("div", "acts");
-    const keep = (text) => {
-      const changed = () => ({ title: title.value, folder: folder.value, address: works.value, username: user.value });
-      return button(text, "main", () => void answer({ act: "keep", slip: { ...s, ...changed() } }));
-    };
+    const keep = (text) => button(text, "main", () => void answer(kept()));
     const later = () => button(
       ["waiting", "confirmed", "joined"].includes(s.kind) ? "Close" : "Not now",
       "act",

@@ -5,7 +5,7 @@ import { words } from "./words.js";
 
 /**
  * @typedef {{id: string, kind: string, title: string, username: string, address: string, folder: string, update?:
- * string}} Slip
+ * string, bad?: string}} Slip
  */
 
 const SLIP_HEADS = /** @type {Record<string, string>} */ ({
@@ -61,6 +61,11 @@ export function slip(s) {
   );
   if (fresh) row("Folder", folder);
   row("Works at", fresh ? works : make("span", "", s.address));
+  /** What is kept, as it was changed here. */
+  const kept = () => ({
+    act: "keep",
+    slip: { ...s, title: title.value, folder: folder.value, address: works.value, username: user.value },
+  });
   /** @param {Record<string, unknown>} m */
   const answer = async (m) => {
     const v = await ask(m);
@@ -68,12 +73,14 @@ export function slip(s) {
     for (const old of p.querySelectorAll(".trouble")) old.remove();
     p.append(make("div", "trouble", v.error ?? words(v.trouble)));
   };
+  if (s.bad && (s.kind === "keep" || s.kind === "update")) {
+    const bad = make("p", "known", `${s.bad} `);
+    bad.append(button("Keep it, and make a new one", "act", () => void answer({ ...kept(), change: true })));
+    p.append(bad);
+  }
   const acts = make("div", "acts");
   /** @param {string} text */
-  const keep = (text) => {
-    const changed = () => ({ title: title.value, folder: folder.value, address: works.value, username: user.value });
-    return button(text, "main", () => void answer({ act: "keep", slip: { ...s, ...changed() } }));
-  };
+  const keep = (text) => button(text, "main", () => void answer(kept()));
   const later = () =>
     button(["waiting", "confirmed", "joined"].includes(s.kind) ? "Close" : "Not now", "act", () =>
       s.kind === "waiting" ? close() : void answer({ act: "not-now", id: s.id }),
