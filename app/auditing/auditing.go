@@ -13,7 +13,6 @@ import (
 	"sync"
 	"time"
 
-	"redlocket/app/filling"
 	"redlocket/app/gate"
 	"redlocket/app/records"
 	"redlocket/core/audit"
@@ -148,14 +147,17 @@ func (a *Auditing) Survey(ctx context.Context) (s *audit.Survey, err error) {
 	return s, a.gate.Write(func(k *known) error { k.survey, k.at = s, at; return nil })
 }
 
-// Foresee says what would be wrong with a password that a sign-in at a page would be kept with.
-func (a *Auditing) Foresee(ctx context.Context, p secret.Text, page, user string) (f filling.Faults, err error) {
+// Foresee says what would be wrong with a password that a sign-in at a page would be kept with: whether it is leaked, and
+// how many other accounts have it.
+func (a *Auditing) Foresee(
+	ctx context.Context, p secret.Text, page, user string,
+) (leaked bool, others int, err error) {
 	s, err := a.Survey(ctx)
 	if err != nil {
-		return f, err
+		return false, 0, err
 	}
-	leaked, others := s.Foresee(p, site.Domain(page), user)
-	return filling.Faults{Leaked: leaked, Others: len(others)}, nil
+	leaked, list := s.Foresee(p, site.Domain(page), user)
+	return leaked, len(list), nil
 }
 
 func (a *Auditing) options() audit.Options {

@@ -79,7 +79,7 @@ func tellSlip(s *filling.SavePrompt) *toldSlip {
 	if s == nil {
 		return nil
 	}
-	return &toldSlip{s, wording.Foreseen(s.Faults.Leaked, s.Faults.Others)}
+	return &toldSlip{s, wording.Foreseen(s.Leaked, s.Others)}
 }
 
 func tellAlarm(a *filling.Alarm) *toldAlarm {

@@ -35,14 +35,8 @@ type Config struct {
 	Usernames func() ([]string, error)
 	Judged    func(context.Context, Judged) // a site took or refused a sign-in; nil tells nobody
 	// Foresee says what would be wrong with a password that a sign-in at a page would be kept with; nil knows nothing.
-	Foresee func(ctx context.Context, p secret.Text, page, user string) (Faults, error)
+	Foresee func(ctx context.Context, p secret.Text, page, user string) (leaked bool, others int, err error)
 	Steps   gate.Steps // for tests
-}
-
-// Faults is what would be wrong with a password that is about to be kept.
-type Faults struct {
-	Leaked bool `json:"-"`
-	Others int  `json:"-"` // other accounts that have it
 }
 
 // Judged is what a site made of a sign-in.

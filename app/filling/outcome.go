@@ -186,7 +186,7 @@ func (s *Prompts) signedIn(ctx context.Context, p Page, held prompt, address str
 		out.Kind, out.Update, out.Title, out.Folder = PromptUpdate, it.ID, it.Title, it.Folder
 	}
 	if s.core.Foresee != nil {
-		out.Faults, err = s.core.Foresee(ctx, typed.Password, held.from.url, typed.Username)
+		out.Leaked, out.Others, err = s.core.Foresee(ctx, typed.Password, held.from.url, typed.Username)
 	}
 	return out, err
 }

@@ -34,7 +34,8 @@ type SavePrompt struct {
 	Address  string     `json:"address"`
 	Folder   string     `json:"folder"`
 	Update   string     `json:"update,omitempty"` // id of the login that it is about
-	Faults   Faults     `json:"-"`
+	Leaked   bool       `json:"-"`                // the password is known to be
+	Others   int        `json:"-"`                // other accounts that have the password
 }
 
 // prompt is what is known of a tab at one site: a form that was sent there, and what is to
