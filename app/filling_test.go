@@ -468,13 +468,25 @@ func TestTheDrawer(t *testing.T) {
 	list, _ = v.Generated.List()
 	assert.Empty(t, list, "after 30 days")
 	for range 300 {
-		require.NoError(t, v.Generated.Keep(t.Context(), filling.GeneratedPassword{Password: "x"}))
+		_, err := v.Generated.Keep(t.Context(), filling.GeneratedPassword{Password: "x"}, 0)
+		require.NoError(t, err)
 	}
 	list, _ = v.Generated.List()
 	assert.Len(t, list, 200)
 	require.NoError(t, v.Generated.Clear(t.Context()))
 	list, _ = v.Generated.List()
 	assert.Empty(t, list)
+
+	at, err := v.Generated.Keep(t.Context(), filling.GeneratedPassword{Password: "slid over"}, 0)
+	require.NoError(t, err)
+	at, err = v.Generated.Keep(t.Context(), filling.GeneratedPassword{Password: "looked at"}, at)
+	require.NoError(t, err)
+	w.now.Add(5 * time.Second.Milliseconds())
+	_, err = v.Generated.Keep(t.Context(), filling.GeneratedPassword{Password: "the next"}, at)
+	require.NoError(t, err)
+	list, _ = v.Generated.List()
+	require.Len(t, list, 2, "what was seen for a moment only isn't kept")
+	assert.Equal(t, []string{"the next", "looked at"}, []string{list[0].Password, list[1].Password})
 }
 
 func TestGoingAndFillingWithoutAsking(t *testing.T) {

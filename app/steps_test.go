@@ -336,7 +336,7 @@ func useCases() []useCase {
 			return b.v.Staged.StepBack(ctx, b.id)
 		}, has(vault.FieldPassword, "old")},
 		{"generated passwords", func(ctx context.Context, b *bench) error {
-			if err := b.v.Generated.Keep(ctx, filling.GeneratedPassword{Password: "made"}); err != nil {
+			if _, err := b.v.Generated.Keep(ctx, filling.GeneratedPassword{Password: "made"}, 0); err != nil {
 				return err
 			}
 			list, err := b.v.Generated.List()

@@ -185,8 +185,19 @@ test("the book as it was, a print view, and the keys", async () => {
   await page.waitForSelector("dialog[open] >> text=copy one-time code");
 });
 
+/** Opens the settings with all their groups. */
+async function settings() {
+  await page.goto(d.desk + "/settings");
+  for (let i = 0; i < (await page.locator(".setting-group").count()); i++) {
+    const group = page.locator(".setting-group").nth(i);
+    if ((await group.getAttribute("open")) === null) await group.locator("summary").click();
+  }
+}
+
 test("settings: dark, large, another language; asked again before a password is shown", async () => {
   await page.goto(d.desk + "/settings");
+  assert.match(await page.innerText(".setting-group >> nth=0"), /locks after .*, and when the computer sleeps/);
+  await settings();
   await page.setViewportSize({ width: 390, height: 800 });
   assert.ok(await page.isVisible("#lock-after"), "on a narrow screen too");
   assert.equal(await page.evaluate(() => document.documentElement.scrollWidth), 390);
@@ -214,7 +225,7 @@ test("settings: dark, large, another language; asked again before a password is 
   await page.fill("#again-password", maren.password);
   await page.click("dialog#ask >> text=Go on");
   await page.waitForSelector(".grouped");
-  await page.goto(d.desk + "/settings");
+  await settings();
   await page.uncheck("[name=ask_to_show]");
   await page.selectOption("#theme", "");
   await page.selectOption("#text-size", "");
@@ -432,7 +443,7 @@ test("every page of the book at 390 px: no line is cut off, axe is content", asy
 });
 
 test("locking at once, when its pages are left", async () => {
-  await page.goto(d.desk + "/settings");
+  await settings();
   await page.selectOption("#lock-after", { index: 0 });
   await page.click(".settings button");
   await page.waitForSelector(".done:has-text('Saved'), dialog#ask[open]");
@@ -453,7 +464,7 @@ test("locking at once, when its pages are left", async () => {
   await page.waitForSelector("#password");
   assert.doesNotMatch(page.url(), /logins/);
   await unlock(page, d.desk, maren.password);
-  await page.goto(d.desk + "/settings");
+  await settings();
   await page.selectOption("#lock-after", "300");
   await page.click(".settings button");
   await page.waitForSelector(".done:has-text('Saved'), dialog#ask[open]");

@@ -154,11 +154,13 @@ type madeData struct {
 	Verdict strength.Verdict
 	Why     string
 	For     string // the site whose rules were obeyed
+	At      int64  // by which it is known
 }
 
 // generateForm says what a password is to be made of. What isn't a number is 0, which the
 // generator refuses with its reason.
 type generateForm struct {
+	Instead      int64    `form:"instead"` // by which the one that is shown is known
 	Make         string   `form:"make"` // "words", "sounds", or empty for characters
 	Title        string   `form:"title"`
 	Addresses    []string `form:"address"`
@@ -203,7 +205,7 @@ func (s secretPages) generate(w http.ResponseWriter, r *http.Request) error {
 		if len(in.Addresses) > 0 {
 			made.URL = in.Addresses[0]
 		}
-		err = vaultOf(r).Generated.Keep(r.Context(), made)
+		d.At, err = vaultOf(r).Generated.Keep(r.Context(), made, in.Instead)
 	}
 	if err != nil {
 		d.Why = errorWords(err)

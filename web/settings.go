@@ -5,6 +5,7 @@ import (
 	"io"
 	"net/http"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/goodsign/monday"
@@ -87,6 +88,56 @@ type settingsData struct {
 	Shipped                                            int
 	Done                                               string
 }
+
+// called is what a choice is called.
+func called(list []choice, value string) string {
+	for _, c := range list {
+		if c.Value == value {
+			return c.Words
+		}
+	}
+	return value
+}
+
+// LockState says in a line when it locks.
+func (d settingsData) LockState() string {
+	out := "locks after " + called(d.Lock, d.Seconds(d.LockAfter))
+	if d.LockAfter == app.AtOnce {
+		out = "locks when its pages are left"
+	}
+	var when []string
+	if d.LockOnSleep {
+		when = append(when, "when the computer sleeps")
+	}
+	if d.LockOnClose {
+		when = append(when, "when its last page is closed")
+	}
+	if len(when) > 0 {
+		out += ", and " + strings.Join(when, " and ")
+	}
+	return out
+}
+
+// SharedState says in a line what somebody at the computer could do.
+func (d settingsData) SharedState() string {
+	out := "passwords are shown without asking again"
+	if d.AskToShow {
+		out = "asks " + called(d.Ask, d.Seconds(d.AskFor)) + " before a password is shown"
+	}
+	if d.Clipboard == 0 {
+		return out + "; what was copied stays"
+	}
+	return out + "; what was copied goes after " + called(d.Clip, d.Seconds(d.Clipboard))
+}
+
+// LookState says in a line how it looks.
+func (d settingsData) LookState() string {
+	return called(d.Themes, d.Theme) + ", " + called(d.Sizes, d.TextSize) + " text, " +
+		called(d.Densities, d.Density) + " lines"
+}
+
+// LanguageState is the language that is set.
+func (d settingsData) LanguageState() string { return called(d.Tongues, d.Language) }
 
 // Seconds writes a time as its choice does.
 func (settingsData) Seconds(d time.Duration) string { return strconv.Itoa(int(d / time.Second)) }

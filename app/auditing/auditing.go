@@ -147,7 +147,7 @@ func (a *Auditing) Survey(ctx context.Context) (s *audit.Survey, err error) {
 	return s, a.gate.Write(func(k *known) error { k.survey, k.at = s, at; return nil })
 }
 
-// Foresee says what would be wrong with a password that a sign-in at a page would be kept with: whether it is leaked, and
+// Foresee says what would be wrong with a password that a sign-in at a page is kept with: whether it is leaked, and
 // how many other accounts have it.
 func (a *Auditing) Foresee(
 	ctx context.Context, p secret.Text, page, user string,

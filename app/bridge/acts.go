@@ -152,7 +152,8 @@ func (b *Bridge) make(ctx context.Context, v *app.Vault, q request) (any, error)
 	o, name := v.Sites.Directory().Obey(q.URL, generator.Default())
 	p, err := generator.Password(v.Rand(), o)
 	if err == nil {
-		err = v.Generated.Keep(ctx, filling.GeneratedPassword{Password: p.Reveal(), Site: site.Host(q.URL), URL: q.URL})
+		made := filling.GeneratedPassword{Password: p.Reveal(), Site: site.Host(q.URL), URL: q.URL}
+		_, err = v.Generated.Keep(ctx, made, 0)
 	}
 	return map[string]string{"password": p.Reveal(), "for": name}, err
 }

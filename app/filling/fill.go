@@ -251,7 +251,7 @@ func (s *Pages) FillNew(ctx context.Context, p Page, n NewPasswordRequest) (Valu
 			return Values{}, err
 		}
 		made := GeneratedPassword{Password: values.NewPassword.Reveal(), Site: p.siteTitle(), URL: p.URL}
-		if err := s.generated.Keep(ctx, made); err != nil {
+		if _, err := s.generated.Keep(ctx, made, 0); err != nil {
 			return Values{}, err
 		}
 	}

@@ -63,21 +63,28 @@ func (g *Generated) At(at int64) (secret.Text, error) {
 	return secret.Text{}, ErrNoGenerated
 }
 
-// Keep keeps a password that was made, before anybody sees it.
-func (g *Generated) Keep(ctx context.Context, m GeneratedPassword) error {
+// seenFor is how long a password is shown at least before somebody can have used it.
+const seenFor = 4 * time.Second
+
+// Keep keeps a password that was made, before anybody sees it, and returns the moment by which it is known. One that was
+// made instead of another, which was seen too shortly to be used, takes its place; instead is 0 for none.
+func (g *Generated) Keep(ctx context.Context, m GeneratedPassword, instead int64) (at int64, err error) {
 	list, err := g.List()
 	if err != nil {
-		return err
+		return 0, err
 	}
 	m.At = g.core.Now().UnixMilli()
+	if len(list) > 0 && list[0].At == instead && m.At-instead < seenFor.Milliseconds() {
+		list = list[1:]
+	}
 	if len(list) > 0 {
 		m.At = max(m.At, list[0].At+1) // it is known by its moment
 	}
 	list = append([]GeneratedPassword{m}, list[:min(len(list), generatedMost-1)]...)
 	if err := g.core.Set.Local.SetJSON(ctx, localGenerated, list); err != nil {
-		return err
+		return 0, err
 	}
-	return g.core.gate.Write(func(in *state) error { in.generated = list; return nil })
+	return m.At, g.core.gate.Write(func(in *state) error { in.generated = list; return nil })
 }
 
 // Clear forgets them all.
