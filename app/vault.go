@@ -71,6 +71,7 @@ func (d *Device) openVault(ctx context.Context, s Store, p Profile, key keys.Vau
 	cfg := d.setConfig(p, s, key)
 	cfg.Guard = v.Guard
 	cfg.Remote = remote{v}
+	cfg.Marks = v.marks
 	cfg.Events = records.Events{
 		Changed: v.notices.changed,
 		Loaded:  func() { v.notices.tell(NoticeStatus) },
@@ -116,6 +117,28 @@ func (d *Device) openVault(ctx context.Context, s Store, p Profile, key keys.Vau
 	d.vaults.add(v)
 	v.Sync.Start()
 	return v, nil
+}
+
+// marks finds the logins that may be there twice, and those whose password another one has.
+func (v *Vault) marks(state string) (map[string]bool, error) {
+	out := map[string]bool{}
+	if state == "reused" {
+		s, err := v.Auditing.Survey(context.Background())
+		if err != nil {
+			return nil, err
+		}
+		for _, id := range s.Reused() {
+			out[id] = true
+		}
+		return out, nil
+	}
+	l, err := v.Tidying.List(context.Background())
+	for _, p := range l.Left() {
+		for _, id := range p.IDs {
+			out[id] = true
+		}
+	}
+	return out, err
 }
 
 // lineOf is the part of a cloud that a line calls; nil without one.

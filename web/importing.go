@@ -13,7 +13,6 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
-	"redlocket/app"
 	"redlocket/app/importing"
 	"redlocket/app/reauth"
 	"redlocket/app/records"
@@ -188,7 +187,9 @@ func readImport(r *http.Request, date func(int64) string) (d importData, err err
 				d.Percent = 100 * st.Done / st.Of
 			}
 			if st.Result != nil {
-				d.Reused = countReused(v)
+				if s, err := v.Auditing.Survey(r.Context()); err == nil {
+					d.Reused = len(s.Reused())
+				}
 				if l, err := v.Tidying.List(r.Context()); err == nil { // else the vault was locked meanwhile
 					d.Sure, d.Unsure = len(l.Sure), l.Waiting()-len(l.Sure)
 				}
@@ -202,20 +203,6 @@ func readImport(r *http.Request, date func(int64) string) (d importData, err err
 		})
 	}
 	return d, nil
-}
-
-// countReused counts the logins that share a password.
-func countReused(v *app.Vault) (n int) {
-	logins, err := v.Book.Logins()
-	if err != nil {
-		return 0 // the vault was locked meanwhile
-	}
-	for _, it := range logins {
-		if it.Reused {
-			n++
-		}
-	}
-	return n
 }
 
 // mostTold bounds how many rows are named on the page.

@@ -161,7 +161,7 @@ type madeData struct {
 // generator refuses with its reason.
 type generateForm struct {
 	Instead      int64    `form:"instead"` // by which the one that is shown is known
-	Make         string   `form:"make"` // "words", "sounds", or empty for characters
+	Make         string   `form:"make"`    // "words", "sounds", or empty for characters
 	Title        string   `form:"title"`
 	Addresses    []string `form:"address"`
 	Length       int      `form:"length"`

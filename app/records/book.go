@@ -11,9 +11,7 @@ import (
 
 	"golang.org/x/text/language"
 
-	"redlocket/core/audit"
 	"redlocket/core/find"
-	"redlocket/core/site"
 	"redlocket/core/vault"
 )
 
@@ -68,28 +66,7 @@ func (in *content) items() []vault.Item {
 			items = append(items, vault.View(h.entry))
 		}
 	}
-	in.markShared(items)
 	return items
-}
-
-// markShared marks the logins that share a password, or that may be there twice.
-func (in *content) markShared(items []vault.Item) {
-	list := make([]audit.Login, 0, len(items))
-	for i := range items {
-		it := &items[i]
-		if it.Archived || !it.Type.IsAccount() {
-			continue
-		}
-		domain := ""
-		if len(it.Addresses) > 0 {
-			domain = site.Domain(it.Addresses[0].URL)
-		}
-		list = append(list, audit.Of(in.entries[it.ID].entry, domain))
-	}
-	reused, suspects := audit.Reused(list), audit.Suspects(list)
-	for i := range items {
-		items[i].Reused, items[i].Suspect = reused[items[i].ID], suspects[items[i].ID]
-	}
 }
 
 // Revision grows with every change of the entries. What was computed at the present one
@@ -103,8 +80,21 @@ func (b *Book) Find(q find.Query, most int) (*find.Book, error) {
 		return nil, err
 	}
 	now := find.Now{Time: b.core.Now().UnixMilli()}
-	err = b.core.gate.Read(func(in *content) error { now.Used = in.uses.at; return nil })
-	return x.Find(q, now, most), err
+	if err := b.core.gate.Read(func(in *content) error { now.Used = in.uses.at; return nil }); err != nil {
+		return nil, err
+	}
+	for _, n := range q.Narrows {
+		if b.core.Marks == nil || n.By != "" || n.Value != "suspect" && n.Value != "reused" {
+			continue
+		}
+		if now.Marked == nil {
+			now.Marked = map[string]map[string]bool{}
+		}
+		if now.Marked[n.Value], err = b.core.Marks(n.Value); err != nil {
+			return nil, err
+		}
+	}
+	return x.Find(q, now, most), nil
 }
 
 // AsOf returns the book as it was at a moment, in milliseconds since 1970.

@@ -43,6 +43,9 @@ type Config struct {
 	Guard  Guard      // asked before something is deleted for good; nil never asks
 	Remote Remote     // nil where nothing is fetched
 	Events Events
+	// Marks finds the items in a state that is found out by looking at all of them: "suspect" and "reused". Nil finds
+	// none.
+	Marks func(state string) (map[string]bool, error)
 }
 
 // Guard is asked before an act that needs the master password.

@@ -124,6 +124,16 @@ func (s *Survey) leaked(l *login) (f Finding, ok bool) {
 	return Finding{Fault: FaultLeaked, At: at}, ok
 }
 
+// Reused returns the logins whose password, to the letter, another account has too, in the order of the list.
+func (s *Survey) Reused() (ids []string) {
+	for _, l := range s.logins {
+		if l.key != nil && len(l.others(s, l.key.logins)) > 0 {
+			ids = append(ids, l.id)
+		}
+	}
+	return ids
+}
+
 // Foresee says what would be wrong with a password that a login of a domain and a user name would get: whether it is in
 // a leak, and which other accounts have it already.
 func (s *Survey) Foresee(p secret.Text, domain, user string) (leaked bool, others []string) {

@@ -10,7 +10,7 @@ import (
 // ErrIndexCache is returned for bytes that [Index.Encode] didn't write.
 var ErrIndexCache = errors.New("not an index of this version")
 
-const shelfVersion = 3
+const shelfVersion = 4
 
 // Encode writes the index down in the order of the book, without anything that
 // can be made again from it. A device keeps it sealed, so that the book of a large
@@ -29,8 +29,8 @@ func (x *Index) Encode() []byte {
 			text(s)
 		}
 		var flags byte
-		for i, on := range []bool{it.Pinned, it.Undecided, it.HasPassword, it.HasCode, it.Archived, it.Reused,
-			it.Suspect, it.Staged} {
+		for i, on := range []bool{it.Pinned, it.Undecided, it.HasPassword, it.HasCode, it.Archived,
+			it.Staged} {
 			if on {
 				flags |= 1 << i
 			}
@@ -76,7 +76,7 @@ func DecodeIndex(b []byte, o Options) (*Index, error) {
 		flags := r.byte()
 		it.Pinned, it.Undecided, it.HasPassword, it.HasCode, it.Archived = flags&1 != 0, flags&2 != 0, flags&4 != 0,
 			flags&8 != 0, flags&16 != 0
-		it.Reused, it.Suspect, it.Staged = flags&32 != 0, flags&64 != 0, flags&128 != 0
+		it.Staged = flags&32 != 0
 		it.Created, it.Modified.At = r.varint(), r.varint()
 		if k := r.count(); k > 0 {
 			it.Addresses = make([]vault.Address, k)

@@ -306,6 +306,8 @@ func recency(used, now int64) int {
 type Now struct {
 	Time int64            // milliseconds since 1970
 	Used map[string]int64 // by id: when an item was last used
+	// Marked are the ids of items in a state that items don't say themselves, by the state's word: "suspect", "reused".
+	Marked map[string]map[string]bool
 }
 
 // Find returns the sites with an item that has every word of the query and is
@@ -360,7 +362,7 @@ func (x *Index) search(q *Query, now Now, extra []uint8, from, to int) (hits []h
 		}
 	}
 	take := func(i, at int) {
-		if !x.fits(q, i, now.Used) {
+		if !x.fits(q, i, &now) {
 			return
 		}
 		if s, ok := x.score(q, i, longest, at); ok {
@@ -392,7 +394,7 @@ func (x *Index) search(q *Query, now Now, extra []uint8, from, to int) (hits []h
 
 func (x *Index) searchFuzzy(q *Query, now Now, extra []uint8, from, to int) (hits []hit) {
 	for i := from; i < to; i++ {
-		if !x.fits(q, i, now.Used) {
+		if !x.fits(q, i, &now) {
 			continue
 		}
 		if s, ok := x.scoreFuzzy(q.Words, i); ok {
@@ -403,11 +405,11 @@ func (x *Index) searchFuzzy(q *Query, now Now, extra []uint8, from, to int) (hit
 }
 
 // fits reports whether a row is within a query's filters.
-func (x *Index) fits(q *Query, row int, used map[string]int64) bool {
+func (x *Index) fits(q *Query, row int, now *Now) bool {
 	if len(q.Narrows) == 0 {
 		return x.live[row]
 	}
-	return q.fits(&x.rows[row].item, used)
+	return q.fits(&x.rows[row].item, now)
 }
 
 // gather groups hits: a site stands where its best account stands, with

@@ -160,20 +160,20 @@ func (q Query) Turn(n Narrow) string {
 }
 
 // fits reports whether an item is within the query's filters.
-func (q *Query) fits(it *vault.Item, used map[string]int64) bool {
+func (q *Query) fits(it *vault.Item, now *Now) bool {
 	archived := false
 	for _, n := range q.Narrows {
 		if n.By == "" && n.Value == "archived" {
 			archived = true
 		}
-		if n.holds(it, used) == n.Not {
+		if n.holds(it, now) == n.Not {
 			return false
 		}
 	}
 	return archived || !it.Archived
 }
 
-func (n Narrow) holds(it *vault.Item, used map[string]int64) bool {
+func (n Narrow) holds(it *vault.Item, now *Now) bool {
 	switch n.By {
 	case "kind":
 		return string(it.Type) == n.Value
@@ -190,11 +190,9 @@ func (n Narrow) holds(it *vault.Item, used map[string]int64) bool {
 	case "no-password":
 		return !it.HasPassword && it.Type.IsAccount()
 	case "never-used":
-		return used[it.ID] == 0
-	case "reused":
-		return it.Reused
-	case "suspect":
-		return it.Suspect
+		return now.Used[it.ID] == 0
+	case "reused", "suspect":
+		return now.Marked[n.Value][it.ID]
 	case "staged":
 		return it.Staged
 	case "undecided":

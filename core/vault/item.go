@@ -42,8 +42,6 @@ type Item struct {
 	Archived    bool
 	Undecided   bool // two devices set different passwords; see Entry.Rivals
 	HasPassword bool
-	Reused      bool   // another login has the same password; told by whoever sees all of them
-	Suspect     bool   // another login of the site may be the same; told likewise
 	Staged      bool   // a new password waits for the site to take it
 	Sent        bool   // and was sent to it, and not refused
 	App         string // the program it belongs to
