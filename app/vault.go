@@ -95,6 +95,7 @@ func (d *Device) openVault(ctx context.Context, s Store, p Profile, key keys.Vau
 	v.Filling, err = filling.Open(ctx, filling.Config{
 		Set: v.Set, Guard: v.Guard, Now: d.ports.Now, Rand: d.ports.Rand, Sites: d.ports.Sites, Steps: d.ports.Steps,
 		Clipboard: func() time.Duration { return v.Settings.Get().Clipboard }, Used: v.Touch, Usernames: v.Usernames,
+		NameToTry: func(ctx context.Context, id string) (string, bool) { return v.Tidying.NameToTry(ctx, id) },
 		Foresee: func(ctx context.Context, p secret.Text, page, user string) (bool, int, error) {
 			return v.Auditing.Foresee(ctx, p, page, user)
 		},

@@ -34,6 +34,7 @@ func (s tidyPages) routes(r routes) {
 	r.get("/tidy/better/{what}", s.better)
 	r.post("/tidy/better/{what}", s.improve)
 	r.get("/tidy/try", s.try)
+	r.post("/tidy/try", s.beginTry)
 	r.post("/tidy/tried", s.tried)
 	r.post("/tidy/go-on", s.goOn)
 	r.post("/tidy/{id}/back", s.takeBack)
@@ -75,6 +76,7 @@ type tidyLine struct {
 type doneView struct {
 	ID, Words, Title string
 	At               int64
+	Act              int // decisions that were made with it, by one press; 1 is it alone
 }
 
 // sureView is a proposal on the page that shows all sure ones.
@@ -231,8 +233,12 @@ func (s tidyPages) left(r *http.Request) (d tidyData, l tidying.List, err error)
 		}
 	}
 	today := startOfDay(time.Now())
+	acts := map[string]int{}
 	for _, dec := range l.Done {
-		d.Done = append(d.Done, doneView{dec.ID, decided(dec), titleOf(dec.Titles), dec.At})
+		acts[dec.Run]++
+	}
+	for _, dec := range l.Done {
+		d.Done = append(d.Done, doneView{dec.ID, decided(dec), titleOf(dec.Titles), dec.At, acts[dec.Run]})
 		if dec.At >= today {
 			d.Today++
 		}

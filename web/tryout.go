@@ -1,6 +1,7 @@
 package web
 
 import (
+	"errors"
 	"net/http"
 	"net/url"
 	"slices"
@@ -24,6 +25,8 @@ type tryView struct {
 // candidateLine is a password that is tried, or was.
 type candidateLine struct {
 	ID, Name, Address string
+	As                string // the user name that it is tried with, if that isn't its own
+	NameOf            string // the id of the row that has it
 	From              string
 	Changed           int64
 	Place             int
@@ -32,7 +35,14 @@ type candidateLine struct {
 	Slot              slotData
 }
 
-// try shows the try-out of a proposal, and begins it if it wasn't begun.
+// beginTry begins a try-out, or goes on with one.
+func (s tidyPages) beginTry(w http.ResponseWriter, r *http.Request) error {
+	ids := strings.Fields(r.FormValue("ids"))
+	_, err := vaultOf(r).Tidying.Try(r.Context(), ids)
+	return s.went(w, r, err, "/tidy/try?"+url.Values{"at": {tidyKey(ids)}}.Encode())
+}
+
+// try shows the try-out of a proposal. One that wasn't begun leads to the question.
 func (s tidyPages) try(w http.ResponseWriter, r *http.Request) error {
 	v := vaultOf(r)
 	l, err := v.Tidying.List(r.Context())
@@ -45,9 +55,13 @@ func (s tidyPages) try(w http.ResponseWriter, r *http.Request) error {
 		http.Redirect(w, r, "/tidy", http.StatusSeeOther)
 		return nil
 	}
-	t, err := v.Tidying.Try(r.Context(), left[i].IDs)
+	t, err := v.Tidying.Trying(r.Context(), left[i].IDs)
+	if errors.Is(err, tidy.ErrChanged) {
+		http.Redirect(w, r, "/tidy?"+url.Values{"at": {r.FormValue("at")}}.Encode(), http.StatusSeeOther)
+		return nil
+	}
 	if err != nil {
-		return s.went(w, r, err, "")
+		return err
 	}
 	d, _, err := s.left(r)
 	if err != nil {
@@ -69,6 +83,15 @@ func viewTry(t tidying.TryView) *tryView {
 			ID: e.ID, Name: e.Text(vault.FieldUsername), From: strings.Join(e.SourceFiles(), ", "), Place: n + 1,
 			Changed: e.Modified().At, Address: p.Survives.Address,
 			Slot: slotData{ID: e.ID, Field: string(vault.FieldPassword)},
+		}
+		c.NameOf = e.ID
+		if as := tidy.NameToTry(e, p.Survives); as != c.Name {
+			c.As = as
+			for _, o := range t.Rows {
+				if o.Text(vault.FieldUsername) == as {
+					c.NameOf = o.ID
+				}
+			}
 		}
 		if try, ok := t.TryOut.Tried(e.ID); ok {
 			c.Tried, c.Taken, c.At = true, try.Taken, try.At

@@ -81,6 +81,11 @@ func (s *Pages) Fill(ctx context.Context, p Page, r Request) (Values, error) {
 	if err != nil {
 		return Values{}, err
 	}
+	if r.Part == PartLogin && s.core.NameToTry != nil {
+		if name, ok := s.core.NameToTry(ctx, r.ID); ok {
+			values.Username = secret.New(name)
+		}
+	}
 	if err := s.core.Set.Book.Use(r.ID); err != nil {
 		return Values{}, err
 	}

@@ -36,7 +36,10 @@ type Config struct {
 	Judged    func(context.Context, Judged) // a site took or refused a sign-in; nil tells nobody
 	// Foresee says what would be wrong with a password that a sign-in at a page would be kept with; nil knows nothing.
 	Foresee func(ctx context.Context, p secret.Text, page, user string) (leaked bool, others int, err error)
-	Steps   gate.Steps // for tests
+	// NameToTry is the user name that a login is filled with while it is tried out, if that isn't its own; nil knows
+	// none.
+	NameToTry func(ctx context.Context, id string) (name string, ok bool)
+	Steps     gate.Steps // for tests
 }
 
 // Judged is what a site made of a sign-in.

@@ -66,8 +66,8 @@ func (g *Generated) At(at int64) (secret.Text, error) {
 // seenFor is how long a password is shown at least before somebody can have used it.
 const seenFor = 4 * time.Second
 
-// Keep keeps a password that was made, before anybody sees it, and returns the moment by which it is known. One that was
-// made instead of another, which was seen too shortly to be used, takes its place; instead is 0 for none.
+// Keep keeps a password that was made, before anybody sees it, and returns the moment by which it is known. One that
+// was made instead of another, which was seen too shortly to be used, takes its place; instead is 0 for none.
 func (g *Generated) Keep(ctx context.Context, m GeneratedPassword, instead int64) (at int64, err error) {
 	list, err := g.List()
 	if err != nil {

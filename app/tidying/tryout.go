@@ -15,9 +15,23 @@ import (
 type TryView struct {
 	TryOut     tidy.TryOut
 	Proposal   tidy.Proposal
+	Rows       []vault.Entry // of the proposal
 	Candidates []vault.Entry // in the order in which they are tried
 	Now        string        // the id of the one to try; empty if none is left
 	Stopped    bool          // its account was refused too often for another try without asking
+}
+
+// Trying returns the try-out of the rows. The error is [tidy.ErrChanged] if there is none.
+func (t *Tidying) Trying(ctx context.Context, ids []string) (v TryView, err error) {
+	l, err := t.List(ctx)
+	if err != nil {
+		return v, err
+	}
+	p, ok := l.find(ids)
+	if !ok {
+		return v, tidy.ErrChanged
+	}
+	return t.view(l, p)
 }
 
 // Try begins the try-out of the rows, or goes on with it.
@@ -75,7 +89,7 @@ func (t *Tidying) view(l List, p tidy.Proposal) (v TryView, err error) {
 		return v, err
 	}
 	used := t.set.Book.Used()
-	v = TryView{TryOut: l.trying[i], Proposal: p}
+	v = TryView{TryOut: l.trying[i], Proposal: p, Rows: rows}
 	v.Candidates = tidy.Candidates(rows, p.Survives, func(id string) int64 { return used[id] })
 	if e, ok, stopped := v.TryOut.Next(v.Candidates, p.Survives); ok {
 		v.Now, v.Stopped = e.ID, stopped
@@ -146,6 +160,28 @@ func (t *Tidying) Judged(ctx context.Context, j filling.Judged) {
 			}
 		}
 	}
+}
+
+// NameToTry is the user name that a login is tried out with, if that isn't its own: it has none, or one that was
+// starred out. ok is false for a login that isn't tried out, or has a name.
+func (t *Tidying) NameToTry(ctx context.Context, id string) (name string, ok bool) {
+	l, err := t.List(ctx)
+	if err != nil {
+		return "", false
+	}
+	for _, o := range l.trying {
+		p, there := l.find(o.IDs)
+		if !there || !slices.Contains(o.IDs, id) {
+			continue
+		}
+		e, err := t.set.Items.Entry(id)
+		if err != nil {
+			return "", false
+		}
+		name = tidy.NameToTry(e, p.Survives)
+		return name, name != e.Text(vault.FieldUsername)
+	}
+	return "", false
 }
 
 // isAt reports whether a row is of the site of an address.

@@ -91,7 +91,7 @@ func Candidates(rows []vault.Entry, s Survives, used func(id string) int64) []va
 	})
 	for _, e := range list {
 		p := e.SignsInWith()
-		key := fold(nameToTry(e, s)) + " " + p.Reveal()
+		key := fold(NameToTry(e, s)) + " " + p.Reveal()
 		if p.IsEmpty() || seen[key] {
 			continue
 		}
@@ -101,8 +101,8 @@ func Candidates(rows []vault.Entry, s Survives, used func(id string) int64) []va
 	return out
 }
 
-// nameToTry is the user name that a row is tried with: its own, or what the proposal has where that isn't one.
-func nameToTry(e vault.Entry, s Survives) string {
+// NameToTry is the user name that a row is tried with: its own, or what the proposal has where that isn't one.
+func NameToTry(e vault.Entry, s Survives) string {
 	if name := e.Text(vault.FieldUsername); !isVague(fold(name)) {
 		return name
 	}
@@ -115,12 +115,12 @@ func (t TryOut) Next(candidates []vault.Entry, s Survives) (e vault.Entry, ok, s
 	refused := map[string]int{}
 	for _, c := range candidates {
 		if try, tried := t.Tried(c.ID); tried && !try.Taken {
-			refused[fold(nameToTry(c, s))]++
+			refused[fold(NameToTry(c, s))]++
 		}
 	}
 	for _, c := range candidates {
 		if _, tried := t.Tried(c.ID); !tried {
-			return c, true, refused[fold(nameToTry(c, s))] >= MostRefusals+t.Allowed
+			return c, true, refused[fold(NameToTry(c, s))] >= MostRefusals+t.Allowed
 		}
 	}
 	return e, false, false
@@ -129,5 +129,5 @@ func (t TryOut) Next(candidates []vault.Entry, s Survives) (e vault.Entry, ok, s
 // Means reports whether a sign-in that a site judged is the one of a row: with its password, and under its name.
 func Means(e vault.Entry, s Survives, username string, password secret.Text) bool {
 	return !password.IsEmpty() && e.SignsInWith().Equal(password) &&
-		(username == "" || fold(username) == fold(nameToTry(e, s)))
+		(username == "" || fold(username) == fold(NameToTry(e, s)))
 }
