@@ -138,15 +138,21 @@ func TestAChangeIsStagedUntilTheSiteTookIt(t *testing.T) {
 	slip := look(t, v, saying(changePage, "That was too easy to guess, error")).Slip
 	require.NotNil(t, slip)
 	assert.Equal(t, filling.PromptRefused, slip.Kind)
+	e, err := v.Items.Entry(id)
+	require.NoError(t, err)
+	assert.Equal(t, "That was too easy to guess, error", e.Text(vault.FieldRefused), "its reason stays with the login")
 	require.NoError(t, v.Staged.StepBack(ctx, id))
 	now, staged = passwords(t, v, id)
 	assert.Equal(t, []string{"old-1", ""}, []string{now, staged})
-	e, err := v.Items.Entry(id)
+	e, err = v.Items.Entry(id)
 	require.NoError(t, err)
 	assert.Contains(t, fmt.Sprint(reveal(e.Past)), made, "the refused one is in the past")
 
 	// The user typed one of their own; the site says that it took it. Pages say what they like.
 	require.NoError(t, v.Prompts.Submitted(ctx, changePage, 1, typed("old-1", "own-2", "own-2")))
+	e, err = v.Items.Entry(id)
+	require.NoError(t, err)
+	assert.Empty(t, e.Text(vault.FieldRefused), "another try")
 	slip = look(t, v, saying(insidePage, "Your password was changed.")).Slip
 	require.NotNil(t, slip)
 	assert.Equal(t, filling.PromptWaiting, slip.Kind)

@@ -74,20 +74,23 @@ type farLine struct {
 
 // weakView is the login at hand.
 type weakView struct {
-	Item    vault.Item
-	Says    []string
-	Worth   string
-	Mailbox string
-	Resets  int
-	ResetBy []string // the addresses that reset it
-	Boxes   []string // all there are
-	Own     string   // what the user said
-	Reach   audit.Reach
-	Drawing *reachDrawing
-	Steps   []reachStep
-	Before  *auditing.Before
-	CanMend bool
-	Staged  bool
+	Item      vault.Item
+	Says      []string
+	Worth     string
+	Mailbox   string
+	Resets    int
+	ResetBy   []string // the addresses that reset it
+	Boxes     []string // all there are
+	Own       string   // what the user said
+	Reach     audit.Reach
+	Drawing   *reachDrawing
+	Steps     []reachStep
+	Before    *auditing.Before
+	CanMend   bool
+	Staged    bool
+	Refused   string // what the site said to a new password; empty if it refused none
+	Silent    bool   // it said nothing
+	RefusedAt int64
 }
 
 // reachStep is what falls at one step, as a list.
@@ -305,6 +308,8 @@ func (s weakPages) view1(
 		Item: vault.View(e), Mailbox: look.Survey.Mailbox(id), ResetBy: look.Survey.ResetBy(id),
 		Boxes: look.Survey.MailboxAddresses(), Own: e.Text(audit.FieldResetBy), Reach: look.Survey.Reach(id),
 	}
+	out.Refused, out.RefusedAt = e.Text(vault.FieldRefused), e.Fields[vault.FieldRefused].Stamp.At
+	out.Silent = out.Refused == vault.RefusedSilently
 	out.Staged, out.CanMend = out.Item.Staged, len(out.Item.Addresses) > 0
 	out.Resets = len(look.Survey.Mailboxes()[id])
 	now := v.Items.Stamp().At

@@ -51,6 +51,7 @@ var common = map[vault.Field]string{
 	vault.FieldFrom:      "Imported from",
 	vault.FieldArchived:  "Archive",
 	vault.FieldStaged:    "New password, waiting",
+	vault.FieldRefused:   "Refused by the site",
 	audit.FieldResetBy:   "Reset by the mailbox",
 }
 

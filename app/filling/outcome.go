@@ -69,7 +69,7 @@ func (s *Prompts) outcome(ctx context.Context, p Page, readings []autofill.Readi
 		outcome = autofill.Taken
 	}
 	if held.submission.Kind.Changes() {
-		return s.changeOutcome(ctx, p, held, outcome)
+		return s.changeOutcome(ctx, p, page, held, outcome)
 	}
 	switch outcome {
 	case autofill.Waiting:
@@ -273,7 +273,7 @@ func (s *Prompts) wasMade(password secret.Text) (yes bool, err error) {
 
 // changeOutcome is the prompt for a change of password that is staged.
 func (s *Prompts) changeOutcome(
-	ctx context.Context, p Page, held prompt, outcome autofill.Outcome,
+	ctx context.Context, p Page, page autofill.Snapshot, held prompt, outcome autofill.Outcome,
 ) (*SavePrompt, error) {
 	e, err := s.core.Set.Items.Entry(held.login)
 	if held.login == "" || err != nil {
@@ -288,7 +288,7 @@ func (s *Prompts) changeOutcome(
 	}
 	switch outcome {
 	case autofill.Refused:
-		if err := s.staged.Sent(ctx, held.login, false); err != nil {
+		if err := s.staged.refused(ctx, held.login, page.Alerts); err != nil {
 			return nil, err
 		}
 		return s.about(held, it, PromptRefused)

@@ -3,6 +3,7 @@ package filling
 import (
 	"context"
 	"errors"
+	"strings"
 
 	"redlocket/app/records"
 	"redlocket/core/secret"
@@ -46,7 +47,29 @@ func (s *Staged) Sent(ctx context.Context, id string, yes bool) error {
 		if it := vault.View(e); !it.Staged || it.Sent == yes {
 			return e, nil
 		}
-		return e.With(by, vault.Changes{vault.FieldSent: yes})
+		c := vault.Changes{vault.FieldSent: yes}
+		if yes && e.Text(vault.FieldRefused) != "" {
+			c[vault.FieldRefused] = "" // another try
+		}
+		return e.With(by, c)
+	})
+}
+
+// refused notes that the site refused the password that waits, and what its page said.
+func (s *Staged) refused(ctx context.Context, id, page string) error {
+	const most = 200 // characters
+	says := []rune(strings.Join(strings.Fields(page), " "))
+	if len(says) > most {
+		says = append(says[:most-1], '…')
+	}
+	if len(says) == 0 {
+		says = []rune(vault.RefusedSilently)
+	}
+	return s.core.Set.Items.Edit(ctx, id, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
+		if !vault.View(e).Staged {
+			return e, nil
+		}
+		return e.With(by, unsent(e, vault.Changes{vault.FieldRefused: string(says)}))
 	})
 }
 
@@ -57,7 +80,11 @@ func (s *Staged) Confirm(ctx context.Context, id string) error {
 		if p.IsEmpty() {
 			return e, ErrNotStaged
 		}
-		return e.With(by, unsent(e, vault.Changes{vault.FieldPassword: p, vault.FieldStaged: ""}))
+		c := vault.Changes{vault.FieldPassword: p, vault.FieldStaged: ""}
+		if e.Text(vault.FieldRefused) != "" {
+			c[vault.FieldRefused] = ""
+		}
+		return e.With(by, unsent(e, c))
 	})
 }
 

@@ -108,9 +108,14 @@ const (
 	// FieldStaged is a password that was given to the site and that the site has yet to take.
 	FieldStaged Field = "staged"
 	// FieldSent says (boolean) that it was sent to the site, which hasn't refused it.
-	FieldSent   Field = "sent"
-	FieldBought Field = "bought"
+	FieldSent Field = "sent"
+	// FieldRefused is what the site said when it refused a new password; RefusedSilently if it said nothing.
+	FieldRefused Field = "refused"
+	FieldBought  Field = "bought"
 )
+
+// RefusedSilently stands in FieldRefused for no words.
+const RefusedSilently = "-"
 
 func personal(token, name string, form Form) Spec {
 	return Spec{Field: Field(token), Name: name, Form: form, Token: token}
