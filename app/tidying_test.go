@@ -201,3 +201,28 @@ func TestTryOut(t *testing.T) {
 	_, err = v.Tidying.Try(ctx, p.IDs)
 	assert.ErrorIs(t, err, tidy.ErrChanged)
 }
+
+// Domains that belong together become one site of the directory: what is kept for one is offered at the other.
+func TestDomainsBecomeOneSite(t *testing.T) {
+	w := newWorld(t)
+	v := w.create(w.device("desk"))
+	id := records.NewID()
+	require.NoError(t, v.Items.Save(t.Context(), id, vault.Changes{
+		vault.FieldTitle: "Knot", vault.FieldUsername: "maren", vault.FieldPassword: secret.New("x"),
+		vault.FieldAddresses: []vault.Address{{URL: "https://knot.example/"}, {URL: "https://knot.test/"}},
+	}))
+	l, err := v.Tidying.List(t.Context())
+	require.NoError(t, err)
+	require.Len(t, l.Better, 1)
+	assert.Equal(t, tidy.BetterSite, l.Better[0].What)
+	require.NoError(t, v.Tidying.Improve(t.Context(), tidy.BetterSite, map[string]bool{id: true}, nil))
+	assert.True(t, v.Sites.Directory().Same("knot.example", "knot.test"))
+	l, err = v.Tidying.List(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, l.Better, "it isn't offered again")
+	own, err := v.Sites.Own()
+	require.NoError(t, err)
+	require.Len(t, own, 1)
+	require.NoError(t, v.Sites.Remove(t.Context(), "knot.example"))
+	assert.False(t, v.Sites.Directory().Same("knot.example", "knot.test"), "and settings take it back")
+}

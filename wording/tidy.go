@@ -59,6 +59,8 @@ func Better(w tidy.What) (title, means string) {
 		return "Addresses with encryption", "These sites have it: https in the place of http"
 	case tidy.BetterSignIn:
 		return "Sign-in pages", "The page where one signs in, in the place of the front page"
+	case tidy.BetterSite:
+		return "Domains of one site", "What is kept for one is offered at the other. Settings can take it back"
 	case tidy.BetterArchive:
 		return "Not used for years", "They can go into the archive, and come back from there"
 	}
@@ -74,6 +76,8 @@ func Bettered(w tidy.What) string {
 		return "https"
 	case tidy.BetterSignIn:
 		return "sign-in pages"
+	case tidy.BetterSite:
+		return "one site"
 	case tidy.BetterArchive:
 		return "put into the archive"
 	}

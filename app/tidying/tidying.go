@@ -14,6 +14,8 @@ import (
 
 	"redlocket/app/gate"
 	"redlocket/app/records"
+	"redlocket/core/directory"
+	"redlocket/core/site"
 	"redlocket/core/tidy"
 	"redlocket/core/vault"
 )
@@ -123,7 +125,7 @@ func (t *Tidying) known(domain string) tidy.Known {
 	if !ok {
 		return tidy.Known{}
 	}
-	return tidy.Known{Name: s.Name, SignIn: s.SignIn}
+	return tidy.Known{Name: s.Name, SignIn: s.SignIn, Domains: s.Domains}
 }
 
 // Improve makes logins better in one way, as one act; those in but are left as they are, for good.
@@ -145,6 +147,14 @@ func (t *Tidying) Improve(ctx context.Context, what tidy.What, shown map[string]
 	if len(do)+len(leave) == 0 {
 		return tidy.ErrChanged
 	}
+	if what == tidy.BetterSite {
+		if err := t.oneSite(ctx, do); err != nil {
+			return err
+		}
+		if do = nil; len(leave) == 0 {
+			return nil
+		}
+	}
 	return t.set.Items.SaveMany(ctx, func(entries map[string]vault.Entry) (write []vault.Entry, err error) {
 		for _, part := range []struct {
 			verdict tidy.Verdict
@@ -161,6 +171,42 @@ func (t *Tidying) Improve(ctx context.Context, what tidy.What, shown map[string]
 		}
 		return write, nil
 	}, nil)
+}
+
+// oneSite adds to the user's own directory that domains are one site.
+func (t *Tidying) oneSite(ctx context.Context, list []tidy.Better) error {
+	var sites []directory.Site
+	of := func(domain string) directory.Site {
+		for _, s := range sites {
+			if slices.Contains(s.Domains, domain) {
+				return s
+			}
+		}
+		if s, ok := t.set.Sites.Directory().Lookup(domain); ok {
+			return s
+		}
+		return directory.Site{Name: site.Title("https://" + domain), Domains: []string{domain}}
+	}
+	for _, b := range list {
+		one, other := of(b.From), of(b.To)
+		for _, d := range other.Domains {
+			if !slices.Contains(one.Domains, d) {
+				one.Domains = append(slices.Clone(one.Domains), d)
+			}
+		}
+		sites = append(slices.DeleteFunc(sites, func(s directory.Site) bool {
+			return slices.Contains(one.Domains, s.Domains[0])
+		}), one)
+	}
+	if len(sites) == 0 {
+		return nil
+	}
+	b, err := directory.Encode(sites)
+	if err != nil {
+		return err
+	}
+	_, err = t.set.Sites.Add(ctx, b)
+	return err
 }
 
 // Rows returns the entries with the given ids, in that order. The error is [tidy.ErrChanged] if one isn't a login of

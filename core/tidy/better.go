@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"errors"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -19,17 +20,20 @@ const (
 	BetterTitle   What = "title"   // the site's name for its address
 	BetterSecure  What = "https"   // an address with encryption, of a site that has it
 	BetterSignIn  What = "sign-in" // the page where one signs in for the front page
+	BetterSite    What = "site"    // two domains that belong together, made one site of the directory
 	BetterArchive What = "archive" // not used for years: put away, never deleted
 )
 
 // Whats are all ways.
-func Whats() []What { return []What{BetterTitle, BetterSecure, BetterSignIn, BetterArchive} }
+func Whats() []What {
+	return []What{BetterTitle, BetterSecure, BetterSignIn, BetterSite, BetterArchive}
+}
 
 // Better is how one login can be better.
 type Better struct {
 	ID       string
 	What     What
-	From, To string // of BetterArchive: empty
+	From, To string // of BetterSite: the two domains; of BetterArchive: empty
 	At       int64  // of BetterArchive: when it was used or changed last, milliseconds since 1970
 }
 
@@ -38,7 +42,10 @@ type Better struct {
 const UnusedAfter = 3 * 365.25 * 24 * 3600 * 1000
 
 // Known is what the directory of sites knows of a domain; empty where it knows nothing.
-type Known struct{ Name, SignIn string }
+type Known struct {
+	Name, SignIn string
+	Domains      []string // of the site
+}
 
 // Improve returns how logins can be better, in the order of the list. known is the directory of sites; used says when a
 // login was used last (0 for never), now is the time, both in milliseconds since 1970.
@@ -81,6 +88,47 @@ func Improve(entries []vault.Entry, known func(domain string) Known, used func(i
 		const longAgo = 631152000000 // 1990: what is before came without a date
 		if at := max(used(e.ID), it.Modified.At); at > longAgo && float64(now-at) > UnusedAfter {
 			out = append(out, Better{ID: e.ID, What: BetterArchive, At: at})
+		}
+	}
+	return append(out, oneSite(entries, known)...)
+}
+
+// oneSite returns domains that belong together: logins have addresses at both, and that isn't one login alone, or they
+// have one name. Of each two the first login that has both is named.
+func oneSite(entries []vault.Entry, known func(domain string) Known) (out []Better) {
+	type both struct{ a, b string }
+	count, first := map[both]int{}, map[both]string{}
+	var order []both
+	for _, e := range entries {
+		it := vault.View(e)
+		if !it.Type.IsAccount() || e.Archived() || len(it.Addresses) < 2 {
+			continue
+		}
+		var domains []string
+		for _, a := range it.Addresses {
+			d := site.Domain(a.URL)
+			if _, err := netip.ParseAddr(d); d != "" && err != nil && !slices.Contains(domains, d) {
+				domains = append(domains, d)
+			}
+		}
+		for i, b := range domains {
+			if i == 0 || known != nil && slices.Contains(known(domains[0]).Domains, b) {
+				continue
+			}
+			pair := both{domains[0], b}
+			if other := (both{b, domains[0]}); first[other] != "" {
+				pair = other
+			}
+			if count[pair]++; first[pair] == "" {
+				first[pair], order = e.ID, append(order, pair)
+			}
+		}
+	}
+	for _, p := range order {
+		a, _, _ := strings.Cut(p.a, ".")
+		b, _, _ := strings.Cut(p.b, ".")
+		if count[p] > 1 || a == b {
+			out = append(out, Better{ID: first[p], What: BetterSite, From: p.a, To: p.b})
 		}
 	}
 	return out
@@ -160,6 +208,8 @@ func SettleBetter(
 
 func (b Better) apply(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
 	switch b.What {
+	case BetterSite: // the directory has it, not the login
+		return e, ErrChanged
 	case BetterArchive:
 		return e.Archive(by)
 	case BetterTitle:

@@ -75,6 +75,9 @@ func TestBetterIsDoneAndTakenBack(t *testing.T) {
 	}
 	by := vault.Stamp{At: now + 1000, By: "desk"}
 	for _, what := range tidy.Whats() {
+		if what == tidy.BetterSite { // the directory's affair
+			continue
+		}
 		var some []tidy.Better
 		for _, b := range improve(list, now) {
 			if b.What == what {
@@ -116,4 +119,35 @@ func TestBetterIsDoneAndTakenBack(t *testing.T) {
 	assert.False(t, said.AsItIs("a", tidy.BetterSignIn))
 	_, err = tidy.SettleBetter("x", tidy.Improved, nil, entries, by)
 	assert.ErrorIs(t, err, tidy.ErrChanged)
+}
+
+// Domains belong together if several logins have both, or if they have one name; not if the directory has them as one
+// site, if one login alone has them, or if one is an address of a network.
+func TestDomainsOfOneSite(t *testing.T) {
+	const now = 1_700_000_000_000
+	list := []vault.Entry{
+		at(t, "a", "Dunlin", now, "https://dunlin.example/in", "https://shop.dunlin-outdoors.example/"),
+		at(t, "b", "Dunlin", now, "https://dunlin-outdoors.example/", "https://dunlin.example/in"),
+		at(t, "c", "Knot", now, "https://knot.example/", "https://knot.test/"),
+		at(t, "d", "Alone", now, "https://alone.example/", "https://elsewhere.example/"),
+		at(t, "e", "Ferry", now, "https://ferrylink.example/", "https://ferrylink.test/"),
+		at(t, "f", "Box", now, "http://192.0.2.1/", "http://192.0.2.2/"),
+		at(t, "g", "Box", now, "http://192.0.2.1/", "http://192.0.2.2/"),
+	}
+	known := func(domain string) tidy.Known {
+		if domain == "ferrylink.example" {
+			return tidy.Known{Domains: []string{domain, "ferrylink.test"}}
+		}
+		return tidy.Known{}
+	}
+	var got []tidy.Better
+	for _, b := range tidy.Improve(list, known, func(string) int64 { return now }, now) {
+		if b.What == tidy.BetterSite {
+			got = append(got, b)
+		}
+	}
+	assert.Equal(t, []tidy.Better{
+		{ID: "a", What: tidy.BetterSite, From: "dunlin.example", To: "dunlin-outdoors.example"},
+		{ID: "c", What: tidy.BetterSite, From: "knot.example", To: "knot.test"},
+	}, got)
 }
