@@ -134,8 +134,9 @@ func (d *Device) setRecovered(
 type Account struct {
 	vault *Vault
 
-	mu    sync.Mutex // guards cloud
-	cloud Cloud      // nil without one
+	mu    sync.Mutex        // guards what follows
+	cloud Cloud             // nil without one
+	ended map[[32]byte]bool // introductions that were answered or ended, by the hash of what was left for them
 }
 
 func (a *Account) at() Cloud {

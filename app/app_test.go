@@ -1,7 +1,10 @@
 package app_test
 
 import (
+	"bytes"
+	"crypto/hpke"
 	"crypto/rand"
+	"encoding/json"
 	"io"
 	"log/slog"
 	"net/http"
@@ -24,8 +27,10 @@ import (
 	"redlocket/app/store"
 	"redlocket/app/syncing"
 	"redlocket/cloud"
+	"redlocket/core/keys"
 	"redlocket/core/secret"
 	"redlocket/core/vault"
+	"redlocket/core/wire"
 )
 
 const (
@@ -385,12 +390,23 @@ func TestIntroduction(t *testing.T) {
 	err = desk.Account.Introduce(t.Context(), strings.Join(a.Words, " "))
 	assert.ErrorIs(t, err, reauth.ErrNeeded, "whoever passes by an open vault takes nothing along")
 	require.NoError(t, desk.Reauthenticate(secret.New(master)))
-	assert.Error(t, desk.Account.Introduce(t.Context(), "these are not the right words"))
+	var in *records.InputError
+	require.ErrorAs(t, desk.Account.Introduce(t.Context(), "these are not the right words"), &in)
+	assert.ErrorIs(t, in.Err, keys.ErrNotWords, "a slip of the fingers ends nothing")
 	require.NoError(t, desk.Account.Introduce(t.Context(), strings.Join(a.Words, " ")))
 	_, err = fresh.IntroductionAnswered(t.Context(), a.ID)
 	require.NoError(t, err)
+	var sent atomic.Int32
+	watch := between(func(rw http.ResponseWriter, r *http.Request, next http.Handler) {
+		if strings.HasPrefix(r.URL.Path, "/v1/sessions") || strings.HasPrefix(r.URL.Path, "/v1/params") {
+			sent.Add(1)
+		}
+		next.ServeHTTP(rw, r)
+	})
+	w.between.Store(&watch)
 	_, err = fresh.Join(t.Context(), app.Join{Introduction: a.ID, Password: secret.New("not the master")})
 	assert.Error(t, err)
+	assert.Zero(t, sent.Load(), "nothing is sent with a wrong master password")
 	v, err := fresh.Join(t.Context(), app.Join{Introduction: a.ID, Password: secret.New(master), DeviceName: "laptop"})
 	require.NoError(t, err)
 	w.inStep(v)
@@ -458,4 +474,102 @@ func TestADoubleSubmitMakesOneLogin(t *testing.T) {
 	e, _ := v.Items.Entry(id)
 	assert.Empty(t, e.Past)
 	assert.Error(t, v.Items.Save(t.Context(), "nonsense", nil))
+}
+
+// The cloud knows the public key that waits with it, and answers itself: with a carried half of its own it could guess
+// the master password from what the new device signs in with. It doesn't know the words.
+func TestIntroductionsCantBeForged(t *testing.T) {
+	w := newWorld(t)
+	desk := w.create(w.device("desk"))
+	w.inStep(desk)
+	fresh := w.device("laptop")
+	var signIns atomic.Int32
+	var lie atomic.Pointer[func(rw http.ResponseWriter, r *http.Request) bool]
+	watch := between(func(rw http.ResponseWriter, r *http.Request, next http.Handler) {
+		if r.URL.Path == "/v1/sessions" {
+			signIns.Add(1)
+		}
+		if f := lie.Load(); f == nil || !(*f)(rw, r) {
+			next.ServeHTTP(rw, r)
+		}
+	})
+	w.between.Store(&watch)
+	begin := func() *app.Introduction {
+		a, err := fresh.BeginIntroduction(t.Context(), email, w.url)
+		require.NoError(t, err)
+		return a
+	}
+	waiting := func() (list []wire.Introduction) {
+		token, err := desk.Sync.Token(t.Context())
+		require.NoError(t, err)
+		c, err := cloudclient.Dial(w.url)
+		require.NoError(t, err)
+		list, err = c.Introductions(t.Context(), token)
+		require.NoError(t, err)
+		return list
+	}
+
+	// An answer of the cloud's own, sealed to the right key.
+	a := begin()
+	hello := waiting()[0].PublicKey
+	public, err := hpke.MLKEM768X25519().NewPublicKey(hello[:len(hello)-32])
+	require.NoError(t, err)
+	plain, err := json.Marshal(keys.Introduction{
+		Carried: make([]byte, keys.CodeSize), Params: keys.DefaultParams(make([]byte, keys.SaltSize)),
+		VaultID: desk.Profile().Vault, Wrapped: desk.Profile().Wrapped,
+	})
+	require.NoError(t, err)
+	for _, info := range []string{"redlocket/1 introduction", "redlocket/2 introduction"} {
+		sealed, err := hpke.Seal(public, hpke.HKDFSHA256(), hpke.ChaCha20Poly1305(), []byte(info), plain)
+		require.NoError(t, err)
+		for _, code := range [][]byte{nil, make([]byte, 32), hello[len(hello)-32:]} {
+			forge := func(rw http.ResponseWriter, r *http.Request) bool {
+				if !strings.HasSuffix(r.URL.Path, "/answer") {
+					return false
+				}
+				_ = json.NewEncoder(rw).Encode(wire.Introduction{Sealed: append(bytes.Clone(sealed), code...)})
+				return true
+			}
+			lie.Store(&forge)
+			_, err = fresh.IntroductionAnswered(t.Context(), a.ID)
+			assert.ErrorContains(t, err, "doesn’t come from where these words were typed")
+			_, err = fresh.Join(t.Context(), app.Join{Introduction: a.ID, Password: secret.New(master)})
+			assert.ErrorIs(t, err, syncing.ErrOver, "one guess ends it")
+			lie.Store(nil)
+			a = begin()
+		}
+	}
+	assert.Zero(t, signIns.Load(), "nothing was sent with which a password could be guessed")
+
+	// A key of the cloud's own in the place of the new device's.
+	own, err := keys.NewJoiner(email, rand.Reader)
+	require.NoError(t, err)
+	swap := func(rw http.ResponseWriter, r *http.Request) bool {
+		if r.URL.Path != "/v1/introductions" || r.Method != http.MethodGet {
+			return false
+		}
+		_ = json.NewEncoder(rw).Encode([]wire.Introduction{{ID: a.ID, PublicKey: own.Hello()}})
+		return true
+	}
+	lie.Store(&swap)
+	require.NoError(t, desk.Reauthenticate(secret.New(master)))
+	require.ErrorContains(t, desk.Account.Introduce(t.Context(), strings.Join(a.Words, " ")), "start again")
+	lie.Store(nil)
+	_, err = fresh.IntroductionAnswered(t.Context(), a.ID)
+	assert.ErrorContains(t, err, "was ended")
+	assert.Error(t, desk.Account.Introduce(t.Context(), strings.Join(a.Words, " ")), "the right words come too late")
+
+	// Wrong words, all of the list, end what waits; the right ones come too late.
+	a = begin()
+	list := keys.WordList()
+	wrong := strings.Join([]string{list[1], list[2], list[3], list[4], list[5], list[6]}, " ")
+	require.ErrorContains(t, desk.Account.Introduce(t.Context(), wrong), "start again")
+	assert.Error(t, desk.Account.Introduce(t.Context(), strings.Join(a.Words, " ")))
+	_, err = fresh.IntroductionAnswered(t.Context(), a.ID)
+	assert.Error(t, err)
+
+	a = begin()
+	require.NoError(t, desk.Account.Introduce(t.Context(), strings.Join(a.Words, " ")))
+	_, err = fresh.IntroductionAnswered(t.Context(), a.ID)
+	require.NoError(t, err, "and it goes well where nobody lies")
 }

@@ -1,9 +1,12 @@
 package app
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"slices"
 	"strings"
 	"sync"
 
@@ -70,32 +73,38 @@ func (l *introductions) end(id string) {
 	delete(l.waiting, id)
 }
 
-// BeginIntroduction makes a fresh key, whose words the person types on a device that has the
-// vault.
+// BeginIntroduction makes a fresh key and words, which the person types on a device that has the vault.
 func (d *Device) BeginIntroduction(ctx context.Context, email, cloudURL string) (*Introduction, error) {
 	cloud, err := d.ports.Dial(cloudURL)
 	if err != nil {
 		return nil, records.BadInput("cloud", err)
 	}
-	j, err := keys.NewJoiner()
+	email = strings.ToLower(strings.TrimSpace(email))
+	j, err := keys.NewJoiner(email, d.ports.Rand)
 	if err != nil {
 		return nil, err
 	}
-	email = strings.ToLower(strings.TrimSpace(email))
-	in, err := cloud.NewIntroduction(ctx, wire.NewIntroduction{Email: email, PublicKey: j.PublicKey()})
+	in, err := cloud.NewIntroduction(ctx, wire.NewIntroduction{Email: email, PublicKey: j.Hello()})
 	if err != nil {
 		return nil, records.BadInput("email", err)
 	}
 	a := &Introduction{
-		ID: in.ID, Words: keys.Fingerprint(j.PublicKey()), email: email, cloudURL: cloudURL, secret: in.Secret,
+		ID: in.ID, Words: j.Words(), email: email, cloudURL: cloudURL, secret: in.Secret,
 		cloud: cloud, joiner: j,
 	}
 	d.introductions.add(a)
 	return a, nil
 }
 
-// errOtherAnswer is returned for an answer that was sealed for another key.
-var errOtherAnswer = errors.New("the answer wasn't meant for this computer; start again")
+// The ends of an introduction that went wrong. It can't be answered again.
+var (
+	errOtherAnswer = errors.New("the answer doesn’t come from where these words were typed: somebody may have tried to " +
+		"put one of their own in between. Nothing was sent; start again")
+	errStopped = errors.New("other words were typed on your other computer, so this was ended; start again")
+)
+
+// stopped is the answer that says that an introduction was ended. Anybody can say so: it only ends one.
+var stopped = []byte{0}
 
 // IntroductionAnswered asks whether the other device has answered, and returns the
 // introduction. The error is syncing.ErrNotReady while it has not.
@@ -113,6 +122,10 @@ func (d *Device) IntroductionAnswered(ctx context.Context, id string) (*Introduc
 	}
 	in, err := a.joiner.Open(sealed)
 	if err != nil {
+		d.introductions.end(id)
+		if bytes.Equal(sealed, stopped) {
+			return &a, errStopped
+		}
 		return &a, errOtherAnswer
 	}
 	d.introductions.answered(id, in)
@@ -120,8 +133,15 @@ func (d *Device) IntroductionAnswered(ctx context.Context, id string) (*Introduc
 	return &a, nil
 }
 
+// errWrongWords is returned for words of the list that are of no device that waits.
+var errWrongWords = errors.New("no device that waits shows these words. What waited was ended, so that nobody can try " +
+	"again: start again on the new computer")
+
+// errNobodyWaits is returned where no device waits to be let in.
+var errNobodyWaits = errors.New("no new device is waiting: choose “Show the words” there first")
+
 // Introduce hands the carried half to the new device whose words were typed. The master
-// password is asked for first.
+// password is asked for first. Wrong words end whatever waits.
 func (a *Account) Introduce(ctx context.Context, words string) error {
 	if err := a.vault.Guard.Require(reauth.Introduce); err != nil {
 		return err
@@ -129,6 +149,10 @@ func (a *Account) Introduce(ctx context.Context, words string) error {
 	p, cloud := a.vault.Profile(), a.at()
 	if cloud == nil {
 		return errOnlyHere
+	}
+	typed, err := keys.NewIntroducer(p.Email, words)
+	if err != nil {
+		return records.BadInput("words", err)
 	}
 	token, err := a.vault.Sync.Token(ctx)
 	if err != nil {
@@ -142,24 +166,51 @@ func (a *Account) Introduce(ctx context.Context, words string) error {
 	if err != nil {
 		return err
 	}
+	if waiting = a.notEnded(waiting); len(waiting) == 0 {
+		return records.BadInput("words", errNobodyWaits)
+	}
 	checkpoint, err := a.vault.Replica.Checkpoint()
 	if err != nil {
 		return err
 	}
 	head, _ := checkpoint.Head.MarshalText()
 	in := keys.Introduction{
-		Carried: p.Carried, VaultID: p.Vault, Head: checkpoint.Number, HeadHash: string(head),
-		Seed: hex.EncodeToString(p.Seed),
+		Carried: p.Carried, Params: p.Params, Wrapped: p.Wrapped, VaultID: p.Vault, Head: checkpoint.Number,
+		HeadHash: string(head), Seed: hex.EncodeToString(p.Seed),
 	}
 	for _, w := range waiting {
-		sealed, err := keys.Introduce(w.PublicKey, words, in)
+		sealed, err := typed.Introduce(w.PublicKey, in)
 		if errors.Is(err, keys.ErrWords) {
 			continue
 		}
 		if err != nil {
 			return err
 		}
+		a.end(w)
 		return cloud.AnswerIntroduction(ctx, token, w.ID, sealed)
 	}
-	return records.BadInput("words", keys.ErrWords)
+	for _, w := range waiting {
+		a.end(w)
+		_ = cloud.AnswerIntroduction(ctx, token, w.ID, stopped) // if it doesn't hear of it, it waits for nothing
+	}
+	return records.BadInput("words", errWrongWords)
+}
+
+// notEnded leaves out what was answered or ended here. A cloud that shows it again, under whatever id, gets no second
+// guess at its words.
+func (a *Account) notEnded(list []wire.Introduction) []wire.Introduction {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return slices.DeleteFunc(slices.Clone(list), func(w wire.Introduction) bool {
+		return a.ended[sha256.Sum256(w.PublicKey)]
+	})
+}
+
+func (a *Account) end(w wire.Introduction) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.ended == nil {
+		a.ended = map[[32]byte]bool{}
+	}
+	a.ended[sha256.Sum256(w.PublicKey)] = true
 }

@@ -47,40 +47,48 @@ func (d *Device) Join(ctx context.Context, j Join) (*Vault, error) {
 	if err != nil {
 		return nil, records.BadInput("cloud", err)
 	}
-	params, err := cloud.Params(ctx, j.Email)
-	if err != nil {
-		return nil, records.BadInput("email", err)
-	}
-	stretched, err := keys.Stretch(j.Password, params)
-	if err != nil {
-		return nil, records.BadInput("password", err)
-	}
-	pair := keys.Derive(stretched, carried)
 	p := Profile{
 		ID: uuid.NewString(), Email: j.Email, Device: uuid.NewString(), DeviceName: deviceName(j.DeviceName),
-		Cloud: j.Cloud, Params: params, Carried: carried[:],
+		Cloud: j.Cloud, Carried: carried[:],
+	}
+	var pair keys.Pair
+	var key keys.VaultKey
+	if intro != nil { // what opens the vault is known here: nothing is sent with a wrong master password
+		if pair, key, err = d.openIntroduced(j, intro); err != nil {
+			return nil, err
+		}
+		p.Vault, p.Params, p.Wrapped = intro.VaultID, intro.Params, intro.Wrapped
+	} else {
+		if p.Params, err = cloud.Params(ctx, j.Email); err != nil {
+			return nil, records.BadInput("email", err)
+		}
+		stretched, err := keys.Stretch(j.Password, p.Params)
+		if err != nil {
+			return nil, records.BadInput("password", err)
+		}
+		pair = keys.Derive(stretched, carried)
 	}
 	session, err := cloud.SignIn(ctx, wire.SignIn{Email: j.Email, Device: p.Device, Key: pair.SignIn[:]})
 	if err != nil {
 		return nil, records.BadInput("password", err)
 	}
-	p.Vault, p.Wrapped = session.Vault, session.Wrapped
 	var from records.Checkpoint
 	if intro != nil {
-		if intro.VaultID != p.Vault {
+		if session.Vault != p.Vault {
 			return nil, errOtherVault
 		}
 		from.Floor = intro.Head
 		if err := from.FloorHash.UnmarshalText([]byte(intro.HeadHash)); err != nil {
 			return nil, err
 		}
+	} else {
+		p.Vault, p.Wrapped = session.Vault, session.Wrapped
+		if key, err = keys.Unwrap(pair.Unlock, keys.ByMaster, p.Vault, p.Wrapped); err != nil {
+			return nil, records.BadInput("password", errJoinCopyKey)
+		}
 	}
 	if err := d.notHere(ctx, p.Vault); err != nil {
 		return nil, err
-	}
-	key, err := keys.Unwrap(pair.Unlock, keys.ByMaster, p.Vault, p.Wrapped)
-	if err != nil {
-		return nil, records.BadInput("password", errJoinCopyKey)
 	}
 	s, err := d.fetchAll(ctx, cloud, &p, key, from, session.Token, pair.SignIn[:])
 	if err != nil {
@@ -88,6 +96,25 @@ func (d *Device) Join(ctx context.Context, j Join) (*Vault, error) {
 	}
 	d.introductions.end(j.Introduction)
 	return d.openVault(ctx, s, p, key)
+}
+
+// openIntroduced opens the vault key that came with an introduction. Wrong master passwords are counted and slowed down,
+// as at a vault that is here.
+func (d *Device) openIntroduced(j Join, intro *keys.Introduction) (pair keys.Pair, key keys.VaultKey, err error) {
+	name := "introduction " + j.Introduction
+	if err := d.attempts.admit(name); err != nil {
+		return pair, key, records.BadInput("password", err)
+	}
+	stretched, err := keys.Stretch(j.Password, intro.Params)
+	if err != nil {
+		return pair, key, records.BadInput("password", err)
+	}
+	pair = keys.Derive(stretched, keys.Code(intro.Carried))
+	if key, err = keys.Unwrap(pair.Unlock, keys.ByMaster, intro.VaultID, intro.Wrapped); err != nil {
+		return pair, key, records.BadInput("password", d.attempts.wrong(name))
+	}
+	d.attempts.right(name)
+	return pair, key, nil
 }
 
 // carriedFor returns the carried half that a person typed, or that another device handed over;

@@ -7,6 +7,7 @@ import { readFileSync } from "node:fs";
 import { join } from "node:path";
 import { argon2id } from "@noble/hashes/argon2.js";
 import { hkdf } from "@noble/hashes/hkdf.js";
+import { hmac } from "@noble/hashes/hmac.js";
 import { sha256 } from "@noble/hashes/sha2.js";
 import { xchacha20poly1305 } from "@noble/ciphers/chacha.js";
 import { root } from "./harness.mjs";
@@ -111,11 +112,15 @@ const words = (digest, n) =>
     (_, i) => list[Number(BigInt("0x" + hex(digest.slice(i * 5, i * 5 + 5))) % BigInt(list.length))],
   );
 
-test("the words of an introduction", () => {
-  assert.deepEqual(
-    words(sha256(cat(lp(utf8("redlocket/1 introduction")), lp(un(v.introduction_public_key)))), 6),
-    v.introduction_words,
-  );
+test("the codes of an introduction", () => {
+  const salt = sha256(cat(lp(utf8("redlocket/2 introduction")), lp(utf8(v.introduction_email)))).slice(0, 16);
+  const key = argon2id(utf8(v.introduction_words), salt, { t: 3, m: 64 * 1024, p: 4, dkLen: 32 });
+  assert.equal(hex(key), v.introduction_key);
+  const code = (purpose, ...parts) => hex(hmac(sha256, expand(key, purpose), cat(...parts.map(lp))));
+  const address = utf8(v.introduction_email),
+    mine = un(v.introduction_public_key);
+  assert.equal(code("introduction hello", address, mine), v.introduction_hello_code);
+  assert.equal(code("introduction answer", mine, un(v.introduction_sealed)), v.introduction_answer_code);
 });
 
 test("a pairing and a message of the bridge", async () => {

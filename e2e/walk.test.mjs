@@ -259,7 +259,7 @@ test("bring the vault to a new computer by introduction", async () => {
     await page.fill("#introduce-password", maren.password);
     await page.fill("#words", "six words that are not right");
     await page.click("text=Let it in");
-    await page.waitForSelector(".bad");
+    await page.waitForSelector(".bad:has-text('six words of the list')");
     await page.fill("#introduce-password", "not the one");
     await page.fill("#words", words.join(" "));
     await page.click("text=Let it in");

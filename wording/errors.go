@@ -54,7 +54,8 @@ var told = []struct {
 	},
 
 	{keys.ErrPassword, "the master password is empty, too long, or contains characters that can’t be typed everywhere"},
-	{keys.ErrWords, "these words name no device that is waiting"},
+	{keys.ErrWords, "these words are of no device that waits"},
+	{keys.ErrNotWords, "these aren’t six words of the list: look again at how they are spelt"},
 
 	{transfer.ErrEmpty, "the file is empty"},
 	{transfer.ErrBinary, "this isn’t a text file"},

@@ -27,6 +27,11 @@
 // letters and digits, each closed by a check character that catches any one wrong
 // character, any two swapped neighbours, and a group read in another's place.
 //
+// # Introductions
+//
+// A [Joiner] on a new device and an [Introducer] on one that has the vault share six
+// words that only their screens show. Whoever lies between them can be neither.
+//
 // # Fingerprints
 //
 // [Words] names a digest by words that two people, or one person at two

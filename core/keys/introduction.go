@@ -1,55 +1,151 @@
 package keys
 
 import (
+	"crypto/hmac"
 	"crypto/hpke"
 	"crypto/sha256"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"golang.org/x/crypto/argon2"
 )
 
-// IntroductionWords is how many words name a new device's key: 77 bits, more
-// than a cloud that wants to put its own key in between can search through.
+// IntroductionWords is how many words a person carries from the new device's screen to the old one's: 77 bits, each
+// guess at which takes as long as one at a master password.
 const IntroductionWords = 6
 
-// Joiner is the new device's side of an introduction: a fresh HPKE key pair
-// (RFC 9180, base mode; ML-KEM-768 + X25519, HKDF-SHA-256, ChaCha20-Poly1305)
-// that serves once.
-type Joiner struct{ private hpke.PrivateKey }
+// An introduction brings the carried half to a new device past a cloud that may be anybody's. Both devices know the
+// words, and nobody else does: the new one makes them at random and shows them, the person types them on the old one.
+// From the words both make a key ([introductionKey]). The new device leaves its public key with the cloud, and a code
+// of it under that key ([Joiner.Hello]): so the old one knows whose key it is. The answer is sealed to that public key,
+// and comes with a code of its own ([Introducer.Introduce]): so the new one knows that it comes from where the words
+// were typed. A cloud that puts a key or an answer of its own in between has one guess at 77 bits: wrong words end it
+// on both sides.
 
-// NewJoiner makes a fresh key pair, from the system's own randomness.
-func NewJoiner() (*Joiner, error) {
+// Joiner is the new device's side of an introduction: an HPKE key pair (RFC 9180, base mode; ML-KEM-768 + X25519,
+// HKDF-SHA-256, ChaCha20-Poly1305) and words, both fresh.
+type Joiner struct {
+	private hpke.PrivateKey
+	words   []string
+	email   string
+	key     Key
+}
+
+// NewJoiner makes a fresh key pair, from the system's own randomness, and words from the given one. email is the
+// account's address. It takes as long as [Stretch].
+func NewJoiner(email string, random io.Reader) (*Joiner, error) {
 	k, err := hpke.MLKEM768X25519().GenerateKey()
 	if err != nil {
 		return nil, fmt.Errorf("failed to make a key for the introduction: %w", err)
 	}
-	return &Joiner{k}, nil
+	var digest [32]byte
+	if _, err := io.ReadFull(random, digest[:]); err != nil {
+		return nil, err
+	}
+	words := Words(digest, IntroductionWords)
+	return &Joiner{k, words, email, introductionKey(email, joinWords(words))}, nil
 }
 
-// PublicKey returns what the cloud relays to the old device.
-func (n *Joiner) PublicKey() []byte { return n.private.PublicKey().Bytes() }
+// Words are what the person types on the old device.
+func (n *Joiner) Words() []string { return n.words }
 
-// Fingerprint returns the words that name a newcomer's public key.
-func Fingerprint(publicKey []byte) []string {
-	return Words(sha256.Sum256(associatedData("introduction", string(publicKey))), IntroductionWords)
+// Hello returns what the cloud relays to the old device: the public key, and a code of it.
+func (n *Joiner) Hello() []byte {
+	public := n.private.PublicKey().Bytes()
+	return append(public, helloCode(n.key, n.email, public)...)
 }
 
-// Introduction is what the old device hands over: the carried half, and the
-// newest head it has seen, so that the newcomer can't be shown an older vault.
+// introductionKey makes the words slow to guess, as a master password is (RFC 9106, second recommendation), for one
+// account's address.
+func introductionKey(email, words string) Key {
+	salt := sha256.Sum256(lengthPrefixed(lengthPrefixed(nil, introductionLabel), email))
+	p := DefaultParams(salt[:SaltSize])
+	time, memory := cost(p)
+	return Key(argon2.IDKey([]byte(words), p.Salt, time, memory, p.Threads, KeySize))
+}
+
+const introductionLabel = "redlocket/2 introduction"
+
+// The codes are HMAC-SHA-256 under keys of their own.
+const codeSize = sha256.Size
+
+func introductionCode(key Key, purpose string, parts ...string) []byte {
+	k := expand(key[:], purpose)
+	m := hmac.New(sha256.New, k[:])
+	for _, p := range parts {
+		m.Write(lengthPrefixed(nil, p))
+	}
+	return m.Sum(nil)
+}
+
+func helloCode(key Key, email string, public []byte) []byte {
+	return introductionCode(key, "introduction hello", email, string(public))
+}
+
+func answerCode(key Key, public, sealed []byte) []byte {
+	return introductionCode(key, "introduction answer", string(public), string(sealed))
+}
+
+// splitCode parts what a code ends from the code.
+func splitCode(b []byte) (body, code []byte, ok bool) {
+	if len(b) <= codeSize || len(b) > 1<<15 {
+		return nil, nil, false
+	}
+	return b[:len(b)-codeSize], b[len(b)-codeSize:], true
+}
+
+// Introduction is what the old device hands over.
 type Introduction struct {
 	Carried  []byte `json:"carried"`
+	Params   Params `json:"params"`  // of the master password's stretching
+	Wrapped  []byte `json:"wrapped"` // the vault key: the master password is checked before anything is sent
 	VaultID  string `json:"vault"`
-	Head     uint64 `json:"head"`
+	Head     uint64 `json:"head"`      // the newest that it has seen: no older vault is believed
 	HeadHash string `json:"head_hash"` // hex
 	Seed     string `json:"seed"`      // the medallion's, hex
 }
 
-// Introduce seals an introduction to the newcomer whose public key has the given
-// words; it refuses any other key.
-func Introduce(publicKey []byte, words string, in Introduction) ([]byte, error) {
-	if NormalWords(words) != NormalWords(joinWords(Fingerprint(publicKey))) {
+// Introducer is the old device's side: the words that were typed, for one account's address.
+type Introducer struct {
+	email string
+	key   Key
+}
+
+// ErrNotWords is returned for what can't be the words of an introduction: another number of them, or one that isn't in
+// the list. It is a slip of the fingers, and no guess.
+var ErrNotWords = errors.New("these aren't six words of the list")
+
+// NewIntroducer reads words as they were typed. The error is [ErrNotWords]. It takes as long as [Stretch].
+func NewIntroducer(email, words string) (*Introducer, error) {
+	list := strings.Fields(NormalWords(words))
+	if len(list) != IntroductionWords {
+		return nil, ErrNotWords
+	}
+	for _, w := range list {
+		if !slices.Contains(WordList(), w) {
+			return nil, ErrNotWords
+		}
+	}
+	return &Introducer{email, introductionKey(email, joinWords(list))}, nil
+}
+
+// Introduce seals an introduction to the new device whose hello it is. The error is [ErrWords] if its code isn't made
+// with these words.
+func (i *Introducer) Introduce(hello []byte, in Introduction) ([]byte, error) {
+	public, code, ok := splitCode(hello)
+	if !ok || !hmac.Equal(code, helloCode(i.key, i.email, public)) {
 		return nil, ErrWords
 	}
-	pk, err := hpke.MLKEM768X25519().NewPublicKey(publicKey)
+	return i.seal(public, in)
+}
+
+// seal seals to a public key that is known to be the new device's.
+func (i *Introducer) seal(public []byte, in Introduction) ([]byte, error) {
+	pk, err := hpke.MLKEM768X25519().NewPublicKey(public)
 	if err != nil {
 		return nil, fmt.Errorf("failed to read the new device's key: %w", err)
 	}
@@ -57,20 +153,26 @@ func Introduce(publicKey []byte, words string, in Introduction) ([]byte, error) 
 	if err != nil {
 		return nil, err
 	}
-	return hpke.Seal(pk, hpke.HKDFSHA256(), hpke.ChaCha20Poly1305(), introductionInfo, plain)
+	sealed, err := hpke.Seal(pk, hpke.HKDFSHA256(), hpke.ChaCha20Poly1305(), []byte(introductionLabel), plain)
+	if err != nil {
+		return nil, err
+	}
+	return append(sealed, answerCode(i.key, public, sealed)...), nil
 }
 
-// Open opens an introduction sealed to this newcomer.
-func (n *Joiner) Open(sealed []byte) (Introduction, error) {
-	var in Introduction
-	plain, err := hpke.Open(n.private, hpke.HKDFSHA256(), hpke.ChaCha20Poly1305(), introductionInfo, sealed)
+// Open opens the answer. The error is [ErrOpen] for one that doesn't come from where the words were typed, or isn't
+// sealed to this device: then the introduction is over.
+func (n *Joiner) Open(answer []byte) (in Introduction, err error) {
+	sealed, code, ok := splitCode(answer)
+	if !ok || !hmac.Equal(code, answerCode(n.key, n.private.PublicKey().Bytes(), sealed)) {
+		return in, ErrOpen
+	}
+	plain, err := hpke.Open(n.private, hpke.HKDFSHA256(), hpke.ChaCha20Poly1305(), []byte(introductionLabel), sealed)
 	if err != nil {
 		return in, ErrOpen
 	}
-	if err := json.Unmarshal(plain, &in); err != nil || len(in.Carried) != CodeSize {
-		return in, ErrOpen
+	if err := json.Unmarshal(plain, &in); err != nil || len(in.Carried) != CodeSize || in.Params.Check() != nil {
+		return Introduction{}, ErrOpen
 	}
 	return in, nil
 }
-
-var introductionInfo = []byte("redlocket/1 introduction")

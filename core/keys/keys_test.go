@@ -273,23 +273,96 @@ func FuzzParseCode(f *testing.F) {
 	})
 }
 
-func TestIntroduction(t *testing.T) {
-	n, err := NewJoiner()
+func joiner(t testing.TB, email string) *Joiner {
+	n, err := NewJoiner(email, rand.Reader)
 	require.NoError(t, err)
-	words := strings.Join(Fingerprint(n.PublicKey()), ", ")
-	in := Introduction{Carried: make([]byte, CodeSize), VaultID: "v", Head: 3}
-	sealed, err := Introduce(n.PublicKey(), strings.ToUpper(words), in)
+	return n
+}
+
+func introducer(t testing.TB, email, words string) *Introducer {
+	i, err := NewIntroducer(email, words)
+	require.NoError(t, err)
+	return i
+}
+
+func handedOver() Introduction {
+	return Introduction{
+		Carried: make([]byte, CodeSize), Params: DefaultParams(make([]byte, SaltSize)), VaultID: "v", Head: 3,
+	}
+}
+
+func TestIntroduction(t *testing.T) {
+	n := joiner(t, "maren@x.example")
+	require.Len(t, n.Words(), IntroductionWords)
+	words := strings.ToUpper(strings.Join(n.Words(), ", "))
+	sealed, err := introducer(t, "maren@x.example", words).Introduce(n.Hello(), handedOver())
 	require.NoError(t, err)
 	got, err := n.Open(sealed)
 	require.NoError(t, err)
-	assert.Equal(t, in, got)
+	assert.Equal(t, handedOver(), got)
+	for _, typed := range []string{"", "a b c", words + " abacus", "xyzzy " + strings.Join(n.Words()[1:], " ")} {
+		_, err := NewIntroducer("maren@x.example", typed)
+		assert.ErrorIs(t, err, ErrNotWords, typed)
+	}
+}
 
-	stranger, err := NewJoiner()
+// Whoever doesn't know the words can be neither end, whatever else they know.
+func TestForgedIntroductions(t *testing.T) {
+	const email = "maren@x.example"
+	n := joiner(t, email)
+	words := strings.Join(n.Words(), " ")
+	right := introducer(t, email, words)
+	cloud := joiner(t, email) // its own key, its own words
+
+	flipped := func(b []byte, i int) []byte { c := bytes.Clone(b); c[i] ^= 1; return c }
+	hello := n.Hello()
+	public := len(hello) - codeSize
+	for what, h := range map[string][]byte{
+		"the cloud's own":   cloud.Hello(),
+		"its key, our code": append(bytes.Clone(cloud.Hello()[:public]), hello[public:]...),
+		"our key, its code": append(bytes.Clone(hello[:public]), cloud.Hello()[public:]...),
+		"a bit of the key":  flipped(hello, 7),
+		"a bit of the code": flipped(hello, public),
+		"no code":           hello[:public],
+		"nothing":           nil,
+		"cut short":         hello[:codeSize],
+	} {
+		_, err := right.Introduce(h, handedOver())
+		assert.ErrorIs(t, err, ErrWords, what)
+	}
+	_, err := introducer(t, "idris@x.example", words).Introduce(hello, handedOver())
+	assert.ErrorIs(t, err, ErrWords, "another account's address")
+
+	good, err := right.Introduce(hello, handedOver())
 	require.NoError(t, err)
-	_, err = Introduce(stranger.PublicKey(), words, in)
-	assert.ErrorIs(t, err, ErrWords, "a key put in between")
-	_, err = stranger.Open(sealed)
-	assert.ErrorIs(t, err, ErrOpen)
+	// The cloud knows the public key, and seals what it likes to it.
+	forged, err := introducer(t, email, strings.Join(cloud.Words(), " ")).seal(n.private.PublicKey().Bytes(), handedOver())
+	require.NoError(t, err)
+	toCloud, err := introducer(t, email, strings.Join(cloud.Words(), " ")).Introduce(cloud.Hello(), handedOver())
+	require.NoError(t, err)
+	for what, a := range map[string][]byte{
+		"made with other words":      forged,
+		"with the right one's code":  append(bytes.Clone(forged[:len(forged)-codeSize]), good[len(good)-codeSize:]...),
+		"with the hello's code":      append(bytes.Clone(forged[:len(forged)-codeSize]), hello[public:]...),
+		"without a code":             forged[:len(forged)-codeSize],
+		"meant for another":          toCloud,
+		"a bit of it":                flipped(good, 40),
+		"a bit of the code":          flipped(good, len(good)-1),
+		"the hello back":             hello,
+		"nothing":                    nil,
+		"the word that it was ended": {0},
+	} {
+		_, err := n.Open(a)
+		assert.ErrorIs(t, err, ErrOpen, what)
+	}
+	_, err = n.Open(good)
+	assert.NoError(t, err)
+	weak := handedOver()
+	weak.Params.Memory = 8
+	sealed, err := right.Introduce(hello, weak)
+	require.NoError(t, err)
+	_, err = n.Open(sealed)
+	assert.ErrorIs(t, err, ErrOpen, "weak stretching")
 }
 
 func TestWordList(t *testing.T) {
@@ -333,20 +406,19 @@ func FuzzOpenSealed(f *testing.F) {
 }
 
 func FuzzOpenIntroduction(f *testing.F) {
-	n, err := NewJoiner()
+	n := joiner(f, "a")
+	right := introducer(f, "a", strings.Join(n.Words(), " "))
+	good, err := right.Introduce(n.Hello(), handedOver())
 	if err != nil {
 		f.Fatal(err)
 	}
-	good, _ := Introduce(
-		n.PublicKey(),
-		strings.Join(Fingerprint(n.PublicKey()), " "),
-		Introduction{Carried: make([]byte, CodeSize)},
-	)
-	f.Add(good, n.PublicKey(), "a b c")
-	f.Fuzz(func(t *testing.T, sealed, key []byte, words string) {
+	f.Add(good, n.Hello())
+	f.Fuzz(func(t *testing.T, sealed, hello []byte) {
 		if _, err := n.Open(sealed); err == nil && !bytes.Equal(sealed, good) {
 			t.Fatal("opened what was not sealed to it")
 		}
-		_, _ = Introduce(key, words, Introduction{})
+		if _, err := right.Introduce(hello, handedOver()); err == nil && !bytes.Equal(hello, n.Hello()) {
+			t.Fatal("answered a hello that isn't made with its words")
+		}
 	})
 }

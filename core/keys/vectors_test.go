@@ -3,6 +3,7 @@
 package keys
 
 import (
+	"bytes"
 	"encoding/hex"
 	"encoding/json"
 	"flag"
@@ -56,8 +57,13 @@ type vectors struct {
 	HeadPlain    string `json:"head_plain"` // text
 	HeadSealed   string `json:"head_sealed"`
 
-	IntroductionKey   string   `json:"introduction_public_key"`
-	IntroductionWords []string `json:"introduction_words"`
+	IntroductionEmail  string `json:"introduction_email"`
+	IntroductionWords  string `json:"introduction_words"`
+	IntroductionKey    string `json:"introduction_key"`
+	IntroductionPublic string `json:"introduction_public_key"` // not of the group: the codes alone are shown
+	IntroductionHello  string `json:"introduction_hello_code"`
+	IntroductionSealed string `json:"introduction_sealed"`
+	IntroductionAnswer string `json:"introduction_answer_code"`
 }
 
 // counting is a source of bytes that anyone can repeat: 0, 1, 2 …
@@ -133,10 +139,13 @@ func TestFormatVectors(t *testing.T) {
 		32,
 	) + `","device":"d","at":1}`
 	v.HeadSealed = must(vault.SealHead(v.HeadNumber, []byte(v.HeadPlain)))
-	v.IntroductionKey = strings.Repeat("5a", 1216)
-	key, err := hex.DecodeString(v.IntroductionKey)
-	require.NoError(t, err)
-	v.IntroductionWords = Fingerprint(key)
+	v.IntroductionEmail, v.IntroductionWords = "maren@x.example", "abacus zoom kelp ferry lantern forty"
+	key := introductionKey(v.IntroductionEmail, v.IntroductionWords)
+	public, answer := bytes.Repeat([]byte{0x5a}, 1216), bytes.Repeat([]byte{0xa5}, 1500)
+	v.IntroductionKey, v.IntroductionPublic = hex.EncodeToString(key[:]), hex.EncodeToString(public)
+	v.IntroductionHello = hex.EncodeToString(helloCode(key, v.IntroductionEmail, public))
+	v.IntroductionSealed = hex.EncodeToString(answer)
+	v.IntroductionAnswer = hex.EncodeToString(answerCode(key, public, answer))
 
 	got, err := json.MarshalIndent(v, "", "  ")
 	require.NoError(t, err)

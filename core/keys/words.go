@@ -43,7 +43,7 @@ func NormalWords(s string) string {
 	}), " ")
 }
 
-// ErrWords is returned where typed words name no key that is waiting.
-var ErrWords = errors.New("the words name no waiting device")
+// ErrWords is returned where typed words are those of no device that waits.
+var ErrWords = errors.New("the words are of no waiting device")
 
 func joinWords(w []string) string { return strings.Join(w, " ") }
