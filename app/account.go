@@ -21,28 +21,28 @@ const (
 )
 
 // credentials stretches the master password under a fresh salt, wraps the vault
-// key both ways into the profile, and returns what a cloud has to know.
+// key both ways into the profile, and returns what a cloud has to know, with the key that signs in.
 func (d *Device) credentials(
 	p *Profile, password secret.Text, key keys.VaultKey, carried keys.Code, recovery keys.Pair,
-) (wire.Credentials, error) {
+) (cred wire.Credentials, signIn keys.Key, err error) {
 	salt := make([]byte, keys.SaltSize)
 	if _, err := io.ReadFull(d.ports.Rand, salt); err != nil {
-		return wire.Credentials{}, err
+		return cred, signIn, err
 	}
 	p.Params = keys.DefaultParams(salt)
 	stretched, err := keys.Stretch(password, p.Params)
 	if err != nil {
-		return wire.Credentials{}, records.BadInput("password", err)
+		return cred, signIn, records.BadInput("password", err)
 	}
 	pair := keys.Derive(stretched, carried)
 	if p.Wrapped, err = keys.Wrap(d.ports.Rand, pair.Unlock, keys.ByMaster, p.Vault, key); err != nil {
-		return wire.Credentials{}, err
+		return cred, signIn, err
 	}
 	p.RecoveryWrapped, err = keys.Wrap(d.ports.Rand, recovery.Unlock, keys.ByRecovery, p.Vault, key)
 	return wire.Credentials{
-		Params: p.Params, SignIn: pair.SignIn[:], RecoverySignIn: recovery.SignIn[:],
+		Params: p.Params, SignIn: pair.SignIn.Public(), RecoverySignIn: recovery.SignIn.Public(),
 		Wrapped: p.Wrapped, RecoveryWrapped: p.RecoveryWrapped,
-	}, err
+	}, pair.SignIn, err
 }
 
 // errOtherRecovery is returned for a recovery code that opens another vault.
@@ -83,11 +83,11 @@ func (d *Device) Recover(ctx context.Context, profile, code string, password, re
 		_ = d.attempts.wrong(profile) // what is wrong here is the code
 		return nil, records.BadInput("code", errOtherRecovery)
 	}
-	cred, err := d.credentials(&p, password, key, keys.Code(p.Carried), pair)
+	cred, signIn, err := d.credentials(&p, password, key, keys.Code(p.Carried), pair)
 	if err != nil {
 		return nil, err
 	}
-	if err := d.setRecovered(ctx, s, p, key, cred, pair); err != nil {
+	if err := d.setRecovered(ctx, s, p, key, cred, signIn, pair); err != nil {
 		return nil, err
 	}
 	if open, ok := d.vaults.get(profile); ok {
@@ -97,11 +97,11 @@ func (d *Device) Recover(ctx context.Context, profile, code string, password, re
 }
 
 // recoverySession signs in at the profile's cloud with the recovery code.
-func (d *Device) recoverySession(ctx context.Context, p Profile, pair keys.Pair) (c Cloud, s wire.Session, err error) {
+func (d *Device) recoverySession(ctx context.Context, p Profile, pair keys.Pair) (c Cloud, s Session, err error) {
 	if c, err = d.ports.Dial(p.Cloud); err != nil {
 		return nil, s, err
 	}
-	s, err = c.SignIn(ctx, wire.SignIn{Email: p.Email, Device: p.Device, Key: pair.SignIn[:], Recovery: true})
+	s, err = c.SignIn(ctx, pair.SignIn, wire.SignIn{Email: p.Email, Device: p.Device, Recovery: true})
 	if err != nil {
 		return nil, s, records.BadInput("code", err)
 	}
@@ -111,7 +111,7 @@ func (d *Device) recoverySession(ctx context.Context, p Profile, pair keys.Pair)
 // setRecovered puts new credentials into force. The cloud comes first: should it refuse or be
 // away, the old master password stays good everywhere.
 func (d *Device) setRecovered(
-	ctx context.Context, s Store, p Profile, key keys.VaultKey, cred wire.Credentials, pair keys.Pair,
+	ctx context.Context, s Store, p Profile, key keys.VaultKey, cred wire.Credentials, signIn keys.Key, pair keys.Pair,
 ) error {
 	local := records.NewEmpty(d.setConfig(p, s, key), records.Checkpoint{}).Local
 	if p.Cloud != "" {
@@ -119,14 +119,15 @@ func (d *Device) setRecovered(
 		if err != nil {
 			return err
 		}
-		if err := cloud.SetCredentials(ctx, session.Token, cred); err != nil {
+		in := wire.NewCredentials{Recovery: true, Credentials: cred}
+		if err := cloud.SetCredentials(ctx, session.Credential, pair.SignIn, in); err != nil {
 			return records.BadInput("code", err)
 		}
-		if err := syncing.KeepToken(ctx, local, session.Token); err != nil {
+		if err := syncing.KeepCredential(ctx, local, session.Credential); err != nil {
 			return err
 		}
 	}
-	return errors.Join(local.Set(ctx, localSignIn, cred.SignIn), s.SetProfile(ctx, p))
+	return errors.Join(local.Set(ctx, localSignIn, signIn[:]), s.SetProfile(ctx, p))
 }
 
 // Account is what a person has at the cloud, and the paper that brings it back: the recovery
@@ -171,7 +172,7 @@ func (a *Account) SignInAgain(ctx context.Context, password secret.Text) error {
 		return records.BadInput("again", err)
 	}
 	pair := keys.Derive(stretched, keys.Code(p.Carried))
-	session, err := cloud.SignIn(ctx, wire.SignIn{Email: p.Email, Device: p.Device, Key: pair.SignIn[:]})
+	session, err := cloud.SignIn(ctx, pair.SignIn, wire.SignIn{Email: p.Email, Device: p.Device})
 	if err != nil {
 		return records.BadInput("again", err)
 	}
@@ -179,7 +180,7 @@ func (a *Account) SignInAgain(ctx context.Context, password secret.Text) error {
 		return records.BadInput("again", errCopyOfKey)
 	}
 	err = errors.Join(
-		syncing.KeepToken(ctx, a.vault.Local, session.Token),
+		syncing.KeepCredential(ctx, a.vault.Local, session.Credential),
 		a.vault.Local.Set(ctx, localSignIn, pair.SignIn[:]),
 		a.vault.identity.update(ctx, func(p *Profile) { p.Params, p.Wrapped = params, session.Wrapped }),
 	)
@@ -208,7 +209,7 @@ func (a *Account) JoinCloud(ctx context.Context, url string) error {
 		return err
 	}
 	err = errors.Join(
-		syncing.KeepToken(ctx, a.vault.Local, session.Token),
+		syncing.KeepCredential(ctx, a.vault.Local, session.Credential),
 		a.vault.identity.update(ctx, func(p *Profile) { p.Cloud = url }),
 	)
 	if err != nil {
@@ -223,21 +224,21 @@ func (a *Account) JoinCloud(ctx context.Context, url string) error {
 
 // create makes the account. One that an earlier attempt made, and whose answer got lost, is
 // continued.
-func (a *Account) create(ctx context.Context, c Cloud, p Profile) (session wire.Session, err error) {
-	signIn, err1 := a.vault.Local.Get(ctx, localSignIn)
-	recovery, err2 := a.vault.Local.Get(ctx, localRecoverySignIn)
+func (a *Account) create(ctx context.Context, c Cloud, p Profile) (session Session, err error) {
+	signIn, err1 := a.key(ctx, localSignIn)
+	recovery, err2 := a.key(ctx, localRecoverySignIn)
 	if err := errors.Join(err1, err2); err != nil {
 		return session, err
 	}
-	session, err = c.CreateAccount(ctx, wire.NewAccount{
+	session, err = c.CreateAccount(ctx, signIn, wire.NewAccount{
 		Email: p.Email, Vault: p.Vault, Device: p.Device,
 		Credentials: wire.Credentials{
-			Params: p.Params, SignIn: signIn, RecoverySignIn: recovery,
+			Params: p.Params, SignIn: signIn.Public(), RecoverySignIn: recovery.Public(),
 			Wrapped: p.Wrapped, RecoveryWrapped: p.RecoveryWrapped,
 		},
 	})
 	if errors.Is(err, syncing.ErrTaken) {
-		again, e := c.SignIn(ctx, wire.SignIn{Email: p.Email, Device: p.Device, Key: signIn})
+		again, e := c.SignIn(ctx, signIn, wire.SignIn{Email: p.Email, Device: p.Device})
 		if e == nil && again.Vault == p.Vault {
 			return again, nil
 		}
@@ -246,4 +247,19 @@ func (a *Account) create(ctx context.Context, c Cloud, p Profile) (session wire.
 		return session, records.BadInput("cloud", err)
 	}
 	return session, nil
+}
+
+// errNoKey is returned where a key that should be on this device isn't.
+var errNoKey = errors.New("this device has lost the key that it signs in with: use the recovery code")
+
+// key reads a key that is sealed for this device alone.
+func (a *Account) key(ctx context.Context, name string) (keys.Key, error) {
+	b, err := a.vault.Local.Get(ctx, name)
+	if err == nil && len(b) != keys.KeySize {
+		err = errNoKey
+	}
+	if err != nil {
+		return keys.Key{}, err
+	}
+	return keys.Key(b), nil
 }

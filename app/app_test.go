@@ -2,6 +2,7 @@ package app_test
 
 import (
 	"bytes"
+	"context"
 	"crypto/hpke"
 	"crypto/rand"
 	"encoding/json"
@@ -11,6 +12,7 @@ import (
 	"net/http/httptest"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -348,7 +350,7 @@ func TestRecoverySheet(t *testing.T) {
 	laptop.Sync.Sync(t.Context())
 	require.Eventually(
 		t,
-		func() bool { return laptop.Sync.Sync(t.Context()) == syncing.ErrToken },
+		func() bool { return laptop.Sync.Sync(t.Context()) == syncing.ErrSignedOut },
 		5*time.Second,
 		10*time.Millisecond,
 		"other devices have to sign in again",
@@ -500,11 +502,11 @@ func TestIntroductionsCantBeForged(t *testing.T) {
 		return a
 	}
 	waiting := func() (list []wire.Introduction) {
-		token, err := desk.Sync.Token(t.Context())
+		credential, err := desk.Sync.Credential(t.Context())
 		require.NoError(t, err)
 		c, err := cloudclient.Dial(w.url)
 		require.NoError(t, err)
-		list, err = c.Introductions(t.Context(), token)
+		list, err = c.Introductions(t.Context(), credential)
 		require.NoError(t, err)
 		return list
 	}
@@ -572,4 +574,52 @@ func TestIntroductionsCantBeForged(t *testing.T) {
 	require.NoError(t, desk.Account.Introduce(t.Context(), strings.Join(a.Words, " ")))
 	_, err = fresh.IntroductionAnswered(t.Context(), a.ID)
 	require.NoError(t, err, "and it goes well where nobody lies")
+}
+
+// Somebody reads every request to the cloud, as a proxy that opens TLS or a log does, and sends each again: none is
+// taken, and none holds a key.
+func TestWhatIsReadOnTheLineOpensNothing(t *testing.T) {
+	w := newWorld(t)
+	type read struct {
+		r    *http.Request
+		body []byte
+	}
+	var mu sync.Mutex
+	var all []read
+	spy := between(func(rw http.ResponseWriter, r *http.Request, next http.Handler) {
+		body, _ := io.ReadAll(r.Body)
+		r.Body = io.NopCloser(bytes.NewReader(body))
+		mu.Lock()
+		all = append(all, read{r.Clone(context.Background()), body})
+		mu.Unlock()
+		next.ServeHTTP(rw, r)
+	})
+	w.between.Store(&spy)
+	desk := w.create(w.device("desk"))
+	require.NoError(t, desk.Items.Save(t.Context(), records.NewID(), login("Kelp", "pw")))
+	w.inStep(desk)
+	laptop := w.join(w.device("laptop"), desk)
+	w.inStep(desk, laptop)
+	_, _, err := laptop.Account.Devices(t.Context())
+	require.NoError(t, err)
+	desk.Lock()
+	laptop.Lock()
+	w.between.Store(nil)
+
+	seen := map[string]bool{}
+	for _, x := range all {
+		path := x.r.URL.Path
+		if path == "/v1/params" || path == "/v1/challenge" { // anybody may ask these
+			continue
+		}
+		seen[path] = true
+		r := httptest.NewRequest(x.r.Method, x.r.URL.RequestURI(), bytes.NewReader(x.body))
+		r.Host, r.Header = x.r.Host, x.r.Header
+		rec := httptest.NewRecorder()
+		w.cloud.ServeHTTP(rec, r)
+		assert.GreaterOrEqual(t, rec.Code, 400, "%s %s", x.r.Method, path)
+	}
+	for _, path := range []string{"/v1/accounts", "/v1/sessions", "/v1/commits", "/v1/changes", "/v1/devices", "/v1/events"} {
+		assert.True(t, seen[path], path)
+	}
 }

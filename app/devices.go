@@ -34,11 +34,11 @@ func (a *Account) Devices(ctx context.Context) (list []KnownDevice, away bool, e
 		})
 	}
 	if cloud := a.at(); cloud != nil {
-		token, err := a.vault.Sync.Token(ctx)
+		credential, err := a.vault.Sync.Credential(ctx)
 		if err != nil {
 			return nil, false, err
 		}
-		seen, err := cloud.Devices(ctx, token)
+		seen, err := cloud.Devices(ctx, credential)
 		away = err != nil
 		for _, s := range seen {
 			if i := slices.IndexFunc(list, func(k KnownDevice) bool { return k.ID == s.ID }); i >= 0 {
@@ -70,9 +70,9 @@ func (a *Account) ShutOut(ctx context.Context, device string) error {
 	if cloud == nil {
 		return errOnlyHere
 	}
-	token, err := a.vault.Sync.Token(ctx)
+	credential, err := a.vault.Sync.Credential(ctx)
 	if err != nil {
 		return err
 	}
-	return cloud.EndDevice(ctx, token, device)
+	return cloud.EndDevice(ctx, credential, device)
 }

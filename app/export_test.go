@@ -30,8 +30,8 @@ func (v *Vault) SetChunk(ctx context.Context, file string, n int, sealed []byte)
 	return v.identity.store.PutChunk(ctx, file, n, sealed)
 }
 
-// Token lets tests tell devices' requests apart.
-func (v *Vault) Token(ctx context.Context) (string, error) { return v.Sync.Token(ctx) }
+// Credential lets tests tell devices' requests apart.
+func (v *Vault) Credential(ctx context.Context) (string, error) { return v.Sync.Credential(ctx) }
 
 // Look lets tests move the keeper's clock instead of waiting for it.
 func (d *Device) LookNow(jump bool) {

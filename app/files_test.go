@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"redlocket/app/cloudclient"
 	"redlocket/app/records"
 	"redlocket/app/store"
 	"redlocket/core/keys"
@@ -150,9 +151,16 @@ func TestAFileTravelsWhenItIsAskedFor(t *testing.T) {
 	assert.Empty(t, stored, "not before it is asked for")
 
 	// A cloud that hands out something else is caught.
+	credential, err := desk.Credential(t.Context())
+	require.NoError(t, err)
+	c, err := cloudclient.Dial(w.url)
+	require.NoError(t, err)
+	other, err := c.Chunk(t.Context(), credential, f.ID, 2)
+	require.NoError(t, err)
 	swap := func(rw http.ResponseWriter, r *http.Request, next http.Handler) {
 		if r.Method == "GET" && strings.HasSuffix(r.URL.Path, "/1") && strings.Contains(r.URL.Path, "/files/") {
-			r.URL.Path = strings.TrimSuffix(r.URL.Path, "1") + "2"
+			_, _ = rw.Write(other)
+			return
 		}
 		next.ServeHTTP(rw, r)
 	}

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/hex"
 	"encoding/json"
-	"io"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -15,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"redlocket/app"
+	"redlocket/app/cloudclient"
 	"redlocket/app/records"
 	"redlocket/app/syncing"
 	"redlocket/core/ledger"
@@ -204,20 +204,18 @@ func findBytes(list []wire.Record, id string) wire.Record {
 }
 
 func fromLaptop(r *http.Request, v *app.Vault) bool {
-	token, _ := v.Token(r.Context())
-	return r.Header.Get("Authorization") == "Bearer "+token
+	sig, _, ok := wire.SignatureOf(r.Header)
+	return ok && sig.Device == v.Profile().Device
 }
 
 func pullAll(t *testing.T, w *world, v *app.Vault) []byte {
-	token, err := v.Token(t.Context())
+	credential, err := v.Credential(t.Context())
 	require.NoError(t, err)
-	req, err := http.NewRequest(http.MethodGet, w.url+"/v1/changes?since=0", nil)
+	c, err := cloudclient.Dial(w.url)
 	require.NoError(t, err)
-	req.Header.Set("Authorization", "Bearer "+token)
-	resp, err := http.DefaultClient.Do(req)
+	all, err := c.Changes(t.Context(), credential, 0)
 	require.NoError(t, err)
-	defer resp.Body.Close()
-	b, err := io.ReadAll(resp.Body)
+	b, err := json.Marshal(all)
 	require.NoError(t, err)
 	return b
 }

@@ -134,8 +134,8 @@ func (d *Device) IntroductionAnswered(ctx context.Context, id string) (*Introduc
 }
 
 // errWrongWords is returned for words of the list that are of no device that waits.
-var errWrongWords = errors.New("no device that waits shows these words. What waited was ended, so that nobody can try " +
-	"again: start again on the new computer")
+var errWrongWords = errors.New("no device that waits shows these words. What waited was ended, so that nobody can " +
+	"try again: start again on the new computer")
 
 // errNobodyWaits is returned where no device waits to be let in.
 var errNobodyWaits = errors.New("no new device is waiting: choose “Show the words” there first")
@@ -154,7 +154,7 @@ func (a *Account) Introduce(ctx context.Context, words string) error {
 	if err != nil {
 		return records.BadInput("words", err)
 	}
-	token, err := a.vault.Sync.Token(ctx)
+	credential, err := a.vault.Sync.Credential(ctx)
 	if err != nil {
 		return err
 	}
@@ -162,7 +162,7 @@ func (a *Account) Introduce(ctx context.Context, words string) error {
 	if err := a.vault.Sync.Sync(ctx); err != nil {
 		return err
 	}
-	waiting, err := cloud.Introductions(ctx, token)
+	waiting, err := cloud.Introductions(ctx, credential)
 	if err != nil {
 		return err
 	}
@@ -187,11 +187,11 @@ func (a *Account) Introduce(ctx context.Context, words string) error {
 			return err
 		}
 		a.end(w)
-		return cloud.AnswerIntroduction(ctx, token, w.ID, sealed)
+		return cloud.AnswerIntroduction(ctx, credential, w.ID, sealed)
 	}
 	for _, w := range waiting {
 		a.end(w)
-		_ = cloud.AnswerIntroduction(ctx, token, w.ID, stopped) // if it doesn't hear of it, it waits for nothing
+		_ = cloud.AnswerIntroduction(ctx, credential, w.ID, stopped) // if it doesn't hear of it, it waits for nothing
 	}
 	return records.BadInput("words", errWrongWords)
 }

@@ -68,7 +68,7 @@ func (d *Device) Join(ctx context.Context, j Join) (*Vault, error) {
 		}
 		pair = keys.Derive(stretched, carried)
 	}
-	session, err := cloud.SignIn(ctx, wire.SignIn{Email: j.Email, Device: p.Device, Key: pair.SignIn[:]})
+	session, err := cloud.SignIn(ctx, pair.SignIn, wire.SignIn{Email: j.Email, Device: p.Device})
 	if err != nil {
 		return nil, records.BadInput("password", err)
 	}
@@ -90,7 +90,7 @@ func (d *Device) Join(ctx context.Context, j Join) (*Vault, error) {
 	if err := d.notHere(ctx, p.Vault); err != nil {
 		return nil, err
 	}
-	s, err := d.fetchAll(ctx, cloud, &p, key, from, session.Token, pair.SignIn[:])
+	s, err := d.fetchAll(ctx, cloud, &p, key, from, session.Credential, pair.SignIn[:])
 	if err != nil {
 		return nil, err
 	}
@@ -98,8 +98,8 @@ func (d *Device) Join(ctx context.Context, j Join) (*Vault, error) {
 	return d.openVault(ctx, s, p, key)
 }
 
-// openIntroduced opens the vault key that came with an introduction. Wrong master passwords are counted and slowed down,
-// as at a vault that is here.
+// openIntroduced opens the vault key that came with an introduction. Wrong master passwords are counted and slowed
+// down, as at a vault that is here.
 func (d *Device) openIntroduced(j Join, intro *keys.Introduction) (pair keys.Pair, key keys.VaultKey, err error) {
 	name := "introduction " + j.Introduction
 	if err := d.attempts.admit(name); err != nil {
@@ -156,10 +156,10 @@ func (d *Device) fetchAll(
 	p *Profile,
 	key keys.VaultKey,
 	from records.Checkpoint,
-	token string,
+	credential string,
 	signIn []byte,
 ) (Store, error) {
-	changes, err := cloud.Changes(ctx, token, 0)
+	changes, err := cloud.Changes(ctx, credential, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -177,7 +177,7 @@ func (d *Device) fetchAll(
 		}
 		return errors.Join(
 			s.SetProfile(ctx, *p),
-			syncing.KeepToken(ctx, set.Local, token),
+			syncing.KeepCredential(ctx, set.Local, credential),
 			set.Local.Set(ctx, localSignIn, signIn),
 			set.Replica.SetUp(ctx, own),
 		)

@@ -54,15 +54,25 @@ type Stores interface {
 type Cloud interface {
 	syncing.Cloud
 	Params(ctx context.Context, email string) (keys.Params, error)
-	CreateAccount(ctx context.Context, in wire.NewAccount) (wire.Session, error)
-	SignIn(ctx context.Context, in wire.SignIn) (wire.Session, error)
-	SetCredentials(ctx context.Context, token string, in wire.Credentials) error
-	Devices(ctx context.Context, token string) ([]wire.Device, error)
-	EndDevice(ctx context.Context, token, device string) error
+	// CreateAccount and SignIn give the device a key of its own to sign with. key is the account's, whose public part
+	// the cloud knows; it isn't sent.
+	CreateAccount(ctx context.Context, key keys.Key, in wire.NewAccount) (Session, error)
+	SignIn(ctx context.Context, key keys.Key, in wire.SignIn) (Session, error)
+	SetCredentials(ctx context.Context, credential string, key keys.Key, in wire.NewCredentials) error
+	Devices(ctx context.Context, credential string) ([]wire.Device, error)
+	EndDevice(ctx context.Context, credential, device string) error
 	NewIntroduction(ctx context.Context, in wire.NewIntroduction) (wire.Introduction, error)
 	IntroductionAnswer(ctx context.Context, id, secret string) ([]byte, error)
-	Introductions(ctx context.Context, token string) ([]wire.Introduction, error)
-	AnswerIntroduction(ctx context.Context, token, id string, sealed []byte) error
+	Introductions(ctx context.Context, credential string) ([]wire.Introduction, error)
+	AnswerIntroduction(ctx context.Context, credential, id string, sealed []byte) error
+}
+
+// Session is the answer to a sign-in.
+type Session struct {
+	Credential string // the device's own, to sign requests with
+	Vault      string
+	Params     keys.Params
+	Wrapped    []byte
 }
 
 // Ports are what the application needs from outside.

@@ -67,7 +67,8 @@ func (d *Device) Create(ctx context.Context, n NewVault) (*Vault, error) {
 		ID: uuid.NewString(), Name: n.Name, Email: n.Email, Vault: uuid.NewString(), Device: uuid.NewString(),
 		DeviceName: deviceName(n.DeviceName), Carried: carried[:], Seed: seed[:16],
 	}
-	cred, err := d.credentials(&p, n.Password, key, carried, keys.DeriveRecovery(recovery))
+	recoveryPair := keys.DeriveRecovery(recovery)
+	_, signIn, err := d.credentials(&p, n.Password, key, carried, recoveryPair)
 	if err != nil {
 		return nil, err
 	}
@@ -80,8 +81,8 @@ func (d *Device) Create(ctx context.Context, n NewVault) (*Vault, error) {
 		}
 		return errors.Join(
 			s.SetProfile(ctx, p),
-			set.Local.Set(ctx, localSignIn, cred.SignIn),
-			set.Local.Set(ctx, localRecoverySignIn, cred.RecoverySignIn),
+			set.Local.Set(ctx, localSignIn, signIn[:]),
+			set.Local.Set(ctx, localRecoverySignIn, recoveryPair.SignIn[:]),
 			set.Local.Set(ctx, localSheet, recovery[:]),
 			set.Replica.SetUp(ctx, own, profile),
 		)

@@ -9,19 +9,23 @@
 package cloud
 
 import (
+	"bytes"
 	"context"
 	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
+	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"net/http"
 	"net/mail"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -36,8 +40,11 @@ import (
 
 const (
 	introductionLife = 10 * time.Minute
-	seenEvery        = time.Minute // how often a device's last-seen time is written
-	maxEmail         = 254         // RFC 5321, section 4.5.3.1.3
+	challengeLife    = 2 * time.Minute
+	clockGap         = 5 * time.Minute // between a device's clock and ours
+	maxUnsigned      = 32 << 10        // bytes of a request without a device's signature
+	seenEvery        = time.Minute     // how often a device's last-seen time is written
+	maxEmail         = 254             // RFC 5321, section 4.5.3.1.3
 	maxKeyBlob       = 4 << 10
 )
 
@@ -55,11 +62,15 @@ var DefaultLimits = Limits{PerAccount: 10, PerAddress: 60, Window: 5 * time.Minu
 // has stopped.
 type Server struct {
 	http.Handler
-	store *store
-	key   []byte
-	hub   *hub
-	log   *slog.Logger
-	now   func() time.Time
+	// Addresses are the hosts under which devices know the cloud, with their ports if these aren't the usual ones: what
+	// is signed for another one is refused. Without any, what a request itself says counts, and a cloud at another
+	// address could pass on what it is sent. It is set before the server is used.
+	Addresses []string
+	store     *store
+	key       []byte
+	hub       *hub
+	log       *slog.Logger
+	now       func() time.Time
 }
 
 // New opens the cloud on a database file.
@@ -104,7 +115,9 @@ func (s *Server) routes(lim Limits) http.Handler {
 	r.Group(func(r chi.Router) {
 		r.Use(httprate.LimitBy(lim.PerAddress, lim.Window, byAddress, tooMany))
 		perAccount := httprate.NewRateLimiter(lim.PerAccount, lim.Window, tooMany)
+		r.Use(func(next http.Handler) http.Handler { return http.MaxBytesHandler(next, maxUnsigned) })
 		r.Post("/v1/params", s.params)
+		r.Post("/v1/challenge", s.challenge)
 		r.Post("/v1/accounts", s.createAccount)
 		r.Post("/v1/sessions", s.signIn(perAccount))
 		r.Post("/v1/introductions", s.introduce(perAccount))
@@ -181,8 +194,8 @@ func checkCredentials(c wire.Credentials) error {
 	if err := c.Params.Check(); err != nil {
 		return err
 	}
-	if len(c.SignIn) != keys.KeySize || len(c.RecoverySignIn) != keys.KeySize {
-		return errors.New("sign-in keys have 32 bytes")
+	if len(c.SignIn) != keys.PublicSize || len(c.RecoverySignIn) != keys.PublicSize {
+		return errors.New("public keys have 32 bytes")
 	}
 	if n, m := len(c.Wrapped), len(c.RecoveryWrapped); n == 0 || m == 0 || n > maxKeyBlob || m > maxKeyBlob {
 		return errors.New("the wrapped vault key is missing or too large")
@@ -193,19 +206,79 @@ func checkCredentials(c wire.Credentials) error {
 func (s *Server) account(c wire.Credentials) (account, error) {
 	params, err := json.Marshal(c.Params)
 	return account{
-		Params: string(params), SignIn: s.mac("sign-in", c.SignIn), RecoverySignIn: s.mac("recovery", c.RecoverySignIn),
-		Wrapped: c.Wrapped, RecoveryWrapped: c.RecoveryWrapped,
+		Params: string(params), SignIn: c.SignIn, RecoverySignIn: c.RecoverySignIn, Wrapped: c.Wrapped,
+		RecoveryWrapped: c.RecoveryWrapped,
 	}, err
+}
+
+// challenge draws one. It is known again by its code, and nothing is kept of it.
+func (s *Server) challenge(w http.ResponseWriter, _ *http.Request) {
+	b := binary.BigEndian.AppendUint64(nil, uint64(s.now().Add(challengeLife).UnixMilli())) //nolint:gosec // after 1970
+	var fresh [16]byte
+	_, _ = rand.Read(fresh[:]) // never fails
+	b = append(b, fresh[:]...)
+	reply(w, wire.Challenge{Challenge: append(b, s.mac("challenge", b)...)})
+}
+
+// drawn reports whether a challenge was drawn here, a short time ago.
+func (s *Server) drawn(challenge []byte) bool {
+	const size = 8 + 16
+	if len(challenge) != size+sha256.Size || !hmac.Equal(challenge[size:], s.mac("challenge", challenge[:size])) {
+		return false
+	}
+	until := time.UnixMilli(int64(binary.BigEndian.Uint64(challenge))) //nolint:gosec // drawn here
+	return s.now().Before(until)
+}
+
+// authority is the cloud's address as a request was signed for it.
+func (s *Server) authority(r *http.Request) string {
+	scheme := "http"
+	if r.TLS != nil {
+		scheme = "https"
+	}
+	host := wire.Authority(scheme, r.Host)
+	if len(s.Addresses) == 0 || slices.Contains(s.Addresses, host) {
+		return host
+	}
+	return s.Addresses[0] // behind a proxy that says another
+}
+
+// body reads a request's body, and returns what proofs name it by.
+func body(w http.ResponseWriter, r *http.Request, to any) (digest string, ok bool) {
+	b, err := io.ReadAll(r.Body)
+	if err != nil {
+		return "", unreadable(w, err)
+	}
+	if err := json.Unmarshal(b, to); err != nil {
+		return "", unreadable(w, err)
+	}
+	return wire.Digest(b), true
+}
+
+// proven reports whether a request comes with a proof by the key that belongs to a public one. A challenge serves once.
+func (s *Server) proven(r *http.Request, public []byte, purpose, digest string) bool {
+	p, ok := wire.ProofOf(r.Header)
+	if !ok || !s.drawn(p.Challenge) ||
+		!p.Holds(public, purpose, s.authority(r), r.Method, r.URL.RequestURI(), digest) {
+		return false
+	}
+	now := s.now().UnixMilli()
+	err := s.store.useNonce(r.Context(), "", "challenge", hashHex(p.Challenge), now, now-3*clockGap.Milliseconds())
+	return err == nil
 }
 
 func (s *Server) createAccount(w http.ResponseWriter, r *http.Request) {
 	var in wire.NewAccount
-	if !read(w, r, &in) {
+	digest, ok := body(w, r, &in)
+	if !ok {
 		return
 	}
 	email, err := NormalEmail(in.Email)
 	if err == nil {
-		err = errors.Join(checkCredentials(in.Credentials), uuid.Validate(in.Vault), uuid.Validate(in.Device))
+		err = errors.Join(checkCredentials(in.Credentials), uuid.Validate(in.Vault), checkDevice(in.Device, in.DeviceKey))
+	}
+	if err == nil && !s.proven(r, in.SignIn, wire.ProofSignIn, digest) {
+		err = errors.New("the account isn't signed by its own key")
 	}
 	if err != nil {
 		fail(w, http.StatusBadRequest, wire.CodeBadRequest, err.Error())
@@ -223,18 +296,26 @@ func (s *Server) createAccount(w http.ResponseWriter, r *http.Request) {
 	case err != nil:
 		s.trouble(w, r, err)
 	default:
-		s.startSession(w, r, a, in.Device, a.Wrapped)
+		s.startSession(w, r, a, in.Device, in.DeviceKey, a.Wrapped)
 	}
+}
+
+func checkDevice(id string, key []byte) error {
+	if len(key) != keys.PublicSize {
+		return errors.New("public keys have 32 bytes")
+	}
+	return uuid.Validate(id)
 }
 
 func (s *Server) signIn(lim *httprate.RateLimiter) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		var in wire.SignIn
-		if !read(w, r, &in) {
+		digest, ok := body(w, r, &in)
+		if !ok {
 			return
 		}
 		email, err := NormalEmail(in.Email)
-		if err != nil || uuid.Validate(in.Device) != nil {
+		if err != nil || checkDevice(in.Device, in.DeviceKey) != nil {
 			fail(w, http.StatusBadRequest, wire.CodeBadRequest, "e-mail address or device are not readable")
 			return
 		}
@@ -247,14 +328,14 @@ func (s *Server) signIn(lim *httprate.RateLimiter) http.HandlerFunc {
 			return
 		}
 		known := err == nil
-		label, want, wrapped := "sign-in", a.SignIn, a.Wrapped
+		purpose, public, wrapped := wire.ProofSignIn, a.SignIn, a.Wrapped
 		if in.Recovery {
-			label, want, wrapped = "recovery", a.RecoverySignIn, a.RecoveryWrapped
+			purpose, public, wrapped = wire.ProofRecovery, a.RecoverySignIn, a.RecoveryWrapped
 		}
-		if !known {
-			want = s.mac("nobody", []byte(email))
+		if !known { // as much work as for one that is there
+			public = keys.Key(s.mac("nobody", []byte(email))).Public()
 		}
-		if !hmac.Equal(s.mac(label, in.Key), want) || !known {
+		if !s.proven(r, public, purpose, digest) || !known {
 			fail(
 				w,
 				http.StatusUnauthorized,
@@ -263,22 +344,22 @@ func (s *Server) signIn(lim *httprate.RateLimiter) http.HandlerFunc {
 			)
 			return
 		}
-		s.startSession(w, r, a, in.Device, wrapped)
+		s.startSession(w, r, a, in.Device, in.DeviceKey, wrapped)
 	}
 }
 
-func (s *Server) startSession(w http.ResponseWriter, r *http.Request, a account, device string, wrapped []byte) {
-	secret := rand.Text()
-	hash := sha256.Sum256([]byte(secret))
+func (s *Server) startSession(
+	w http.ResponseWriter, r *http.Request, a account, device string, public, wrapped []byte,
+) {
 	p, err := a.params()
 	if err == nil {
-		err = s.store.putSession(r.Context(), a.Account, device, hash[:], s.now().UnixMilli())
+		err = s.store.putSession(r.Context(), a.Account, device, public, s.now().UnixMilli())
 	}
 	if err != nil {
 		s.trouble(w, r, err)
 		return
 	}
-	reply(w, wire.Session{Token: a.Account + "." + secret, Vault: a.Vault, Params: p, Wrapped: wrapped})
+	reply(w, wire.Session{Account: a.Account, Vault: a.Vault, Params: p, Wrapped: wrapped})
 }
 
 type sessionKey struct{}
@@ -287,39 +368,90 @@ type session struct{ account, device string }
 
 func of(r *http.Request) session { return r.Context().Value(sessionKey{}).(session) }
 
+// authenticate lets a request through that one of an account's devices signed: this one, for this cloud, now, once.
+// Nothing of its body is read before.
 func (s *Server) authenticate(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-		account, secret, _ := strings.Cut(token, ".")
-		hash := sha256.Sum256([]byte(secret))
-		device, seen, err := s.store.sessionDevice(r.Context(), account, hash[:])
+		sig, digest, ok := wire.SignatureOf(r.Header)
+		if !ok {
+			fail(w, http.StatusUnauthorized, wire.CodeToken, "this device is not signed in")
+			return
+		}
+		public, seen, err := s.store.deviceKey(r.Context(), sig.Account, sig.Device)
+		if err == nil && !sig.Holds(public, s.authority(r), r.Method, r.URL.RequestURI(), digest) {
+			err = errNoSession
+		}
 		if errors.Is(err, errNoSession) {
 			fail(w, http.StatusUnauthorized, wire.CodeToken, "this device is not signed in")
 			return
 		}
-		if now := s.now(); err == nil && now.Sub(time.UnixMilli(seen)) > seenEvery {
-			err = s.store.touch(r.Context(), account, device, now.UnixMilli())
+		now := s.now()
+		if gap := now.Sub(time.UnixMilli(sig.Time)).Abs(); err == nil && gap > clockGap {
+			w.Header().Set("Date", now.UTC().Format(http.TimeFormat))
+			fail(w, http.StatusUnauthorized, wire.CodeClock, "the device's clock is wrong")
+			return
+		}
+		if err == nil {
+			before := now.Add(-3 * clockGap).UnixMilli()
+			err = s.store.useNonce(r.Context(), sig.Account, sig.Device, sig.Nonce, sig.Time, before)
+		}
+		if errors.Is(err, errReplayed) {
+			fail(w, http.StatusUnauthorized, wire.CodeBadRequest, err.Error())
+			return
+		}
+		if err == nil && now.Sub(time.UnixMilli(seen)) > seenEvery {
+			err = s.store.touch(r.Context(), sig.Account, sig.Device, now.UnixMilli())
 		}
 		if err != nil {
 			s.trouble(w, r, err)
 			return
 		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), sessionKey{}, session{account, device})))
+		b, err := io.ReadAll(r.Body)
+		if err != nil {
+			unreadable(w, err)
+			return
+		}
+		if wire.Digest(b) != digest {
+			fail(w, http.StatusUnauthorized, wire.CodeBadRequest, "the body isn't what was signed")
+			return
+		}
+		r.Body = io.NopCloser(bytes.NewReader(b))
+		ctx := context.WithValue(r.Context(), sessionKey{}, session{sig.Account, sig.Device})
+		next.ServeHTTP(w, r.WithContext(ctx))
 	})
 }
 
+// setCredentials replaces an account's keys. A device's own key isn't enough for that: whoever asks shows one of the
+// account's present keys.
 func (s *Server) setCredentials(w http.ResponseWriter, r *http.Request) {
-	var in wire.Credentials
-	if !read(w, r, &in) {
+	var in wire.NewCredentials
+	digest, ok := body(w, r, &in)
+	if !ok {
 		return
 	}
-	if err := checkCredentials(in); err != nil {
+	if err := checkCredentials(in.Credentials); err != nil {
 		fail(w, http.StatusBadRequest, wire.CodeBadRequest, err.Error())
 		return
 	}
-	a, err := s.account(in)
+	now, err := s.store.accountByID(r.Context(), of(r).account)
+	if err != nil {
+		s.trouble(w, r, err)
+		return
+	}
+	purpose, public := wire.ProofSignIn, now.SignIn
+	if in.Recovery {
+		purpose, public = wire.ProofRecovery, now.RecoverySignIn
+	}
+	if !s.proven(r, public, purpose, digest) {
+		fail(w, http.StatusUnauthorized, wire.CodeSignIn, "the present master password or recovery code is needed for this")
+		return
+	}
+	a, err := s.account(in.Credentials)
 	if err == nil {
 		err = s.store.setCredentials(r.Context(), of(r).account, of(r).device, a)
+	}
+	if err == nil {
+		s.hub.end(of(r).account, "", of(r).device)
 	}
 	s.done(w, r, err)
 }
@@ -375,8 +507,14 @@ func (s *Server) devices(w http.ResponseWriter, r *http.Request) {
 	reply(w, list)
 }
 
+// endDevice shuts a device out: its key signs in no more, and its event stream ends at once.
 func (s *Server) endDevice(w http.ResponseWriter, r *http.Request) {
-	s.done(w, r, s.store.endSession(r.Context(), of(r).account, chi.URLParam(r, "device")))
+	device := chi.URLParam(r, "device")
+	err := s.store.endSession(r.Context(), of(r).account, device)
+	if err == nil {
+		s.hub.end(of(r).account, device, "")
+	}
+	s.done(w, r, err)
 }
 
 // introduce takes a new device's public key. For an unknown address it answers
@@ -458,15 +596,20 @@ func (s *Server) answerIntroduction(w http.ResponseWriter, r *http.Request) {
 
 func read(w http.ResponseWriter, r *http.Request, to any) bool {
 	if err := json.NewDecoder(r.Body).Decode(to); err != nil {
-		var tooLarge *http.MaxBytesError
-		if errors.As(err, &tooLarge) {
-			fail(w, http.StatusRequestEntityTooLarge, wire.CodeBadRequest, "the message is too large")
-		} else {
-			fail(w, http.StatusBadRequest, wire.CodeBadRequest, "the message can't be read")
-		}
-		return false
+		return unreadable(w, err)
 	}
 	return true
+}
+
+// unreadable answers a message that can't be read. It returns false.
+func unreadable(w http.ResponseWriter, err error) bool {
+	var tooLarge *http.MaxBytesError
+	if errors.As(err, &tooLarge) {
+		fail(w, http.StatusRequestEntityTooLarge, wire.CodeBadRequest, "the message is too large")
+	} else {
+		fail(w, http.StatusBadRequest, wire.CodeBadRequest, "the message can't be read")
+	}
+	return false
 }
 
 func reply(w http.ResponseWriter, v any) {

@@ -10,13 +10,13 @@ import (
 // hub tells the devices of an account about commits.
 type hub struct {
 	mu     sync.Mutex
-	subs   map[string]map[chan uint64]bool
+	subs   map[string]map[chan uint64]string // by account: each stream with its device
 	closed bool
 }
 
-func newHub() *hub { return &hub{subs: map[string]map[chan uint64]bool{}} }
+func newHub() *hub { return &hub{subs: map[string]map[chan uint64]string{}} }
 
-func (h *hub) join(account string) chan uint64 {
+func (h *hub) join(account, device string) chan uint64 {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	c := make(chan uint64, 1)
@@ -25,9 +25,9 @@ func (h *hub) join(account string) chan uint64 {
 		return c
 	}
 	if h.subs[account] == nil {
-		h.subs[account] = map[chan uint64]bool{}
+		h.subs[account] = map[chan uint64]string{}
 	}
-	h.subs[account][c] = true
+	h.subs[account][c] = device
 	return c
 }
 
@@ -53,6 +53,18 @@ func (h *hub) tell(account string, n uint64) {
 	}
 }
 
+// end ends the streams of a device, or of all devices but one.
+func (h *hub) end(account, device, but string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for c, of := range h.subs[account] {
+		if of == device || but != "" && of != but {
+			close(c)
+			delete(h.subs[account], c)
+		}
+	}
+}
+
 func (h *hub) close() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -65,7 +77,7 @@ func (h *hub) close() {
 			close(c)
 		}
 	}
-	h.subs = map[string]map[chan uint64]bool{}
+	h.subs = map[string]map[chan uint64]string{}
 }
 
 const heartbeat = 20 * time.Second
@@ -74,8 +86,11 @@ const heartbeat = 20 * time.Second
 // section 9.2), with a comment now and then so that a dead line is noticed.
 func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	account := of(r).account
-	c := s.hub.join(account)
+	c := s.hub.join(account, of(r).device)
 	defer s.hub.leave(account, c)
+	if _, _, err := s.store.deviceKey(r.Context(), account, of(r).device); err != nil { // shut out meanwhile
+		return
+	}
 	rc := http.NewResponseController(w)
 	w.Header().Set("Content-Type", "text/event-stream")
 	_ = rc.SetWriteDeadline(time.Time{})

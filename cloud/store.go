@@ -29,7 +29,10 @@ var (
 	errNoSession = errors.New("no such session")
 )
 
-type store struct{ db *sqlx.DB }
+type store struct {
+	db    *sqlx.DB
+	quick *sqlx.DB // the same file, for what may be lost with the power: it doesn't wait for the disk
+}
 
 type account struct {
 	Account         string `db:"account"`
@@ -51,15 +54,19 @@ func (a account) params() (p keys.Params, err error) {
 }
 
 func openStore(ctx context.Context, file string) (*store, error) {
-	db, err := sqlx.Open(
-		"sqlite",
-		"file:"+file+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)"+
-			"&_pragma=busy_timeout(10000)&_txlock=immediate",
-	)
-	if err != nil {
-		return nil, fmt.Errorf("failed to open the cloud's database: %w", err)
+	open := func(synchronous string) (*sqlx.DB, error) {
+		db, err := sqlx.Open("sqlite", "file:"+file+"?_pragma=journal_mode(WAL)&_pragma=synchronous("+synchronous+
+			")&_pragma=busy_timeout(10000)&_txlock=immediate")
+		if err != nil {
+			return nil, fmt.Errorf("failed to open the cloud's database: %w", err)
+		}
+		db.SetMaxOpenConns(4)
+		return db, nil
 	}
-	db.SetMaxOpenConns(4)
+	db, err := open("FULL")
+	if err != nil {
+		return nil, err
+	}
 	dir, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return nil, err
@@ -72,10 +79,15 @@ func openStore(ctx context.Context, file string) (*store, error) {
 		_ = db.Close()
 		return nil, fmt.Errorf("failed to bring the cloud's database up to date: %w", err)
 	}
-	return &store{db}, nil
+	quick, err := open("NORMAL")
+	if err != nil {
+		_ = db.Close()
+		return nil, err
+	}
+	return &store{db, quick}, nil
 }
 
-func (s *store) close() error { return s.db.Close() }
+func (s *store) close() error { return errors.Join(s.quick.Close(), s.db.Close()) }
 
 // secret returns the cloud's own key of the given name, drawn at first use.
 func (s *store) secret(ctx context.Context, name string) ([]byte, error) {
@@ -115,6 +127,10 @@ func (s *store) accountByEmail(ctx context.Context, email string) (a account, er
 	return a, err
 }
 
+func (s *store) accountByID(ctx context.Context, id string) (a account, err error) {
+	return a, s.db.GetContext(ctx, &a, `SELECT * FROM accounts WHERE account = ?`, id)
+}
+
 // setCredentials replaces what opens the account, and ends every other
 // device's session: whoever knew the old master password has to show the new one.
 func (s *store) setCredentials(ctx context.Context, id, device string, a account) error {
@@ -130,26 +146,42 @@ func (s *store) setCredentials(ctx context.Context, id, device string, a account
 	})
 }
 
-func (s *store) putSession(ctx context.Context, account, device string, token []byte, now int64) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO sessions (account, device, token, created, seen) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT (account, device) DO UPDATE SET token = excluded.token, seen = excluded.seen`, account,
-		device, token, now, now)
+func (s *store) putSession(ctx context.Context, account, device string, public []byte, now int64) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO sessions (account, device, public, created, seen) VALUES (?, ?, ?, ?, ?)
+		ON CONFLICT (account, device) DO UPDATE SET public = excluded.public, seen = excluded.seen`, account,
+		device, public, now, now)
 	return err
 }
 
-// sessionDevice returns the device that a token was given to.
-func (s *store) sessionDevice(
-	ctx context.Context,
-	account string,
-	token []byte,
-) (device string, seen int64, err error) {
-	err = s.db.QueryRowxContext(ctx, `SELECT device, seen FROM sessions WHERE account = ? AND token = ?`, account,
-		token).
-		Scan(&device, &seen)
+// deviceKey returns the key that a device signs with.
+func (s *store) deviceKey(ctx context.Context, account, device string) (public []byte, seen int64, err error) {
+	err = s.db.QueryRowxContext(ctx, `SELECT public, seen FROM sessions WHERE account = ? AND device = ?`, account,
+		device).
+		Scan(&public, &seen)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = errNoSession
 	}
-	return device, seen, err
+	return public, seen, err
+}
+
+// errReplayed is returned for a nonce that was there before.
+var errReplayed = errors.New("this request was made before")
+
+// useNonce notes a nonce, and forgets those from before a moment.
+func (s *store) useNonce(ctx context.Context, account, device, nonce string, at, before int64) error {
+	res, err := s.quick.ExecContext(ctx,
+		`INSERT INTO nonces (account, device, nonce, at) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING`,
+		account, device, nonce, at)
+	if err != nil {
+		return err
+	}
+	if n, err := res.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(err, errReplayed)
+	}
+	if at%64 == 0 { // now and then
+		_, err = s.quick.ExecContext(ctx, `DELETE FROM nonces WHERE at < ?`, before)
+	}
+	return err
 }
 
 func (s *store) touch(ctx context.Context, account, device string, now int64) error {

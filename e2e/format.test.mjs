@@ -3,6 +3,7 @@
 import test from "node:test";
 import { WORDS as list } from "../extension/src/wordlist.js";
 import assert from "node:assert/strict";
+import { createPublicKey, verify } from "node:crypto";
 import { readFileSync } from "node:fs";
 import { join } from "node:path";
 import { argon2id } from "@noble/hashes/argon2.js";
@@ -111,6 +112,14 @@ const words = (digest, n) =>
     { length: n },
     (_, i) => list[Number(BigInt("0x" + hex(digest.slice(i * 5, i * 5 + 5))) % BigInt(list.length))],
   );
+
+test("a signature", () => {
+  const x = Buffer.from(v.sign_in_public_key, "hex").toString("base64url");
+  const key = createPublicKey({ format: "jwk", key: { kty: "OKP", crv: "Ed25519", x } });
+  const of = (purpose) => cat(...[`redlocket/2 ${purpose}`, ...v.signed_parts].map((p) => lp(utf8(p))));
+  assert.ok(verify(null, of(v.signed_purpose), key, un(v.signed)));
+  assert.ok(!verify(null, of("sign-in"), key, un(v.signed)));
+});
 
 test("the codes of an introduction", () => {
   const salt = sha256(cat(lp(utf8("redlocket/2 introduction")), lp(utf8(v.introduction_email)))).slice(0, 16);

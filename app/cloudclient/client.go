@@ -5,6 +5,8 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/rand"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -14,6 +16,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"redlocket/app"
@@ -25,8 +28,10 @@ import (
 
 // Client calls one cloud.
 type Client struct {
-	base string
-	http *http.Client
+	base      string
+	authority string // of base, as signatures name it
+	http      *http.Client
+	behind    atomic.Int64 // of our clock behind the cloud's, nanoseconds
 }
 
 const (
@@ -41,13 +46,50 @@ func Dial(address string) (app.Cloud, error) {
 	if err != nil {
 		return nil, syncing.ErrCloudURL
 	}
-	return &Client{base, client}, nil
+	u, err := url.Parse(base)
+	if err != nil {
+		return nil, syncing.ErrCloudURL
+	}
+	return &Client{base: base, authority: wire.Authority(u.Scheme, u.Host), http: client}, nil
 }
 
-func (c *Client) call(ctx context.Context, method, path, token string, in, out any) error {
+// credential is what a device signs its requests with, as it is kept on it: the account, the device and its key.
+type credential struct {
+	account, device string
+	key             keys.Key
+}
+
+func (c credential) String() string {
+	return strings.Join([]string{c.account, c.device, base64.RawURLEncoding.EncodeToString(c.key[:])}, ".")
+}
+
+func parseCredential(s string) (c credential, err error) {
+	parts := strings.Split(s, ".")
+	if len(parts) != 3 {
+		return c, syncing.ErrSignedOut
+	}
+	b, err := base64.RawURLEncoding.DecodeString(parts[2])
+	if err != nil || len(b) != keys.KeySize {
+		return c, syncing.ErrSignedOut
+	}
+	return credential{parts[0], parts[1], keys.Key(b)}, nil
+}
+
+// proof is what makes the proof of a request, where one is needed.
+type proof struct {
+	key     keys.Key
+	purpose string
+}
+
+func (c *Client) call(ctx context.Context, method, path, credential string, in, out any) error {
+	return c.prove(ctx, method, path, credential, nil, in, out)
+}
+
+// prove calls with a proof.
+func (c *Client) prove(ctx context.Context, method, path, credential string, p *proof, in, out any) error {
 	ctx, cancel := context.WithTimeout(ctx, callTime)
 	defer cancel()
-	resp, err := c.do(ctx, method, path, token, in)
+	resp, err := c.do(ctx, method, path, credential, p, in)
 	if err != nil {
 		return err
 	}
@@ -61,24 +103,57 @@ func (c *Client) call(ctx context.Context, method, path, token string, in, out a
 	return nil
 }
 
-func (c *Client) do(ctx context.Context, method, path, token string, in any) (*http.Response, error) {
-	var body io.Reader
+// do makes a request. One that the cloud refuses for its time is made again by the cloud's clock.
+func (c *Client) do(
+	ctx context.Context, method, path, credential string, p *proof, in any,
+) (*http.Response, error) {
+	resp, err := c.try(ctx, method, path, credential, p, in)
+	if errors.Is(err, errClock) {
+		resp, err = c.try(ctx, method, path, credential, p, in)
+	}
+	if errors.Is(err, errClock) {
+		err = fmt.Errorf("%w: this computer’s clock is wrong", syncing.ErrCloudSick)
+	}
+	return resp, err
+}
+
+// errClock is returned where the cloud's clock is another one; by how much is known then.
+var errClock = errors.New("the clocks differ")
+
+func (c *Client) try(
+	ctx context.Context, method, path, signed string, p *proof, in any,
+) (*http.Response, error) {
+	var body []byte
 	if raw, ok := in.([]byte); ok {
-		body = bytes.NewReader(raw)
+		body = raw
 	} else if in != nil {
-		b, err := json.Marshal(in)
-		if err != nil {
+		var err error
+		if body, err = json.Marshal(in); err != nil {
 			return nil, err
 		}
-		body = bytes.NewReader(b)
 	}
-	req, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
+	req, err := http.NewRequestWithContext(ctx, method, c.base+path, bytes.NewReader(body))
 	if err != nil {
 		return nil, err
 	}
 	req.Header.Set("Content-Type", "application/json")
-	if token != "" {
-		req.Header.Set("Authorization", "Bearer "+token)
+	target, digest := req.URL.RequestURI(), wire.Digest(body)
+	if signed != "" {
+		cred, err := parseCredential(signed)
+		if err != nil {
+			return nil, err
+		}
+		wire.Signature{
+			Account: cred.account, Device: cred.device, Nonce: rand.Text(),
+			Time: time.Now().Add(time.Duration(c.behind.Load())).UnixMilli(),
+		}.Sign(cred.key, c.authority, method, target, digest).Set(req.Header, digest)
+	}
+	if p != nil {
+		var drawn wire.Challenge
+		if err := c.call(ctx, "POST", "/v1/challenge", "", struct{}{}, &drawn); err != nil {
+			return nil, err
+		}
+		wire.Prove(p.key, p.purpose, drawn.Challenge, c.authority, method, target, digest).Set(req.Header)
 	}
 	resp, err := c.http.Do(req)
 	if err != nil {
@@ -96,7 +171,12 @@ func (c *Client) do(ctx context.Context, method, path, token string, in any) (*h
 	case wire.CodeSignIn:
 		return nil, syncing.ErrSignIn
 	case wire.CodeToken:
-		return nil, syncing.ErrToken
+		return nil, syncing.ErrSignedOut
+	case wire.CodeClock:
+		if at, err := http.ParseTime(resp.Header.Get("Date")); err == nil {
+			c.behind.Store(int64(time.Until(at)))
+		}
+		return nil, errClock
 	case wire.CodeTaken:
 		return nil, syncing.ErrTaken
 	case wire.CodeTooMany:
@@ -135,29 +215,55 @@ func (c *Client) Params(ctx context.Context, email string) (p keys.Params, err e
 	return p, err
 }
 
-// CreateAccount makes an account and signs this device in.
-func (c *Client) CreateAccount(ctx context.Context, in wire.NewAccount) (s wire.Session, err error) {
-	return s, c.call(ctx, "POST", "/v1/accounts", "", in, &s)
+// CreateAccount makes an account, known by a key, and signs this device in with a key of its own.
+func (c *Client) CreateAccount(ctx context.Context, key keys.Key, in wire.NewAccount) (app.Session, error) {
+	own := keys.NewSigning()
+	in.DeviceKey = own.Public()
+	return c.session(ctx, "/v1/accounts", in.Device, own, proof{key, wire.ProofSignIn}, in)
 }
 
-// SignIn signs a device in.
-func (c *Client) SignIn(ctx context.Context, in wire.SignIn) (s wire.Session, err error) {
-	return s, c.call(ctx, "POST", "/v1/sessions", "", in, &s)
+// SignIn signs a device in, with a key of its own from here on. key is the account's sign-in key or, for Recovery, its
+// recovery sign-in key.
+func (c *Client) SignIn(ctx context.Context, key keys.Key, in wire.SignIn) (app.Session, error) {
+	own := keys.NewSigning()
+	in.DeviceKey = own.Public()
+	p := proof{key, wire.ProofSignIn}
+	if in.Recovery {
+		p.purpose = wire.ProofRecovery
+	}
+	return c.session(ctx, "/v1/sessions", in.Device, own, p, in)
 }
 
-// SetCredentials replaces what opens the account.
-func (c *Client) SetCredentials(ctx context.Context, token string, in wire.Credentials) error {
-	return c.call(ctx, "PUT", "/v1/credentials", token, in, nil)
+func (c *Client) session(
+	ctx context.Context, path, device string, own keys.Key, p proof, in any,
+) (out app.Session, err error) {
+	var s wire.Session
+	if err := c.prove(ctx, "POST", path, "", &p, in, &s); err != nil {
+		return out, err
+	}
+	return app.Session{
+		Credential: credential{s.Account, device, own}.String(), Vault: s.Vault, Params: s.Params, Wrapped: s.Wrapped,
+	}, s.Params.Check()
+}
+
+// SetCredentials replaces what opens the account. key is its present sign-in key or, for Recovery, its present recovery
+// sign-in key.
+func (c *Client) SetCredentials(ctx context.Context, credential string, key keys.Key, in wire.NewCredentials) error {
+	p := proof{key, wire.ProofSignIn}
+	if in.Recovery {
+		p.purpose = wire.ProofRecovery
+	}
+	return c.prove(ctx, "PUT", "/v1/credentials", credential, &p, in, nil)
 }
 
 // Changes reads what came after a head.
-func (c *Client) Changes(ctx context.Context, token string, since uint64) (out wire.Changes, err error) {
-	return out, c.call(ctx, "GET", "/v1/changes?since="+strconv.FormatUint(since, 10), token, nil, &out)
+func (c *Client) Changes(ctx context.Context, credential string, since uint64) (out wire.Changes, err error) {
+	return out, c.call(ctx, "GET", "/v1/changes?since="+strconv.FormatUint(since, 10), credential, nil, &out)
 }
 
 // Commit brings a commit.
-func (c *Client) Commit(ctx context.Context, token string, in wire.Commit) error {
-	return c.call(ctx, "POST", "/v1/commits", token, in, nil)
+func (c *Client) Commit(ctx context.Context, credential string, in wire.Commit) error {
+	return c.call(ctx, "POST", "/v1/commits", credential, in, nil)
 }
 
 func chunkPath(file string, n int) string {
@@ -165,15 +271,15 @@ func chunkPath(file string, n int) string {
 }
 
 // PutChunk brings one sealed chunk of a file.
-func (c *Client) PutChunk(ctx context.Context, token, file string, n int, sealed []byte) error {
-	return c.call(ctx, "PUT", chunkPath(file, n), token, sealed, nil)
+func (c *Client) PutChunk(ctx context.Context, credential, file string, n int, sealed []byte) error {
+	return c.call(ctx, "PUT", chunkPath(file, n), credential, sealed, nil)
 }
 
 // Chunk reads one sealed chunk of a file.
-func (c *Client) Chunk(ctx context.Context, token, file string, n int) ([]byte, error) {
+func (c *Client) Chunk(ctx context.Context, credential, file string, n int) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(ctx, callTime)
 	defer cancel()
-	resp, err := c.do(ctx, "GET", chunkPath(file, n), token, nil)
+	resp, err := c.do(ctx, "GET", chunkPath(file, n), credential, nil, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -186,18 +292,18 @@ func (c *Client) Chunk(ctx context.Context, token, file string, n int) ([]byte, 
 }
 
 // RemoveFile drops a file's chunks.
-func (c *Client) RemoveFile(ctx context.Context, token, file string) error {
-	return c.call(ctx, "DELETE", "/v1/files/"+url.PathEscape(file), token, nil, nil)
+func (c *Client) RemoveFile(ctx context.Context, credential, file string) error {
+	return c.call(ctx, "DELETE", "/v1/files/"+url.PathEscape(file), credential, nil, nil)
 }
 
 // Devices lists the account's sessions.
-func (c *Client) Devices(ctx context.Context, token string) (out []wire.Device, err error) {
-	return out, c.call(ctx, "GET", "/v1/devices", token, nil, &out)
+func (c *Client) Devices(ctx context.Context, credential string) (out []wire.Device, err error) {
+	return out, c.call(ctx, "GET", "/v1/devices", credential, nil, &out)
 }
 
 // EndDevice ends a device's session.
-func (c *Client) EndDevice(ctx context.Context, token, device string) error {
-	return c.call(ctx, "DELETE", "/v1/devices/"+url.PathEscape(device), token, nil, nil)
+func (c *Client) EndDevice(ctx context.Context, credential, device string) error {
+	return c.call(ctx, "DELETE", "/v1/devices/"+url.PathEscape(device), credential, nil, nil)
 }
 
 // NewIntroduction leaves a new device's key.
@@ -220,22 +326,22 @@ func (c *Client) IntroductionAnswer(ctx context.Context, id, secret string) ([]b
 }
 
 // Introductions lists those that wait.
-func (c *Client) Introductions(ctx context.Context, token string) (out []wire.Introduction, err error) {
-	return out, c.call(ctx, "GET", "/v1/introductions", token, nil, &out)
+func (c *Client) Introductions(ctx context.Context, credential string) (out []wire.Introduction, err error) {
+	return out, c.call(ctx, "GET", "/v1/introductions", credential, nil, &out)
 }
 
 // AnswerIntroduction leaves the answer to one.
-func (c *Client) AnswerIntroduction(ctx context.Context, token, id string, sealed []byte) error {
-	return c.call(ctx, "PUT", "/v1/introductions/"+url.PathEscape(id), token, wire.Introduction{Sealed: sealed}, nil)
+func (c *Client) AnswerIntroduction(ctx context.Context, credential, id string, sealed []byte) error {
+	return c.call(ctx, "PUT", "/v1/introductions/"+url.PathEscape(id), credential, wire.Introduction{Sealed: sealed}, nil)
 }
 
 // Events reads the cloud's event stream (WHATWG HTML, section 9.2) and calls fn
 // with 0 once the line is up, and for every head, until the line breaks or says
 // nothing for too long.
-func (c *Client) Events(ctx context.Context, token string, fn func(uint64)) error {
+func (c *Client) Events(ctx context.Context, credential string, fn func(uint64)) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	resp, err := c.do(ctx, "GET", "/v1/events", token, nil)
+	resp, err := c.do(ctx, "GET", "/v1/events", credential, nil, nil)
 	if err != nil {
 		return err
 	}

@@ -65,7 +65,6 @@ func (c Client) ask(ctx context.Context, service, method, path string, body []by
 		return nil, err
 	}
 	defer client.CloseIdleConnections()
-	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 	ctx, cancel := context.WithTimeout(ctx, askTime)
 	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, method, base+path, bytes.NewReader(body))

@@ -14,7 +14,8 @@ import (
 // ErrAddress is returned for what is no address of a service.
 var ErrAddress = errors.New("this is no address of a service")
 
-// Open reads a service's address and returns it without a slash at its end, and a client for it. Nothing is sent yet.
+// Open reads a service's address and returns it without a slash at its end, and a client for it,
+// which follows no redirects. Nothing is sent yet.
 func Open(address string) (base string, c *http.Client, err error) {
 	u, err := url.Parse(strings.TrimSpace(address))
 	if err != nil || u.Host == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" {
@@ -28,7 +29,9 @@ func Open(address string) (base string, c *http.Client, err error) {
 	if Loopback(u.Hostname()) {
 		t.Proxy = nil
 	}
-	return strings.TrimSuffix(u.String(), "/"), &http.Client{Transport: t}, nil
+	c = &http.Client{Transport: t}
+	c.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse } // followed nowhere
+	return strings.TrimSuffix(u.String(), "/"), c, nil
 }
 
 // Transport returns a transport that finds names under .localhost on this computer (RFC 6761, section 6.3), whatever

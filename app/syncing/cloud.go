@@ -9,22 +9,22 @@ import (
 
 // Cloud is the sync service as a line calls it.
 type Cloud interface {
-	Changes(ctx context.Context, token string, since uint64) (wire.Changes, error)
-	Commit(ctx context.Context, token string, c wire.Commit) error
+	Changes(ctx context.Context, credential string, since uint64) (wire.Changes, error)
+	Commit(ctx context.Context, credential string, c wire.Commit) error
 	// Events calls fn once the line is up, and for every new head, until it breaks.
-	Events(ctx context.Context, token string, fn func(head uint64)) error
+	Events(ctx context.Context, credential string, fn func(head uint64)) error
 	// PutChunk and Chunk carry sealed chunks of files; RemoveFile drops all of one.
-	PutChunk(ctx context.Context, token, file string, n int, sealed []byte) error
-	Chunk(ctx context.Context, token, file string, n int) ([]byte, error)
-	RemoveFile(ctx context.Context, token, file string) error
+	PutChunk(ctx context.Context, credential, file string, n int, sealed []byte) error
+	Chunk(ctx context.Context, credential, file string, n int) ([]byte, error)
+	RemoveFile(ctx context.Context, credential, file string) error
 }
 
 // The errors that a cloud returns and callers act on.
 var (
-	ErrConflict = errors.New("somebody else's commit came first")
-	ErrSignIn   = errors.New("the e-mail address, the master password or the carried half is not right")
-	ErrToken    = errors.New("this device is no longer signed in at the cloud")
-	ErrTaken    = errors.New(
+	ErrConflict  = errors.New("somebody else's commit came first")
+	ErrSignIn    = errors.New("the e-mail address, the master password or the carried half is not right")
+	ErrSignedOut = errors.New("this device is no longer signed in at the cloud")
+	ErrTaken     = errors.New(
 		"this e-mail address has a vault in this cloud already; bring it to this computer instead",
 	)
 	ErrTooMany  = errors.New("too many attempts: wait a few minutes and try again")

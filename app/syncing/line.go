@@ -50,8 +50,8 @@ const (
 	retryLast  = 30 * time.Second
 )
 
-// localToken names the token of the cloud's session, sealed for this device alone.
-const localToken = "token"
+// localCredential names what this device signs its requests to the cloud with, sealed for this device alone.
+const localCredential = "credential"
 
 // Line keeps one set in step with its cloud. It is safe for concurrent use.
 type Line struct {
@@ -85,16 +85,16 @@ func (l *Line) Connect(c Cloud) {
 	l.cloud = c
 }
 
-// KeepToken keeps the token of a cloud's session, for the line of the same set.
-func KeepToken(ctx context.Context, local *records.Local, token string) error {
-	return local.Set(ctx, localToken, []byte(token))
+// KeepCredential keeps what a device signs its requests to the cloud with, for the line of the same set.
+func KeepCredential(ctx context.Context, local *records.Local, credential string) error {
+	return local.Set(ctx, localCredential, []byte(credential))
 }
 
-// Token returns the token of the cloud's session. The error is ErrToken if there is none.
-func (l *Line) Token(ctx context.Context) (string, error) {
-	b, err := l.set.Local.Get(ctx, localToken)
+// Credential returns what this device signs its requests with. The error is ErrSignedOut if there is none.
+func (l *Line) Credential(ctx context.Context) (string, error) {
+	b, err := l.set.Local.Get(ctx, localCredential)
 	if err == nil && len(b) == 0 {
-		err = ErrToken
+		err = ErrSignedOut
 	}
 	return string(b), err
 }
@@ -182,9 +182,9 @@ func (l *Line) tidyOnly(ctx context.Context, stopped chan struct{}) {
 // listen hears of other devices' commits, for as long as ctx lives.
 func (l *Line) listen(ctx context.Context, cloud Cloud) {
 	for wait := retryFirst; ctx.Err() == nil; wait = min(2*wait, retryLast) {
-		token, err := l.Token(ctx)
+		credential, err := l.Credential(ctx)
 		if err == nil {
-			err = cloud.Events(ctx, token, func(uint64) {
+			err = cloud.Events(ctx, credential, func(uint64) {
 				wait = retryFirst
 				l.Nudge()
 			})
@@ -223,7 +223,7 @@ func (l *Line) follow(ctx context.Context, stopped chan struct{}) {
 			l.setStatus(InStep, err.Error())
 		case errors.As(err, &fault):
 			l.setStatus(Fault, fault.Detail)
-		case errors.Is(err, ErrToken), errors.Is(err, ErrSignIn):
+		case errors.Is(err, ErrSignedOut), errors.Is(err, ErrSignIn):
 			l.setStatus(Ended, err.Error())
 		default:
 			l.setStatus(Away, err.Error())
@@ -269,7 +269,7 @@ func (l *Line) Sync(ctx context.Context) error {
 }
 
 func (l *Line) syncOnce(ctx context.Context) error {
-	cloud, token, err := l.at(ctx)
+	cloud, credential, err := l.at(ctx)
 	if err != nil || cloud == nil {
 		return err
 	}
@@ -277,7 +277,7 @@ func (l *Line) syncOnce(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	changes, err := cloud.Changes(ctx, token, checkpoint.Number)
+	changes, err := cloud.Changes(ctx, credential, checkpoint.Number)
 	if err != nil {
 		return err
 	}
@@ -292,20 +292,20 @@ func (l *Line) syncOnce(ctx context.Context) error {
 	if err != nil || commit == nil {
 		return err
 	}
-	if err := cloud.Commit(ctx, token, message(commit)); err != nil {
+	if err := cloud.Commit(ctx, credential, message(commit)); err != nil {
 		return err
 	}
 	return l.set.Replica.Committed(ctx, commit)
 }
 
-// at returns the cloud, if there is one, and the token of the session there.
+// at returns the cloud, if there is one, and what is signed with there.
 func (l *Line) at(ctx context.Context) (Cloud, string, error) {
 	cloud := l.connected()
 	if cloud == nil {
 		return nil, "", nil
 	}
-	token, err := l.Token(ctx)
-	return cloud, token, err
+	credential, err := l.Credential(ctx)
+	return cloud, credential, err
 }
 
 func (l *Line) connected() Cloud {
@@ -340,32 +340,32 @@ func message(c *records.Commit) wire.Commit {
 
 // sendFiles brings files that the cloud doesn't have yet there.
 func (l *Line) sendFiles(ctx context.Context) error {
-	cloud, token, err := l.at(ctx)
+	cloud, credential, err := l.at(ctx)
 	if err != nil || cloud == nil {
 		return err
 	}
 	return l.set.Files.SendNew(ctx, func(file string, n int, sealed []byte) error {
-		return cloud.PutChunk(ctx, token, file, n, sealed)
+		return cloud.PutChunk(ctx, credential, file, n, sealed)
 	})
 }
 
 // FetchChunk returns one sealed chunk of a file.
 func (l *Line) FetchChunk(ctx context.Context, file string, n int) ([]byte, error) {
-	cloud, token, err := l.at(ctx)
+	cloud, credential, err := l.at(ctx)
 	if err != nil {
 		return nil, err
 	}
 	if cloud == nil {
 		return nil, records.ErrFileBroken
 	}
-	return cloud.Chunk(ctx, token, file, n)
+	return cloud.Chunk(ctx, credential, file, n)
 }
 
 // DropFile removes all chunks of a file from the cloud, if there is one.
 func (l *Line) DropFile(ctx context.Context, file string) error {
-	cloud, token, err := l.at(ctx)
+	cloud, credential, err := l.at(ctx)
 	if err != nil || cloud == nil {
 		return err
 	}
-	return cloud.RemoveFile(ctx, token, file)
+	return cloud.RemoveFile(ctx, credential, file)
 }

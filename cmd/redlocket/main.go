@@ -86,6 +86,8 @@ or put a proxy that has one in front of it.`,
 	}
 	cmd.Flags().StringVar(&o.file, "data", "", "database file (default redlocket-cloud.db)")
 	cmd.Flags().StringVar(&o.listen, "listen", "127.0.0.1:7300", "address and port")
+	cmd.Flags().StringArrayVar(&o.addresses, "address", nil,
+		"the cloud's own address as devices write it, like cloud.example; what is signed for another is refused")
 	cmd.Flags().StringVar(&o.cert, "cert", "", "TLS certificate file (PEM)")
 	cmd.Flags().StringVar(&o.key, "key", "", "TLS key file (PEM)")
 	return cmd

@@ -29,6 +29,7 @@ import (
 	"redlocket/app/siteclient"
 	"redlocket/app/store"
 	"redlocket/cloud"
+	"redlocket/core/wire"
 	"redlocket/extension"
 	"redlocket/web"
 )
@@ -213,7 +214,10 @@ func runDevice(ctx context.Context, o deviceOptions, open bool) error {
 	return errors.Join(waitFor(ctx, s), d.device.Close())
 }
 
-type cloudOptions struct{ file, listen, cert, key string }
+type cloudOptions struct {
+	file, listen, cert, key string
+	addresses               []string
+}
 
 func runCloud(ctx context.Context, o cloudOptions) error {
 	host, _, err := net.SplitHostPort(o.listen)
@@ -236,6 +240,9 @@ func runCloud(ctx context.Context, o cloudOptions) error {
 		if err != nil {
 			return fmt.Errorf("failed to read the certificate: %w", err)
 		}
+		if len(o.addresses) == 0 {
+			o.addresses = namesOf(pair, l.Addr())
+		}
 		l, scheme = tls.NewListener(
 			l,
 			&tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS13},
@@ -248,9 +255,26 @@ func runCloud(ctx context.Context, o cloudOptions) error {
 	if err != nil {
 		return err
 	}
+	for _, a := range o.addresses {
+		c.Addresses = append(c.Addresses, wire.Authority("https", strings.TrimPrefix(a, "https://")))
+	}
 	s := serveOn("the cloud", l, c, c.EndStreams)
 	fmt.Printf("The cloud is at %s://%s\nIts data is in %s\n", scheme, l.Addr(), o.file)
 	return errors.Join(waitFor(ctx, s), c.Close())
+}
+
+// namesOf are the addresses that a certificate is for.
+func namesOf(pair tls.Certificate, at net.Addr) (list []string) {
+	if pair.Leaf == nil {
+		return nil
+	}
+	port := at.(*net.TCPAddr).Port
+	for _, name := range pair.Leaf.DNSNames {
+		if !strings.HasPrefix(name, "*") {
+			list = append(list, fmt.Sprintf("%s:%d", name, port))
+		}
+	}
+	return list
 }
 
 func platform() string {

@@ -57,13 +57,17 @@ type vectors struct {
 	HeadPlain    string `json:"head_plain"` // text
 	HeadSealed   string `json:"head_sealed"`
 
-	IntroductionEmail  string `json:"introduction_email"`
-	IntroductionWords  string `json:"introduction_words"`
-	IntroductionKey    string `json:"introduction_key"`
-	IntroductionPublic string `json:"introduction_public_key"` // not of the group: the codes alone are shown
-	IntroductionHello  string `json:"introduction_hello_code"`
-	IntroductionSealed string `json:"introduction_sealed"`
-	IntroductionAnswer string `json:"introduction_answer_code"`
+	SignInPublic       string   `json:"sign_in_public_key"`
+	SignedPurpose      string   `json:"signed_purpose"`
+	SignedParts        []string `json:"signed_parts"` // texts
+	SignedByDevice     string   `json:"signed"`       // by the sign-in key
+	IntroductionEmail  string   `json:"introduction_email"`
+	IntroductionWords  string   `json:"introduction_words"`
+	IntroductionKey    string   `json:"introduction_key"`
+	IntroductionPublic string   `json:"introduction_public_key"` // not of the group: the codes alone are shown
+	IntroductionHello  string   `json:"introduction_hello_code"`
+	IntroductionSealed string   `json:"introduction_sealed"`
+	IntroductionAnswer string   `json:"introduction_answer_code"`
 }
 
 // counting is a source of bytes that anyone can repeat: 0, 1, 2 …
@@ -139,6 +143,12 @@ func TestFormatVectors(t *testing.T) {
 		32,
 	) + `","device":"d","at":1}`
 	v.HeadSealed = must(vault.SealHead(v.HeadNumber, []byte(v.HeadPlain)))
+	v.SignInPublic, v.SignedPurpose = hex.EncodeToString(pair.SignIn.Public()), "request"
+	v.SignedParts = []string{
+		"cloud.example", "GET", "/v1/changes?since=12", "0197f3a2-0000-7000-8000-000000000003",
+		"0197f3a2-0000-7000-8000-000000000004", "1790000000000", "ABCDEFGHIJKLMNOPQRSTUVWXYZ", "digest",
+	}
+	v.SignedByDevice = hex.EncodeToString(pair.SignIn.Sign(v.SignedPurpose, v.SignedParts...))
 	v.IntroductionEmail, v.IntroductionWords = "maren@x.example", "abacus zoom kelp ferry lantern forty"
 	key := introductionKey(v.IntroductionEmail, v.IntroductionWords)
 	public, answer := bytes.Repeat([]byte{0x5a}, 1216), bytes.Repeat([]byte{0xa5}, 1500)

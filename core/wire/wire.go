@@ -13,21 +13,27 @@ const (
 	MaxFiles   = 5 << 28   // bytes of an account's sealed files: those of its devices' limit, padded
 )
 
-// Credentials are what a cloud keeps to know a person again, and the vault key
+// Credentials are what a cloud keeps to know a person again: public keys alone, and the vault key
 // as only that person can unwrap it.
 type Credentials struct {
 	Params          keys.Params `json:"params"`
-	SignIn          []byte      `json:"sign_in"`
-	RecoverySignIn  []byte      `json:"recovery_sign_in"`
+	SignIn          []byte      `json:"sign_in"`          // public, Ed25519
+	RecoverySignIn  []byte      `json:"recovery_sign_in"` // public, Ed25519
 	Wrapped         []byte      `json:"wrapped"`
 	RecoveryWrapped []byte      `json:"recovery_wrapped"`
 }
 
-// NewAccount asks for an account.
+// Challenge is drawn by the cloud, and good for two minutes.
+type Challenge struct {
+	Challenge []byte `json:"challenge"`
+}
+
+// NewAccount asks for an account. It comes with a proof by the sign-in key in it.
 type NewAccount struct {
-	Email  string `json:"email"`
-	Vault  string `json:"vault"`
-	Device string `json:"device"`
+	Email     string `json:"email"`
+	Vault     string `json:"vault"`
+	Device    string `json:"device"`
+	DeviceKey []byte `json:"device_key"` // public, Ed25519: the device signs with it from here on
 	Credentials
 }
 
@@ -36,19 +42,24 @@ type ParamsRequest struct {
 	Email string `json:"email"`
 }
 
-// SignIn proves to be the person. Key is the sign-in key or, for Recovery, the
-// recovery sign-in key.
+// SignIn comes with a proof by the sign-in key or, for Recovery, by the recovery sign-in key.
 type SignIn struct {
-	Email    string `json:"email"`
-	Device   string `json:"device"`
-	Key      []byte `json:"key"`
-	Recovery bool   `json:"recovery,omitempty"`
+	Email     string `json:"email"`
+	Device    string `json:"device"`
+	DeviceKey []byte `json:"device_key"` // public, Ed25519: the device signs with it from here on
+	Recovery  bool   `json:"recovery,omitempty"`
 }
 
-// Session is the answer to a sign-in: a token for this device, and the vault key
-// as it is wrapped for the key that was shown.
+// NewCredentials replace those of an account. They come with a proof by its present sign-in key or, for Recovery, its
+// present recovery sign-in key.
+type NewCredentials struct {
+	Recovery bool `json:"recovery,omitempty"`
+	Credentials
+}
+
+// Session is the answer to a sign-in: the account, and the vault key as it is wrapped for the key that was shown.
 type Session struct {
-	Token   string      `json:"token"`
+	Account string      `json:"account"`
 	Vault   string      `json:"vault"`
 	Params  keys.Params `json:"params"`
 	Wrapped []byte      `json:"wrapped"`
@@ -116,6 +127,7 @@ const (
 	CodeConflict   = "conflict"    // the commit isn't on top of the newest head
 	CodeSignIn     = "sign-in"     // e-mail address or key are not right
 	CodeToken      = "token"       // the session has ended
+	CodeClock      = "clock"       // the request's time is too far from the cloud's
 	CodeTaken      = "taken"       // the e-mail address has an account
 	CodeTooMany    = "too-many"    // slow down
 	CodeBadRequest = "bad-request" // the message can't be read
