@@ -98,8 +98,8 @@ func (d *Device) BeginIntroduction(ctx context.Context, email, cloudURL string) 
 
 // The ends of an introduction that went wrong. It can't be answered again.
 var (
-	errOtherAnswer = errors.New("the answer doesn’t come from where these words were typed: somebody may have tried to " +
-		"put one of their own in between. Nothing was sent; start again")
+	errOtherAnswer = errors.New("the answer doesn’t come from where these words were typed: somebody may have tried " +
+		"to put one of their own in between. Nothing was sent; start again")
 	errStopped = errors.New("other words were typed on your other computer, so this was ended; start again")
 )
 

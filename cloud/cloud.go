@@ -275,7 +275,9 @@ func (s *Server) createAccount(w http.ResponseWriter, r *http.Request) {
 	}
 	email, err := NormalEmail(in.Email)
 	if err == nil {
-		err = errors.Join(checkCredentials(in.Credentials), uuid.Validate(in.Vault), checkDevice(in.Device, in.DeviceKey))
+		err = errors.Join(
+			checkCredentials(in.Credentials), uuid.Validate(in.Vault), checkDevice(in.Device, in.DeviceKey),
+		)
 	}
 	if err == nil && !s.proven(r, in.SignIn, wire.ProofSignIn, digest) {
 		err = errors.New("the account isn't signed by its own key")
@@ -443,7 +445,8 @@ func (s *Server) setCredentials(w http.ResponseWriter, r *http.Request) {
 		purpose, public = wire.ProofRecovery, now.RecoverySignIn
 	}
 	if !s.proven(r, public, purpose, digest) {
-		fail(w, http.StatusUnauthorized, wire.CodeSignIn, "the present master password or recovery code is needed for this")
+		const why = "the present master password or recovery code is needed for this"
+		fail(w, http.StatusUnauthorized, wire.CodeSignIn, why)
 		return
 	}
 	a, err := s.account(in.Credentials)

@@ -147,9 +147,10 @@ func (s *store) setCredentials(ctx context.Context, id, device string, a account
 }
 
 func (s *store) putSession(ctx context.Context, account, device string, public []byte, now int64) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO sessions (account, device, public, created, seen) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT (account, device) DO UPDATE SET public = excluded.public, seen = excluded.seen`, account,
-		device, public, now, now)
+	_, err := s.db.ExecContext(ctx,
+		`INSERT INTO sessions (account, device, public, created, seen) VALUES (?, ?, ?, ?, ?)
+			ON CONFLICT (account, device) DO UPDATE SET public = excluded.public, seen = excluded.seen`,
+		account, device, public, now, now)
 	return err
 }
 

@@ -332,7 +332,8 @@ func (c *Client) Introductions(ctx context.Context, credential string) (out []wi
 
 // AnswerIntroduction leaves the answer to one.
 func (c *Client) AnswerIntroduction(ctx context.Context, credential, id string, sealed []byte) error {
-	return c.call(ctx, "PUT", "/v1/introductions/"+url.PathEscape(id), credential, wire.Introduction{Sealed: sealed}, nil)
+	in := wire.Introduction{Sealed: sealed}
+	return c.call(ctx, "PUT", "/v1/introductions/"+url.PathEscape(id), credential, in, nil)
 }
 
 // Events reads the cloud's event stream (WHATWG HTML, section 9.2) and calls fn

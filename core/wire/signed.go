@@ -137,7 +137,8 @@ func decode(s string) (string, bool) {
 	return string(b), err == nil
 }
 
-// Authority is the host of an address as signatures name it: in lower case, without the port that its scheme has anyway.
+// Authority is the host of an address as signatures name it: in lower case, without the port that its scheme has
+// anyway.
 func Authority(scheme, host string) string {
 	host = strings.ToLower(host)
 	switch scheme {
