@@ -15,27 +15,35 @@ import (
 
 // Names of what is sealed for this device alone.
 const (
-	localSignIn         = "sign-in"          // to sign in again without the master password
-	localRecoverySignIn = "recovery-sign-in" // to join a cloud later
+	localSignIn         = "sign-in"          // to join a cloud later; gone once that is done
+	localRecoverySignIn = "recovery-sign-in" // likewise
 	localSheet          = "sheet"            // the recovery code, until the sheet was checked
 )
 
-// credentials stretches the master password under a fresh salt, wraps the vault
-// key both ways into the profile, and returns what a cloud has to know, with the key that signs in.
-func (d *Device) credentials(
-	p *Profile, password secret.Text, key keys.VaultKey, carried keys.Code, recovery keys.Pair,
-) (cred wire.Credentials, signIn keys.Key, err error) {
+// byMaster stretches a master password under a fresh salt, wraps the vault key by it into the profile, and returns what
+// it derives.
+func (d *Device) byMaster(p *Profile, password secret.Text, key keys.VaultKey) (pair keys.Pair, err error) {
 	salt := make([]byte, keys.SaltSize)
 	if _, err := io.ReadFull(d.ports.Rand, salt); err != nil {
-		return cred, signIn, err
+		return pair, err
 	}
 	p.Params = keys.DefaultParams(salt)
 	stretched, err := keys.Stretch(password, p.Params)
 	if err != nil {
-		return cred, signIn, records.BadInput("password", err)
+		return pair, records.BadInput("password", err)
 	}
-	pair := keys.Derive(stretched, carried)
-	if p.Wrapped, err = keys.Wrap(d.ports.Rand, pair.Unlock, keys.ByMaster, p.Vault, key); err != nil {
+	pair = keys.Derive(stretched, keys.Code(p.Carried))
+	p.Wrapped, err = keys.Wrap(d.ports.Rand, pair.Unlock, keys.ByMaster, p.Vault, key)
+	return pair, err
+}
+
+// credentials stretches the master password under a fresh salt, wraps the vault
+// key both ways into the profile, and returns what a cloud has to know, with the key that signs in.
+func (d *Device) credentials(
+	p *Profile, password secret.Text, key keys.VaultKey, recovery keys.Pair,
+) (cred wire.Credentials, signIn keys.Key, err error) {
+	pair, err := d.byMaster(p, password, key)
+	if err != nil {
 		return cred, signIn, err
 	}
 	p.RecoveryWrapped, err = keys.Wrap(d.ports.Rand, recovery.Unlock, keys.ByRecovery, p.Vault, key)
@@ -51,6 +59,7 @@ var errOtherRecovery = errors.New("this recovery code belongs to another vault")
 // Recover sets a new master password with the recovery code of the sheet, on a
 // computer that has the profile. It returns the vault open.
 func (d *Device) Recover(ctx context.Context, profile, code string, password, repeat secret.Text) (*Vault, error) {
+	defer d.attempts.turn(profile)()
 	if err := d.attempts.admit(profile); err != nil {
 		return nil, err
 	}
@@ -83,7 +92,7 @@ func (d *Device) Recover(ctx context.Context, profile, code string, password, re
 		_ = d.attempts.wrong(profile) // what is wrong here is the code
 		return nil, records.BadInput("code", errOtherRecovery)
 	}
-	cred, signIn, err := d.credentials(&p, password, key, keys.Code(p.Carried), pair)
+	cred, signIn, err := d.credentials(&p, password, key, pair)
 	if err != nil {
 		return nil, err
 	}
@@ -93,7 +102,11 @@ func (d *Device) Recover(ctx context.Context, profile, code string, password, re
 	if open, ok := d.vaults.get(profile); ok {
 		open.Lock()
 	}
-	return d.openVault(ctx, s, p, key)
+	v, err := d.openVault(ctx, s, p, key)
+	if err == nil {
+		_ = v.Account.tellCard(ctx) // the others are signed out, and ask for the new one in any case
+	}
+	return v, err
 }
 
 // recoverySession signs in at the profile's cloud with the recovery code.
@@ -127,7 +140,16 @@ func (d *Device) setRecovered(
 			return err
 		}
 	}
-	return errors.Join(local.Set(ctx, localSignIn, signIn[:]), s.SetProfile(ctx, p))
+	return errors.Join(keepSignIn(ctx, local, p, signIn), s.SetProfile(ctx, p))
+}
+
+// keepSignIn keeps the key that will sign in, of a vault that may join a cloud yet. At a cloud no device keeps it: one
+// that was shut out can't sign in again without the master password.
+func keepSignIn(ctx context.Context, local *records.Local, p Profile, key keys.Key) error {
+	if p.Cloud != "" {
+		return local.Set(ctx, localSignIn, nil)
+	}
+	return local.Set(ctx, localSignIn, key[:])
 }
 
 // Account is what a person has at the cloud, and the paper that brings it back: the recovery
@@ -181,7 +203,6 @@ func (a *Account) SignInAgain(ctx context.Context, password secret.Text) error {
 	}
 	err = errors.Join(
 		syncing.KeepCredential(ctx, a.vault.Local, session.Credential),
-		a.vault.Local.Set(ctx, localSignIn, pair.SignIn[:]),
 		a.vault.identity.update(ctx, func(p *Profile) { p.Params, p.Wrapped = params, session.Wrapped }),
 	)
 	if err != nil {
@@ -189,6 +210,56 @@ func (a *Account) SignInAgain(ctx context.Context, password secret.Text) error {
 	}
 	a.vault.Sync.Nudge()
 	return nil
+}
+
+// errSameMaster is returned for a new master password that is the present one.
+var errSameMaster = errors.New("this is the present one")
+
+// ChangeMaster replaces the master password; the present one is needed for it, and wrong ones count as at unlocking.
+// The cloud comes first: should it refuse or be away, the present one stays good everywhere. The other devices hear of
+// it with the next records that they pull; from then on they open with the new one alone.
+func (a *Account) ChangeMaster(ctx context.Context, present, fresh, repeat secret.Text) error {
+	d, p := a.vault.device, a.vault.Profile()
+	key, err := d.unwrap(p, present)
+	var wrong *WrongPassword
+	if errors.As(err, &wrong) {
+		return records.BadInput("present", err)
+	}
+	if err != nil {
+		return err
+	}
+	if err := CheckNewMaster(fresh, repeat, p.Email, p.Name); err != nil {
+		return err
+	}
+	if fresh.Equal(present) {
+		return records.BadInput("password", errSameMaster)
+	}
+	stretched, err := keys.Stretch(present, p.Params)
+	if err != nil {
+		return err
+	}
+	was := keys.Derive(stretched, keys.Code(p.Carried))
+	pair, err := d.byMaster(&p, fresh, key)
+	if err != nil {
+		return err
+	}
+	if cloud := a.at(); cloud != nil {
+		credential, err := a.vault.Sync.Credential(ctx)
+		if err != nil {
+			return err
+		}
+		in := wire.NewCredentials{KeepSessions: true, Credentials: wire.Credentials{
+			Params: p.Params, SignIn: pair.SignIn.Public(), Wrapped: p.Wrapped,
+		}}
+		if err := cloud.SetCredentials(ctx, credential, was.SignIn, in); err != nil {
+			return err
+		}
+	}
+	return errors.Join(
+		a.vault.identity.update(ctx, func(now *Profile) { now.Params, now.Wrapped = p.Params, p.Wrapped }),
+		keepSignIn(ctx, a.vault.Local, p, pair.SignIn),
+		a.tellCard(ctx),
+	)
 }
 
 // errHasCloud is returned for a vault that has a cloud already.
@@ -211,6 +282,8 @@ func (a *Account) JoinCloud(ctx context.Context, url string) error {
 	err = errors.Join(
 		syncing.KeepCredential(ctx, a.vault.Local, session.Credential),
 		a.vault.identity.update(ctx, func(p *Profile) { p.Cloud = url }),
+		a.vault.Local.Set(ctx, localSignIn, nil),
+		a.vault.Local.Set(ctx, localRecoverySignIn, nil),
 	)
 	if err != nil {
 		return err

@@ -623,3 +623,106 @@ func TestWhatIsReadOnTheLineOpensNothing(t *testing.T) {
 		assert.True(t, seen[path], path)
 	}
 }
+
+// The master password is changed on one device without the sheet; the others ask for the new one, and the old one opens
+// none of them after that. The recovery code still opens the vault.
+func TestTheMasterPasswordIsChanged(t *testing.T) {
+	w := newWorld(t)
+	first, second := w.device("desk"), w.device("laptop")
+	desk := w.create(first)
+	w.inStep(desk)
+	sheet, err := desk.Account.Sheet(t.Context())
+	require.NoError(t, err)
+	laptop := w.join(second, desk)
+	w.inStep(laptop)
+	fresh := secret.New("a patient tide comes back")
+	var in *records.InputError
+	for field, c := range map[string][3]secret.Text{
+		"present":  {secret.New("not it at all"), fresh, fresh},
+		"repeat":   {secret.New(master), fresh, secret.New("another")},
+		"password": {secret.New(master), secret.New(master), secret.New(master)},
+	} {
+		require.ErrorAs(t, laptop.Account.ChangeMaster(t.Context(), c[0], c[1], c[2]), &in, field)
+		assert.Equal(t, field, in.Field)
+	}
+	w.down.Store(true)
+	require.Error(t, laptop.Account.ChangeMaster(t.Context(), secret.New(master), fresh, fresh))
+	w.down.Store(false)
+	require.NoError(t, laptop.Reauthenticate(secret.New(master)), "while the cloud is away nothing changes")
+
+	require.NoError(t, laptop.Account.ChangeMaster(t.Context(), secret.New(master), fresh, fresh))
+	id := records.NewID()
+	require.NoError(t, laptop.Items.Save(t.Context(), id, login("Kelp", "pw")))
+	w.inStep(laptop)
+	laptop.Lock()
+	_, err = second.Unlock(t.Context(), laptop.Profile().ID, secret.New(master))
+	require.Error(t, err)
+	laptop, err = second.Unlock(t.Context(), laptop.Profile().ID, fresh)
+	require.NoError(t, err)
+
+	pulled := func() bool { _, err := desk.Items.Entry(id); return err == nil }
+	require.Eventually(t, pulled, 5*time.Second, time.Millisecond)
+	w.inStep(desk)
+	assert.Equal(t, syncing.InStep, desk.Sync.Status().State, "it stays signed in")
+	desk.Lock()
+	_, err = first.Unlock(t.Context(), desk.Profile().ID, secret.New(master))
+	require.Error(t, err, "the old one opens it no more")
+	desk, err = first.Unlock(t.Context(), desk.Profile().ID, fresh)
+	require.NoError(t, err)
+	w.inStep(desk)
+	_, err = w.device("attic").Join(t.Context(), app.Join{
+		Email: email, Cloud: w.url, Password: secret.New(master), Carried: strings.Join(sheet.Carried, " "),
+	})
+	require.Error(t, err, "nor a new device")
+	attic, err := w.device("attic").Join(t.Context(), app.Join{
+		Email: email, Cloud: w.url, Password: fresh, Carried: strings.Join(sheet.Carried, " "),
+	})
+	require.NoError(t, err)
+	attic.Lock()
+	desk.Lock()
+	again := secret.New("slack tide over ropewalk")
+	desk, err = first.Recover(t.Context(), desk.Profile().ID, strings.Join(sheet.Recovery, " "), again, again)
+	require.NoError(t, err, "the sheet still does")
+	desk.Lock()
+}
+
+// Wrong master passwords that are tried at once wait like those tried one after the other.
+func TestWrongPasswordsAtOnce(t *testing.T) {
+	w := newWorld(t)
+	d := w.device("desk")
+	v := w.create(d)
+	v.Lock()
+	var free atomic.Int32
+	var tries sync.WaitGroup
+	for range 8 {
+		tries.Go(func() {
+			_, err := d.Unlock(context.Background(), v.Profile().ID, secret.New("not it at all"))
+			var wrong *app.WrongPassword
+			if assert.ErrorAs(t, err, &wrong) && wrong.Wait == 0 {
+				free.Add(1)
+			}
+		})
+	}
+	tries.Wait()
+	assert.Equal(t, int32(2), free.Load())
+}
+
+// At a cloud no device keeps a key of the account: one that was shut out comes back with the master password alone.
+func TestAShutOutDeviceCantSignInAgain(t *testing.T) {
+	w := newWorld(t)
+	desk := w.create(w.device("desk"))
+	laptop := w.join(w.device("laptop"), desk)
+	w.inStep(desk, laptop)
+	for _, v := range []*app.Vault{desk, laptop} {
+		for _, name := range []string{"sign-in", "recovery-sign-in"} {
+			b, err := v.Local.Get(t.Context(), name)
+			require.NoError(t, err)
+			assert.Nil(t, b, name)
+		}
+	}
+	require.NoError(t, desk.Account.ShutOut(t.Context(), laptop.Profile().Device))
+	ended := func() bool { return laptop.Sync.Status().State == syncing.Ended }
+	require.Eventually(t, ended, 5*time.Second, time.Millisecond)
+	require.NoError(t, laptop.Account.SignInAgain(t.Context(), secret.New(master)))
+	w.inStep(laptop)
+}

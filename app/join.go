@@ -90,7 +90,7 @@ func (d *Device) Join(ctx context.Context, j Join) (*Vault, error) {
 	if err := d.notHere(ctx, p.Vault); err != nil {
 		return nil, err
 	}
-	s, err := d.fetchAll(ctx, cloud, &p, key, from, session.Credential, pair.SignIn[:])
+	s, err := d.fetchAll(ctx, cloud, &p, key, from, session.Credential)
 	if err != nil {
 		return nil, err
 	}
@@ -102,6 +102,7 @@ func (d *Device) Join(ctx context.Context, j Join) (*Vault, error) {
 // down, as at a vault that is here.
 func (d *Device) openIntroduced(j Join, intro *keys.Introduction) (pair keys.Pair, key keys.VaultKey, err error) {
 	name := "introduction " + j.Introduction
+	defer d.attempts.turn(name)()
 	if err := d.attempts.admit(name); err != nil {
 		return pair, key, records.BadInput("password", err)
 	}
@@ -157,7 +158,6 @@ func (d *Device) fetchAll(
 	key keys.VaultKey,
 	from records.Checkpoint,
 	credential string,
-	signIn []byte,
 ) (Store, error) {
 	changes, err := cloud.Changes(ctx, credential, 0)
 	if err != nil {
@@ -178,7 +178,6 @@ func (d *Device) fetchAll(
 		return errors.Join(
 			s.SetProfile(ctx, *p),
 			syncing.KeepCredential(ctx, set.Local, credential),
-			set.Local.Set(ctx, localSignIn, signIn),
 			set.Replica.SetUp(ctx, own),
 		)
 	})
@@ -190,6 +189,8 @@ func (p *Profile) read(e vault.Entry) error {
 		return &ledger.Fault{Kind: ledger.Incomplete, Detail: "the vault's own record is missing"}
 	}
 	p.Name = e.Text(vault.FieldName)
+	at := e.Fields[vault.FieldCard].Stamp // what this device was let in with is as new
+	p.CardAt, p.CardBy = at.At, at.By
 	seed, err := hex.DecodeString(e.Text(vault.FieldSeed))
 	p.Seed = seed
 	return err

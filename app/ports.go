@@ -29,8 +29,11 @@ type Profile struct {
 	Wrapped         []byte      `json:"wrapped"`
 	RecoveryWrapped []byte      `json:"recovery_wrapped"`
 	Seed            []byte      `json:"seed"` // of the medallion
-	Closed          int64       `json:"closed"`
-	LockAfter       int64       `json:"lock_after"` // seconds without use; 0 means DefaultLockAfter
+	// CardAt and CardBy are the stamp of the vault's own card that Params and Wrapped are as new as.
+	CardAt    int64  `json:"card_at"`
+	CardBy    string `json:"card_by"`
+	Closed    int64  `json:"closed"`
+	LockAfter int64  `json:"lock_after"` // seconds without use; 0 means DefaultLockAfter
 }
 
 // Store keeps one profile with its records.

@@ -68,7 +68,7 @@ func (d *Device) Create(ctx context.Context, n NewVault) (*Vault, error) {
 		DeviceName: deviceName(n.DeviceName), Carried: carried[:], Seed: seed[:16],
 	}
 	recoveryPair := keys.DeriveRecovery(recovery)
-	_, signIn, err := d.credentials(&p, n.Password, key, carried, recoveryPair)
+	_, signIn, err := d.credentials(&p, n.Password, key, recoveryPair)
 	if err != nil {
 		return nil, err
 	}
@@ -171,6 +171,7 @@ func (d *Device) Unlock(ctx context.Context, profile string, password secret.Tex
 // unwrap opens the vault key of a profile with the master password. Wrong ones are
 // counted, and slowed down.
 func (d *Device) unwrap(p Profile, password secret.Text) (key keys.VaultKey, err error) {
+	defer d.attempts.turn(p.ID)()
 	if err := d.attempts.admit(p.ID); err != nil {
 		return key, err
 	}
@@ -197,12 +198,30 @@ type attempts struct {
 }
 
 type attempt struct {
+	turn  sync.Mutex // held while one is tried: those made at once wait like those made one after the other
 	wrong int
 	until time.Time // no further one before
 }
 
 // freeAttempts is how many wrong master passwords nobody has to wait after.
 const freeAttempts = 2
+
+// turn waits until no other attempt at the profile is under way, and returns what ends this one.
+func (a *attempts) turn(profile string) (done func()) {
+	a.mu.Lock()
+	last := a.at(profile)
+	a.mu.Unlock()
+	last.turn.Lock()
+	return last.turn.Unlock
+}
+
+// at returns what is known of a profile's attempts. It is called with the lock held.
+func (a *attempts) at(profile string) *attempt {
+	if a.of[profile] == nil {
+		a.of[profile] = &attempt{}
+	}
+	return a.of[profile]
+}
 
 func (a *attempts) admit(profile string) error {
 	a.mu.Lock()
@@ -219,11 +238,7 @@ func (a *attempts) admit(profile string) error {
 func (a *attempts) wrong(profile string) *WrongPassword {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	last := a.of[profile]
-	if last == nil {
-		last = &attempt{}
-		a.of[profile] = last
-	}
+	last := a.at(profile)
 	last.wrong++
 	var wait time.Duration
 	if n := last.wrong - freeAttempts; n > 0 {
@@ -236,5 +251,6 @@ func (a *attempts) wrong(profile string) *WrongPassword {
 func (a *attempts) right(profile string) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	delete(a.of, profile)
+	last := a.at(profile)
+	last.wrong, last.until = 0, time.Time{}
 }

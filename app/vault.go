@@ -116,6 +116,7 @@ func (d *Device) openVault(ctx context.Context, s Store, p Profile, key keys.Vau
 		Changed: func() { v.notices.tell(NoticeStatus) },
 	})
 	d.vaults.add(v)
+	go v.hearOfCards()
 	v.Sync.Start()
 	return v, nil
 }
@@ -163,7 +164,8 @@ func (r remote) DropFile(ctx context.Context, file string) error { return r.v.Sy
 // ends, and every listener hears of it. Locking twice does nothing more.
 func (v *Vault) Lock() {
 	keep := map[string][]byte{}
-	_ = v.Set.Loaded() // what can't be loaded is locked too
+	_ = v.Set.Loaded()                           // what can't be loaded is locked too
+	_ = v.Account.takeCard(context.Background()) // what couldn't be kept is heard of again when it's opened
 	v.Filling.Close(keep)
 	if !v.Set.Close(keep) {
 		return

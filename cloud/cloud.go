@@ -42,7 +42,7 @@ const (
 	introductionLife = 10 * time.Minute
 	challengeLife    = 2 * time.Minute
 	clockGap         = 5 * time.Minute // between a device's clock and ours
-	maxUnsigned      = 32 << 10        // bytes of a request without a device's signature
+	maxUnsigned      = 16 << 10        // bytes of a request without a device's signature
 	seenEvery        = time.Minute     // how often a device's last-seen time is written
 	maxEmail         = 254             // RFC 5321, section 4.5.3.1.3
 	maxKeyBlob       = 4 << 10
@@ -66,11 +66,13 @@ type Server struct {
 	// is signed for another one is refused. Without any, what a request itself says counts, and a cloud at another
 	// address could pass on what it is sent. It is set before the server is used.
 	Addresses []string
-	store     *store
-	key       []byte
-	hub       *hub
-	log       *slog.Logger
-	now       func() time.Time
+	// Closed takes no new accounts. It is set before the server is used.
+	Closed bool
+	store  *store
+	key    []byte
+	hub    *hub
+	log    *slog.Logger
+	now    func() time.Time
 }
 
 // New opens the cloud on a database file.
@@ -111,6 +113,7 @@ func (s *Server) routes(lim Limits) http.Handler {
 	tooMany := httprate.WithLimitHandler(func(w http.ResponseWriter, r *http.Request) {
 		fail(w, http.StatusTooManyRequests, wire.CodeTooMany, "too many attempts: wait a few minutes")
 	})
+	r.Get("/healthz", s.health)
 	r.Get("/v1/hello", func(w http.ResponseWriter, r *http.Request) { reply(w, map[string]int{"redlocket": 1}) })
 	r.Group(func(r chi.Router) {
 		r.Use(httprate.LimitBy(lim.PerAddress, lim.Window, byAddress, tooMany))
@@ -145,6 +148,19 @@ func (s *Server) routes(lim Limits) http.Handler {
 func byAddress(r *http.Request) (string, error) {
 	host, _, err := net.SplitHostPort(r.RemoteAddr)
 	return httprate.CanonicalizeIP(host), err
+}
+
+// health answers whether the database does.
+func (s *Server) health(w http.ResponseWriter, r *http.Request) {
+	const wait = 2 * time.Second
+	ctx, cancel := context.WithTimeout(r.Context(), wait)
+	defer cancel()
+	if err := s.store.check(ctx); err != nil {
+		s.trouble(w, r, err)
+		return
+	}
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	_, _ = io.WriteString(w, "ok\n") // the reader is gone if this fails
 }
 
 // NormalEmail brings an e-mail address to the form accounts are known by.
@@ -271,6 +287,10 @@ func (s *Server) createAccount(w http.ResponseWriter, r *http.Request) {
 	var in wire.NewAccount
 	digest, ok := body(w, r, &in)
 	if !ok {
+		return
+	}
+	if s.Closed {
+		fail(w, http.StatusForbidden, wire.CodeClosed, "this cloud takes no new accounts")
 		return
 	}
 	email, err := NormalEmail(in.Email)
@@ -431,13 +451,16 @@ func (s *Server) setCredentials(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		return
 	}
-	if err := checkCredentials(in.Credentials); err != nil {
-		fail(w, http.StatusBadRequest, wire.CodeBadRequest, err.Error())
-		return
-	}
 	now, err := s.store.accountByID(r.Context(), of(r).account)
 	if err != nil {
 		s.trouble(w, r, err)
+		return
+	}
+	if len(in.RecoverySignIn) == 0 && len(in.RecoveryWrapped) == 0 {
+		in.RecoverySignIn, in.RecoveryWrapped = now.RecoverySignIn, now.RecoveryWrapped
+	}
+	if err := checkCredentials(in.Credentials); err != nil {
+		fail(w, http.StatusBadRequest, wire.CodeBadRequest, err.Error())
 		return
 	}
 	purpose, public := wire.ProofSignIn, now.SignIn
@@ -451,9 +474,9 @@ func (s *Server) setCredentials(w http.ResponseWriter, r *http.Request) {
 	}
 	a, err := s.account(in.Credentials)
 	if err == nil {
-		err = s.store.setCredentials(r.Context(), of(r).account, of(r).device, a)
+		err = s.store.setCredentials(r.Context(), of(r).account, of(r).device, a, in.KeepSessions)
 	}
-	if err == nil {
+	if err == nil && !in.KeepSessions {
 		s.hub.end(of(r).account, "", of(r).device)
 	}
 	s.done(w, r, err)

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
@@ -54,6 +55,9 @@ func (a account) params() (p keys.Params, err error) {
 }
 
 func openStore(ctx context.Context, file string) (*store, error) {
+	if err := ownFile(file); err != nil {
+		return nil, err
+	}
 	open := func(synchronous string) (*sqlx.DB, error) {
 		db, err := sqlx.Open("sqlite", "file:"+file+"?_pragma=journal_mode(WAL)&_pragma=synchronous("+synchronous+
 			")&_pragma=busy_timeout(10000)&_txlock=immediate")
@@ -87,7 +91,62 @@ func openStore(ctx context.Context, file string) (*store, error) {
 	return &store{db, quick}, nil
 }
 
+// ownFile makes the database's file, and keeps it and what SQLite puts beside it from other accounts of the computer,
+// also where they stood before.
+func ownFile(file string) error {
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return fmt.Errorf("failed to open the cloud's database: %w", err)
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	for _, tail := range []string{"", "-wal", "-shm"} {
+		if err := os.Chmod(file+tail, 0o600); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("failed to keep the cloud's database from others: %w", err)
+		}
+	}
+	return nil
+}
+
 func (s *store) close() error { return errors.Join(s.quick.Close(), s.db.Close()) }
+
+func (s *store) check(ctx context.Context) error {
+	var n int
+	return s.db.GetContext(ctx, &n, `SELECT count(*) FROM meta`)
+}
+
+// Backup writes a copy of a cloud's database to a file that isn't there yet, and checks it. The cloud may be running.
+func Backup(ctx context.Context, file, to string) (err error) {
+	if _, err := os.Stat(file); err != nil {
+		return err
+	}
+	db, err := sqlx.Open("sqlite", "file:"+file+"?_pragma=busy_timeout(10000)")
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, db.Close()) }()
+	f, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600) // an empty file is taken, and its mode stays
+	if err != nil {
+		return err
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	if _, err := db.ExecContext(ctx, `VACUUM INTO ?`, to); err != nil {
+		return errors.Join(fmt.Errorf("failed to copy the database: %w", err), os.Remove(to))
+	}
+	copied, err := sqlx.Open("sqlite", "file:"+to+"?mode=ro")
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, copied.Close()) }()
+	var is string
+	if err := copied.GetContext(ctx, &is, `PRAGMA integrity_check`); err != nil || is != "ok" {
+		return errors.Join(fmt.Errorf("the copy can't be read back: %s", is), err)
+	}
+	return nil
+}
 
 // secret returns the cloud's own key of the given name, drawn at first use.
 func (s *store) secret(ctx context.Context, name string) ([]byte, error) {
@@ -131,15 +190,17 @@ func (s *store) accountByID(ctx context.Context, id string) (a account, err erro
 	return a, s.db.GetContext(ctx, &a, `SELECT * FROM accounts WHERE account = ?`, id)
 }
 
-// setCredentials replaces what opens the account, and ends every other
-// device's session: whoever knew the old master password has to show the new one.
-func (s *store) setCredentials(ctx context.Context, id, device string, a account) error {
+// setCredentials replaces what opens the account, and ends every other device's session unless they are kept.
+func (s *store) setCredentials(ctx context.Context, id, device string, a account, keep bool) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx,
 			`UPDATE accounts SET params = ?, sign_in = ?, recovery_sign_in = ?, wrapped = ?,
 				recovery_wrapped = ? WHERE account = ?`,
 			a.Params, a.SignIn, a.RecoverySignIn, a.Wrapped, a.RecoveryWrapped, id); err != nil {
 			return err
+		}
+		if keep {
+			return nil
 		}
 		_, err := tx.ExecContext(ctx, `DELETE FROM sessions WHERE account = ? AND device <> ?`, id, device)
 		return err

@@ -442,6 +442,32 @@ test("every page of the book at 390 px: no line is cut off, axe is content", asy
   await page.setViewportSize({ width: 1280, height: 800 });
 });
 
+test("the master password is changed: the new one opens, the old one doesn't", async () => {
+  const other = "a patient tide comes back";
+  const change = async (present, fresh, repeat = fresh) => {
+    await page.goto(d.desk + "/settings");
+    if (!(await page.isVisible("#present"))) await page.click("summary:has-text('Change it')");
+    await page.fill("#present", present);
+    await page.fill("#password", fresh);
+    await page.fill("#repeat", repeat);
+    await page.click("text=Change the master password");
+  };
+  await change("not the present one", other);
+  await page.waitForSelector(".bad:has-text(\"isn't the master password\")");
+  await change(maren.password, other, "something else");
+  await page.waitForSelector(".bad:has-text('are not the same')");
+  await accessible("changing the master password");
+  await change(maren.password, other);
+  await page.waitForSelector(".done:has-text('master password is changed')");
+  await page.click("button.medallion");
+  await page.fill("#password", maren.password);
+  await page.click("button:has-text('Open')");
+  await page.waitForSelector(".bad");
+  await unlock(page, d.desk, other);
+  await change(other, maren.password);
+  await page.waitForSelector(".done:has-text('master password is changed')");
+});
+
 test("locking at once, when its pages are left", async () => {
   await settings();
   await page.selectOption("#lock-after", { index: 0 });

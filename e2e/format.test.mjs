@@ -66,11 +66,10 @@ test("from the master password to the keys", () => {
 });
 
 test("the vault key, a record and a head", () => {
-  const key = open(
-    un(v.unlock_key),
-    cat(lp(utf8("redlocket/1 wrap")), lp(utf8("master")), lp(utf8(v.vault_id))),
-    un(v.wrapped_by_master),
-  );
+  const place = cat(lp(utf8("redlocket/1 wrap")), lp(utf8("master")), lp(utf8(v.vault_id)));
+  const wrapped = un(v.wrapped_by_master);
+  assert.equal(hex(wrapped.slice(0, 32)), hex(hmac(sha256, expand(un(v.unlock_key), "wrap commitment"), place)));
+  const key = open(expand(un(v.unlock_key), "wrap key"), place, wrapped.slice(32));
   assert.equal(hex(key), v.vault_key);
   assert.equal(hex(expand(key, "record")), v.record_key);
   const ad = (rev) => cat(lp(utf8("redlocket/1 record")), lp(utf8(v.vault_id)), lp(utf8(v.record_id)), lp(u64(rev)));

@@ -117,6 +117,7 @@ test("by the key: the likely login, and pressed again the next", async () => {
 test("the one-time code is copied for the page that comes next and cleared; a program gets its login by two presses", async () => {
   await desk.bringToFront();
   await desk.goto(d.laptop + "/settings");
+  await desk.click(".setting-group summary:has-text('Others use this computer')");
   await desk.selectOption("#clipboard", { label: "10 seconds" });
   await desk.click(".settings button");
   await b.context.grantPermissions(["clipboard-read", "clipboard-write"]);

@@ -185,6 +185,7 @@ test("the tab is closed in the middle: all of it is there or nothing", async () 
 
 test("export asks first, and what it writes comes back", async () => {
   await page.goto(d.desk + "/settings");
+  await page.click(".setting-group summary:has-text('Others use this computer')");
   await page.selectOption("#ask-for", "0");
   await page.click(".settings button");
   await page.waitForTimeout(21_000); // one showing counts for twenty seconds even where each is asked for

@@ -12,6 +12,7 @@ import (
 
 	"redlocket/app"
 	"redlocket/app/records"
+	"redlocket/core/keys"
 	"redlocket/core/secret"
 	"redlocket/core/site"
 )
@@ -43,7 +44,12 @@ type devicesData struct {
 	Seen     string // names what the list of browsers shows
 	Done     string
 	Words    string
+	State    uint64   // the number of the newest head that is known
+	Named    []string // four words that name it
 }
+
+// stateWords is how many words name a state: a cloud can't make two of one number with the same four.
+const stateWords = 4
 
 func (s devicesPages) devicesData(r *http.Request) (d devicesData, err error) {
 	v := vaultOf(r)
@@ -51,6 +57,13 @@ func (s devicesPages) devicesData(r *http.Request) (d devicesData, err error) {
 	d.Rules = v.Sites.Rules()
 	if d.Devices, d.Away, err = v.Account.Devices(r.Context()); err != nil {
 		return d, err
+	}
+	c, err := v.Replica.Checkpoint()
+	if err != nil {
+		return d, err
+	}
+	if c.Number > 0 {
+		d.State, d.Named = c.Number, keys.Words(c.Head, stateWords)
 	}
 	if s.cfg.Browsers != nil {
 		d.Waiting = s.cfg.Browsers.Waiting(v.Profile().ID)

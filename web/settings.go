@@ -22,6 +22,7 @@ type settingsPages struct{ *Server }
 func (s settingsPages) routes(r routes) {
 	r.get("/settings", s.settings)
 	r.post("/settings", s.set)
+	r.post("/settings/master", s.changeMaster)
 	r.post("/settings/sites", s.addSites)
 	r.post("/settings/sites/remove", s.removeSite)
 }
@@ -177,12 +178,12 @@ func (s settingsPages) showSettings(w http.ResponseWriter, r *http.Request, err 
 }
 
 func (s settingsPages) settings(w http.ResponseWriter, r *http.Request) error {
-	return s.showSettings(
-		w,
-		r,
-		nil,
-		map[string]string{"set": "Saved.", "sites": "The directory was changed."}[r.FormValue("done")],
-	)
+	done := map[string]string{
+		"set":    "Saved.",
+		"sites":  "The directory was changed.",
+		"master": "The master password is changed. Your other devices ask for the new one from their next opening on.",
+	}
+	return s.showSettings(w, r, nil, done[r.FormValue("done")])
 }
 
 // settingsForm is the form of the settings page.
@@ -231,6 +232,17 @@ func (s settingsPages) removeSite(w http.ResponseWriter, r *http.Request) error 
 		return s.showSettings(w, r, err, "")
 	}
 	redirect(w, r, "/settings?done=sites")
+	return nil
+}
+
+// changeMaster replaces the master password.
+func (s settingsPages) changeMaster(w http.ResponseWriter, r *http.Request) error {
+	of := func(name string) secret.Text { return secret.New(r.FormValue(name)) }
+	err := vaultOf(r).Account.ChangeMaster(r.Context(), of("present"), of("password"), of("repeat"))
+	if err != nil {
+		return s.showSettings(w, r, err, "")
+	}
+	redirect(w, r, "/settings?done=master")
 	return nil
 }
 

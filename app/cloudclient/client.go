@@ -177,6 +177,8 @@ func (c *Client) try(
 			c.behind.Store(int64(time.Until(at)))
 		}
 		return nil, errClock
+	case wire.CodeClosed:
+		return nil, syncing.ErrClosed
 	case wire.CodeTaken:
 		return nil, syncing.ErrTaken
 	case wire.CodeTooMany:

@@ -23,6 +23,7 @@ type Cloud interface {
 var (
 	ErrConflict  = errors.New("somebody else's commit came first")
 	ErrSignIn    = errors.New("the e-mail address, the master password or the carried half is not right")
+	ErrClosed    = errors.New("this cloud takes no new accounts: ask whoever runs it")
 	ErrSignedOut = errors.New("this device is no longer signed in at the cloud")
 	ErrTaken     = errors.New(
 		"this e-mail address has a vault in this cloud already; bring it to this computer instead",

@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"redlocket/cloud"
 	"redlocket/core/version"
 	"redlocket/practice"
 	"redlocket/wording"
@@ -88,8 +89,28 @@ or put a proxy that has one in front of it.`,
 	cmd.Flags().StringVar(&o.listen, "listen", "127.0.0.1:7300", "address and port")
 	cmd.Flags().StringArrayVar(&o.addresses, "address", nil,
 		"the cloud's own address as devices write it, like cloud.example; what is signed for another is refused")
+	cmd.Flags().StringVar(&o.accounts, "accounts", "open", "who makes accounts: open (anybody) or closed (nobody)")
+	cmd.Flags().BoolVar(&o.behindProxy, "behind-proxy", false,
+		"serve plain HTTP on any address, to a proxy that has a certificate")
+	cmd.AddCommand(cloudBackupCommand())
 	cmd.Flags().StringVar(&o.cert, "cert", "", "TLS certificate file (PEM)")
 	cmd.Flags().StringVar(&o.key, "key", "", "TLS key file (PEM)")
+	return cmd
+}
+
+func cloudBackupCommand() *cobra.Command {
+	var file string
+	cmd := &cobra.Command{
+		Use: "backup COPY", Short: "Copies the cloud's database, while it runs", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := cloud.Backup(cmd.Context(), file, args[0]); err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "The copy is whole: %s\n", args[0])
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&file, "data", "redlocket-cloud.db", "database file")
 	return cmd
 }
 

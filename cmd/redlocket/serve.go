@@ -217,6 +217,8 @@ func runDevice(ctx context.Context, o deviceOptions, open bool) error {
 type cloudOptions struct {
 	file, listen, cert, key string
 	addresses               []string
+	accounts                string // open or closed
+	behindProxy             bool
 }
 
 func runCloud(ctx context.Context, o cloudOptions) error {
@@ -225,9 +227,12 @@ func runCloud(ctx context.Context, o cloudOptions) error {
 		return fmt.Errorf("--listen wants an address and a port, like 127.0.0.1:7300: %w", err)
 	}
 	ip := net.ParseIP(host)
-	if o.cert == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+	if o.accounts != "open" && o.accounts != "closed" {
+		return errors.New("--accounts is open or closed")
+	}
+	if o.cert == "" && !o.behindProxy && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
 		return errors.New(
-			"plain HTTP is served on this computer only: give --cert and --key, or listen on 127.0.0.1 behind a proxy",
+			"plain HTTP is served on this computer only: give --cert and --key, or --behind-proxy where one has them",
 		)
 	}
 	l, err := listen("the cloud", o.listen)
@@ -255,6 +260,7 @@ func runCloud(ctx context.Context, o cloudOptions) error {
 	if err != nil {
 		return err
 	}
+	c.Closed = o.accounts == "closed"
 	for _, a := range o.addresses {
 		c.Addresses = append(c.Addresses, wire.Authority("https", strings.TrimPrefix(a, "https://")))
 	}

@@ -208,6 +208,19 @@ func TestWrap(t *testing.T) {
 	assert.ErrorIs(t, err, ErrOpen)
 	_, err = Unwrap(Key{1}, ByMaster, "w", w)
 	assert.ErrorIs(t, err, ErrOpen)
+
+	// The commitment is to one key: with another one's before it, what is wrapped opens under neither.
+	other, err := Wrap(rand.Reader, Key{2}, ByMaster, "v", vk)
+	require.NoError(t, err)
+	mixed := append(bytes.Clone(other[:32]), w[32:]...)
+	for _, k := range []Key{{1}, {2}} {
+		_, err = Unwrap(k, ByMaster, "v", mixed)
+		assert.ErrorIs(t, err, ErrOpen)
+	}
+	for n := range len(w) {
+		_, err = Unwrap(Key{1}, ByMaster, "v", w[:n])
+		assert.ErrorIs(t, err, ErrOpen)
+	}
 }
 
 func TestCodesOnPaper(t *testing.T) {

@@ -1,6 +1,8 @@
 package keys
 
 import (
+	"crypto/hmac"
+	"crypto/sha256"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -45,15 +47,31 @@ const (
 	ByPlatform Purpose = "platform"
 )
 
-// Wrap seals a vault key under another key.
+// Wrap seals a vault key under another key, and commits to that one: what is wrapped opens under no second key, so that
+// nobody can make a copy that says yes to many passwords at once (Len, Grubbs and Ristenpart, "Partitioning Oracle
+// Attacks", 2021). The commitment comes first, 32 bytes.
 func Wrap(rand io.Reader, under Key, p Purpose, vaultID string, k VaultKey) ([]byte, error) {
-	return seal(rand, under, associatedData("wrap", string(p), vaultID), k[:])
+	ad := associatedData("wrap", string(p), vaultID)
+	b, err := seal(rand, expand(under[:], "wrap key"), ad, k[:])
+	return append(commitment(under, ad), b...), err
+}
+
+// commitment is a code that only one key makes.
+func commitment(under Key, ad []byte) []byte {
+	k := expand(under[:], "wrap commitment")
+	m := hmac.New(sha256.New, k[:])
+	m.Write(ad)
+	return m.Sum(nil)
 }
 
 // Unwrap opens what [Wrap] sealed. It returns [ErrOpen] if the key is another,
 // which is how a wrong master password shows.
 func Unwrap(under Key, p Purpose, vaultID string, wrapped []byte) (VaultKey, error) {
-	b, err := open(under, associatedData("wrap", string(p), vaultID), wrapped)
+	ad := associatedData("wrap", string(p), vaultID)
+	if len(wrapped) < sha256.Size || !hmac.Equal(wrapped[:sha256.Size], commitment(under, ad)) {
+		return VaultKey{}, ErrOpen
+	}
+	b, err := open(expand(under[:], "wrap key"), ad, wrapped[sha256.Size:])
 	if err != nil || len(b) != KeySize {
 		return VaultKey{}, ErrOpen
 	}

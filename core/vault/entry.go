@@ -68,6 +68,7 @@ const (
 	FieldPlatform Field = "platform" // device: operating system
 	FieldSeed     Field = "seed"     // profile: medallion seed, hex
 	FieldSettings Field = "settings" // profile: what is set for all devices; package app's
+	FieldCard     Field = "card"     // profile: how the master password opens the vault; package app's
 	FieldSites    Field = "sites"    // sites: as core/directory reads them
 )
 
@@ -181,7 +182,7 @@ func isBlank(jsonText string) bool {
 // Registers of newer versions are kept too: better one too many than one lost.
 func keepsPast(f Field) bool {
 	switch f {
-	case FieldPinned, FieldSent, fieldPurged:
+	case FieldPinned, FieldSent, FieldCard, fieldPurged:
 		return false
 	}
 	return true

@@ -51,9 +51,10 @@ type SignIn struct {
 }
 
 // NewCredentials replace those of an account. They come with a proof by its present sign-in key or, for Recovery, its
-// present recovery sign-in key.
+// present recovery sign-in key. Without RecoverySignIn and RecoveryWrapped those stay as they are.
 type NewCredentials struct {
-	Recovery bool `json:"recovery,omitempty"`
+	Recovery     bool `json:"recovery,omitempty"`
+	KeepSessions bool `json:"keep_sessions,omitempty"` // of the other devices
 	Credentials
 }
 
@@ -128,6 +129,7 @@ const (
 	CodeSignIn     = "sign-in"     // e-mail address or key are not right
 	CodeToken      = "token"       // the session has ended
 	CodeClock      = "clock"       // the request's time is too far from the cloud's
+	CodeClosed     = "closed"      // no new accounts are made here
 	CodeTaken      = "taken"       // the e-mail address has an account
 	CodeTooMany    = "too-many"    // slow down
 	CodeBadRequest = "bad-request" // the message can't be read
