@@ -657,7 +657,7 @@ func TestTheMasterPasswordIsChanged(t *testing.T) {
 	laptop.Lock()
 	_, err = second.Unlock(t.Context(), laptop.Profile().ID, secret.New(master))
 	require.Error(t, err)
-	laptop, err = second.Unlock(t.Context(), laptop.Profile().ID, fresh)
+	_, err = second.Unlock(t.Context(), laptop.Profile().ID, fresh)
 	require.NoError(t, err)
 
 	pulled := func() bool { _, err := desk.Items.Entry(id); return err == nil }

@@ -453,7 +453,7 @@ test("the master password is changed: the new one opens, the old one doesn't", a
     await page.click("text=Change the master password");
   };
   await change("not the present one", other);
-  await page.waitForSelector(".bad:has-text(\"isn't the master password\")");
+  await page.waitForSelector('.bad:has-text("isn\'t the master password")');
   await change(maren.password, other, "something else");
   await page.waitForSelector(".bad:has-text('are not the same')");
   await accessible("changing the master password");

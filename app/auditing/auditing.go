@@ -10,6 +10,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -39,6 +40,9 @@ type Auditing struct {
 	work sync.WaitGroup
 	stop context.CancelFunc
 	ctx  context.Context
+
+	surveying sync.Mutex   // held while a survey is made
+	memory    audit.Memory // of the surveys before
 
 	keeping sync.Mutex // held while the kept watch is read or changed
 }
@@ -80,6 +84,9 @@ func (a *Auditing) Close() {
 	if was != nil {
 		was.closeList()
 	}
+	a.surveying.Lock()
+	defer a.surveying.Unlock()
+	a.memory = audit.Memory{}
 }
 
 // View is what is known of the weak spots.
@@ -136,12 +143,23 @@ func (a *Auditing) Survey(ctx context.Context) (s *audit.Survey, err error) {
 	if err := a.openWatch(ctx); err != nil {
 		return nil, err
 	}
+	a.surveying.Lock()
+	defer a.surveying.Unlock()
 	at := a.cfg.Set.Book.Revision()
+	err = a.gate.Read(func(k *known) error { // by somebody else meanwhile
+		if k.at == at {
+			s = k.survey
+		}
+		return nil
+	})
+	if err != nil || s != nil {
+		return s, err
+	}
 	entries, err := a.entries()
 	if err != nil {
 		return nil, err
 	}
-	if s, err = audit.New(ctx, entries, a.options()); err != nil {
+	if s, err = a.memory.Survey(ctx, entries, a.options()); err != nil {
 		return nil, err
 	}
 	return s, a.gate.Write(func(k *known) error { k.survey, k.at = s, at; return nil })
@@ -166,8 +184,11 @@ func (a *Auditing) options() audit.Options {
 	return o
 }
 
+// entries are those of the book that aren't archived, in an order that stays.
 func (a *Auditing) entries() ([]vault.Entry, error) {
-	return a.cfg.Set.Book.Entries(func(e vault.Entry) bool { return e.IsItem() && !e.Archived() })
+	list, err := a.cfg.Set.Book.Entries(func(e vault.Entry) bool { return e.IsItem() && !e.Archived() })
+	slices.SortFunc(list, func(x, y vault.Entry) int { return strings.Compare(x.ID, y.ID) })
+	return list, err
 }
 
 func (a *Auditing) whatToJudge() (by []judgedBy, err error) {
@@ -242,7 +263,9 @@ func (a *Auditing) BeforeChange(ctx context.Context, id string) (b Before, ok bo
 		return b, false, err
 	}
 	entries[i] = e
-	s, err := audit.New(ctx, entries, a.options())
+	a.surveying.Lock()
+	defer a.surveying.Unlock()
+	s, err := a.memory.Survey(ctx, entries, a.options())
 	if err != nil {
 		return b, false, err
 	}

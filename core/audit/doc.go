@@ -49,6 +49,57 @@ const dayAndZones = (24 + 12) * 3600 * 1000
 // of that (NIST SP 800-63B), so it weighs least.
 const OldAfter = 5 * 365.25 * 24 * 3600 * 1000
 
+// Memory is what a survey leaves for the next one: what was read of each entry, and which passwords are nearly the same.
+// Its zero value is ready. It isn't safe for concurrent use; the surveys are.
+type Memory struct {
+	read  map[string]*reading // by id
+	near  nearIndex
+	round int
+}
+
+// reading is what one entry says, without the others.
+type reading struct {
+	entry    vault.Entry
+	counts   bool // it is a login that isn't archived
+	login    login
+	password secret.Text
+	resets   []string // addresses that it can be reset with
+	round    int      // in which it was there last
+}
+
+// readings reads those entries that weren't read before, and returns those that count.
+func (m *Memory) readings(entries []vault.Entry) []*reading {
+	if m.read == nil {
+		m.read = make(map[string]*reading, len(entries))
+	}
+	m.round++
+	out := make([]*reading, 0, len(entries))
+	for i := range entries {
+		e := &entries[i]
+		r := m.read[e.ID]
+		if r == nil || !r.entry.SameVersion(*e) {
+			it := vault.View(*e)
+			r = &reading{entry: *e, counts: it.Type.IsAccount() && !e.Archived()}
+			if r.counts {
+				r.login, r.password, r.resets = readLogin(*e, it), e.SignsInWith(), resetBy(*e)
+			}
+			m.read[e.ID] = r
+		}
+		r.round = m.round
+		if r.counts {
+			out = append(out, r)
+		}
+	}
+	if len(m.read) > len(entries) {
+		for id, r := range m.read {
+			if r.round != m.round {
+				delete(m.read, id)
+			}
+		}
+	}
+	return out
+}
+
 // Survey is what was found out of a list of entries. It doesn't change.
 type Survey struct {
 	o      Options
@@ -92,34 +143,41 @@ type nearKey struct {
 // New looks at the logins among the entries that aren't archived. It stops with the context's error. It takes about
 // n log n steps for n logins.
 func New(ctx context.Context, entries []vault.Entry, o Options) (*Survey, error) {
-	s := &Survey{o: o, byID: map[string]*login{}, keys: map[secret.Text]*key{}}
+	return new(Memory).Survey(ctx, entries, o)
+}
+
+// Survey is [New], for entries most of which may be those of the survey before.
+func (m *Memory) Survey(ctx context.Context, entries []vault.Entry, o Options) (*Survey, error) {
+	s := &Survey{
+		o: o, byID: make(map[string]*login, len(entries)), keys: make(map[secret.Text]*key, len(entries)),
+	}
 	if s.o.Site == nil {
 		s.o.Site = func(domain string) string { return domain }
 	}
 	keys := s.keys
-	var own []vault.Entry
-	for _, e := range entries {
-		it := vault.View(e)
-		if !it.Type.IsAccount() || e.Archived() {
-			continue
-		}
-		l := s.read(e, it)
-		if p := e.SignsInWith(); !p.IsEmpty() {
+	read := m.readings(entries)
+	resets := make([][]string, 0, len(read))
+	all := make([]login, len(read)) // one piece of memory
+	s.logins = make([]*login, 0, len(read))
+	for i, was := range read {
+		l := &all[i]
+		*l = was.login
+		if p := was.password; !p.IsEmpty() {
 			if keys[p] == nil {
 				keys[p] = &key{text: p}
 			}
 			l.key = keys[p]
 			l.key.logins = append(l.key.logins, l)
 		}
-		own = append(own, e)
+		resets = append(resets, was.resets)
 		s.logins, s.byID[l.id] = append(s.logins, l), l
 	}
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	s.findMailboxes(own)
+	s.findMailboxes(resets)
 	s.expose(o.Exposed)
-	return s, joinNear(ctx, keys)
+	return s, m.joinNear(ctx, keys)
 }
 
 // expose notes with each login the latest leak of its account that its password was in, or may have been.
@@ -154,8 +212,8 @@ func (s *Survey) Exposed(x Exposure) (ids []string, since bool) {
 	return ids, since && len(ids) > 0
 }
 
-func (s *Survey) read(e vault.Entry, it vault.Item) *login {
-	l := &login{id: e.ID, title: it.Title, user: strings.ToLower(strings.TrimSpace(it.Username)), held: hasFactor(e)}
+func readLogin(e vault.Entry, it vault.Item) login {
+	l := login{id: e.ID, title: it.Title, user: strings.ToLower(strings.TrimSpace(it.Username)), held: hasFactor(e)}
 	f := vault.FieldPassword
 	if e.Secret(f).IsEmpty() {
 		f = vault.FieldStaged

@@ -44,13 +44,12 @@ var recovery = []string{
 }
 
 // findMailboxes finds out which logins are mailboxes, and what each can reset: the accounts whose user name is its
-// address, or whose recovery field or note names it, unless the user says otherwise.
-func (s *Survey) findMailboxes(entries []vault.Entry) {
+// address, or whose recovery field or note names it, unless the user says otherwise. reset are the addresses
+// that each login can be reset with.
+func (s *Survey) findMailboxes(reset [][]string) {
 	used := map[string]bool{} // addresses that anything goes by
-	reset := make([][]string, len(entries))
-	for i, e := range entries {
-		reset[i] = resetBy(e)
-		for _, a := range reset[i] {
+	for _, list := range reset {
+		for _, a := range list {
 			used[a] = true
 		}
 	}

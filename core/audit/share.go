@@ -10,61 +10,134 @@ import (
 	"redlocket/core/secret"
 )
 
-// joinNear finds the passwords that are nearly the same: those that one of the ways of [Near] makes equal meet in a
-// bucket, and are compared there.
-func joinNear(ctx context.Context, keys map[secret.Text]*key) error {
-	list := make([]*key, 0, len(keys))
-	for _, k := range keys {
-		list = append(list, k)
+// nearIndex knows the passwords of a survey, and which of them are nearly the same: those that one of the ways of [Near]
+// makes equal meet in a bucket, and are compared there.
+type nearIndex struct {
+	known   map[secret.Text]*nearPassword
+	buckets map[uint64][]*nearPassword
+	round   int
+}
+
+// nearPassword is one password, with the names of the sites that it is for.
+type nearPassword struct {
+	text   secret.Text
+	names  []string
+	hashes []uint64 // of its buckets
+	near   map[*nearPassword]Nearness
+	round  int // in which it was there last
+}
+
+// joinNear finds the passwords that are nearly the same. Those that were there before, for the same sites, aren't
+// compared again.
+func (m *Memory) joinNear(ctx context.Context, keys map[secret.Text]*key) error {
+	x := &m.near
+	if x.known == nil {
+		x.known = make(map[secret.Text]*nearPassword, len(keys))
+		x.buckets = make(map[uint64][]*nearPassword, 8*len(keys))
 	}
-	slices.SortFunc(list, func(a, b *key) int { return strings.Compare(a.logins[0].id, b.logins[0].id) })
-	buckets := make(map[uint64][]int32, 8*len(list))
+	x.round++
+	var fresh []*nearPassword
+	for text, k := range keys {
+		p := x.known[text]
+		if names := k.names(); p == nil || !slices.Equal(p.names, names) {
+			if p != nil {
+				x.forget(p)
+			}
+			p = &nearPassword{text: text, names: names}
+			fresh = append(fresh, p)
+		}
+		p.round = x.round
+	}
+	for _, p := range x.known {
+		if p.round != x.round {
+			x.forget(p)
+		}
+	}
 	var forms [][]byte
-	for i, k := range list {
+	for i, p := range fresh {
 		if i%256 == 0 && ctx.Err() != nil {
+			*x = nearIndex{} // it isn't whole
 			return ctx.Err()
 		}
-		forms = nearForms(forms[:0], k)
-		for n, f := range forms {
-			h := maphash.Bytes(bucketSeed, f)
-			b := buckets[h]
-			if n > 0 && len(b) > 0 && b[len(b)-1] == int32(i) {
-				continue
-			}
-			buckets[h] = append(b, int32(i))
-		}
+		forms = nearForms(forms[:0], p)
+		x.add(p, forms)
 	}
-	done := map[[2]int32]bool{}
-	for _, b := range buckets {
-		if len(b) < 2 {
+	for text, k := range keys {
+		near := x.known[text].near
+		if len(near) == 0 {
 			continue
 		}
-		for n, x := range b {
-			for _, y := range b[:n] {
-				p := [2]int32{min(x, y), max(x, y)}
-				if x == y || done[p] {
-					continue
-				}
-				done[p] = true
-				if how := list[x].nearTo(list[y]); how != NotNear {
-					list[x].near = append(list[x].near, nearKey{list[y], how})
-					list[y].near = append(list[y].near, nearKey{list[x], how})
-				}
-			}
+		k.near = make([]nearKey, 0, len(near))
+		for o, how := range near {
+			k.near = append(k.near, nearKey{keys[o.text], how})
 		}
-	}
-	for _, k := range list {
-		slices.SortFunc(k.near, func(a, b nearKey) int {
-			return cmp.Or(cmp.Compare(nearRank[a.how], nearRank[b.how]),
-				strings.Compare(a.key.logins[0].id, b.key.logins[0].id))
-		})
+		if len(k.near) > 1 {
+			slices.SortFunc(k.near, func(a, b nearKey) int {
+				return cmp.Or(cmp.Compare(nearRank(a.how), nearRank(b.how)),
+					strings.Compare(a.key.logins[0].id, b.key.logins[0].id))
+			})
+		}
 	}
 	return nil
 }
 
+// add compares a password with those that it meets.
+func (x *nearIndex) add(p *nearPassword, forms [][]byte) {
+	x.known[p.text] = p
+	var compared map[*nearPassword]bool // most meet nobody
+	p.hashes = make([]uint64, 0, len(forms))
+	for _, f := range forms {
+		h := maphash.Bytes(bucketSeed, f)
+		b := x.buckets[h]
+		if len(b) > 0 && b[len(b)-1] == p { // two of its forms are one
+			continue
+		}
+		for _, o := range b {
+			if compared[o] {
+				continue
+			}
+			if compared == nil {
+				compared = map[*nearPassword]bool{}
+			}
+			compared[o] = true
+			if how := p.nearTo(o); how != NotNear {
+				p.join(o, how)
+				o.join(p, how)
+			}
+		}
+		x.buckets[h] = append(b, p)
+		p.hashes = append(p.hashes, h)
+	}
+}
+
+func (p *nearPassword) join(o *nearPassword, how Nearness) {
+	if p.near == nil {
+		p.near = map[*nearPassword]Nearness{}
+	}
+	p.near[o] = how
+}
+
+// forget takes a password out.
+func (x *nearIndex) forget(p *nearPassword) {
+	delete(x.known, p.text)
+	for o := range p.near {
+		delete(o.near, p)
+	}
+	for _, h := range p.hashes {
+		left := slices.DeleteFunc(x.buckets[h], func(o *nearPassword) bool { return o == p })
+		if len(left) == 0 {
+			delete(x.buckets, h)
+		} else {
+			x.buckets[h] = left
+		}
+	}
+}
+
 var bucketSeed = maphash.MakeSeed()
 
-var nearRank = map[Nearness]int{NearCase: 0, NearEnd: 1, NearSwap: 2, NearSite: 3, NearReversed: 4, NearLetter: 5}
+func nearRank(n Nearness) int {
+	return slices.Index([]Nearness{NearCase, NearEnd, NearSwap, NearSite, NearReversed, NearLetter}, n)
+}
 
 // names are those of the sites that the password is for. One that is used at many is of none of them.
 func (k *key) names() (out []string) {
@@ -74,13 +147,13 @@ func (k *key) names() (out []string) {
 	return out
 }
 
-func (k *key) nearTo(o *key) Nearness {
-	return Near(k.text.Reveal(), o.text.Reveal(), append(k.names(), o.names()...)...)
+func (p *nearPassword) nearTo(o *nearPassword) Nearness {
+	return Near(p.text.Reveal(), o.text.Reveal(), slices.Concat(p.names, o.names)...)
 }
 
 // nearForms are the forms under which a password meets those that are nearly the same.
-func nearForms(out [][]byte, k *key) [][]byte {
-	low := strings.ToLower(k.text.Reveal())
+func nearForms(out [][]byte, p *nearPassword) [][]byte {
+	low := strings.ToLower(p.text.Reveal())
 	r := []rune(low)
 	if len(r) < leastCore {
 		return out
@@ -96,7 +169,7 @@ func nearForms(out [][]byte, k *key) [][]byte {
 	add('c', core(low))
 	add('s', swaps.Replace(low))
 	add('s', swaps.Replace(core(low)))
-	if bare := withoutSites(low, k.names()); bare != low {
+	if bare := withoutSites(low, p.names); bare != low {
 		add('=', bare)
 		add('c', core(bare))
 		add('s', swaps.Replace(core(bare)))

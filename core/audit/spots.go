@@ -149,6 +149,10 @@ func (s *Survey) Foresee(p secret.Text, domain, user string) (leaked bool, other
 
 // others returns those of a list that are other accounts. The same one kept twice shares its password with nobody.
 func (l *login) others(s *Survey, list []*login) (ids []string) {
+	if len(list) == 1 && list[0] == l {
+		return nil
+	}
+	ids = make([]string, 0, len(list))
 	for _, m := range list {
 		if m != l && !(l.domain != "" && s.o.Site(l.domain) == s.o.Site(m.domain) && alike(l.user, m.user)) {
 			ids = append(ids, m.id)

@@ -2,6 +2,7 @@ package audit
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -189,7 +190,7 @@ func TestBucketsFindAllThatIsNear(t *testing.T) {
 	missed := 0
 	for _, a := range s.logins {
 		for _, b := range s.logins {
-			how := a.key.nearTo(b.key)
+			how := Near(a.key.text.Reveal(), b.key.text.Reveal(), slices.Concat(a.key.names(), b.key.names())...)
 			if a.key != b.key && how != NotNear && !found[a.key.text.Reveal()+" "+b.key.text.Reveal()] {
 				missed++
 				t.Logf("%s and %s are near (%s)", a.key.text.Reveal(), b.key.text.Reveal(), how)

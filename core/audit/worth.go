@@ -33,7 +33,21 @@ type Worth struct {
 
 // points weigh a login against another one (our own judgement: what somebody has to do to get over it).
 func (w Worth) points() float64 {
-	p := map[Kind]float64{Mail: 10, Money: 10, State: 8, Health: 7, Work: 6, Shop: 4, Other: 3, Talk: 1.5}[w.Kind]
+	p := 3.0
+	switch w.Kind {
+	case Mail, Money:
+		p = 10
+	case State:
+		p = 8
+	case Health:
+		p = 7
+	case Work:
+		p = 6
+	case Shop:
+		p = 4
+	case Talk:
+		p = 1.5
+	}
 	if w.Cards {
 		p += 3
 	}

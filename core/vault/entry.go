@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -176,6 +177,13 @@ func isBlank(jsonText string) bool {
 		return true
 	}
 	return false
+}
+
+// SameVersion reports whether two entries are one version, as it is held in memory: versions aren't changed in place.
+// Of two that were read apart it may say no though they are equal.
+func (e Entry) SameVersion(o Entry) bool {
+	return e.Fields != nil && e.ID == o.ID && e.Type == o.Type && len(e.Past) == len(o.Past) &&
+		reflect.ValueOf(e.Fields).UnsafePointer() == reflect.ValueOf(o.Fields).UnsafePointer()
 }
 
 // keepsPast reports whether earlier values of f are worth reading later.
