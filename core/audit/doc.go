@@ -49,8 +49,8 @@ const dayAndZones = (24 + 12) * 3600 * 1000
 // of that (NIST SP 800-63B), so it weighs least.
 const OldAfter = 5 * 365.25 * 24 * 3600 * 1000
 
-// Memory is what a survey leaves for the next one: what was read of each entry, and which passwords are nearly the same.
-// Its zero value is ready. It isn't safe for concurrent use; the surveys are.
+// Memory is what a survey leaves for the next one: what was read of each entry, and which passwords are nearly the
+// same. Its zero value is ready. It isn't safe for concurrent use; the surveys are.
 type Memory struct {
 	read  map[string]*reading // by id
 	near  nearIndex

@@ -10,8 +10,8 @@ import (
 	"redlocket/core/secret"
 )
 
-// nearIndex knows the passwords of a survey, and which of them are nearly the same: those that one of the ways of [Near]
-// makes equal meet in a bucket, and are compared there.
+// nearIndex knows the passwords of a survey, and which of them are nearly the same: those that one of the ways of
+// [Near] makes equal meet in a bucket, and are compared there.
 type nearIndex struct {
 	known   map[secret.Text]*nearPassword
 	buckets map[uint64][]*nearPassword
