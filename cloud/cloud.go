@@ -341,9 +341,6 @@ func (s *Server) signIn(lim *httprate.RateLimiter) http.HandlerFunc {
 			fail(w, http.StatusBadRequest, wire.CodeBadRequest, "e-mail address or device are not readable")
 			return
 		}
-		if lim.RespondOnLimit(w, r, email) {
-			return
-		}
 		a, err := s.store.accountByEmail(r.Context(), email)
 		if err != nil && !errors.Is(err, errNoAccount) {
 			s.trouble(w, r, err)
@@ -358,6 +355,9 @@ func (s *Server) signIn(lim *httprate.RateLimiter) http.HandlerFunc {
 			public = keys.Key(s.mac("nobody", []byte(email))).Public()
 		}
 		if !s.proven(r, public, purpose, digest) || !known {
+			if lim.RespondOnLimit(w, r, email) { // who has the right key is kept out by nobody's attempts
+				return
+			}
 			fail(
 				w,
 				http.StatusUnauthorized,

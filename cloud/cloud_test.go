@@ -377,6 +377,16 @@ func TestAttemptsAreLimited(t *testing.T) {
 		assert.Equal(t, 401, try("a@x.example"))
 	}
 	assert.Equal(t, 429, try("a@x.example"), "per account, known or not")
+	t.Run("the owner", func(t *testing.T) {
+		s := newServer(t, Limits{PerAccount: 3, PerAddress: 1000, Window: time.Hour})
+		join(t, s, newAccount("maren@cormorant.example"))
+		for range 9 {
+			_, code := signIn(t, s, key(9), wire.ProofSignIn, "maren@cormorant.example")
+			assert.Contains(t, []int{401, 429}, code)
+		}
+		_, code := signIn(t, s, signInKey, wire.ProofSignIn, "maren@cormorant.example")
+		assert.Equal(t, 200, code, "who has the right key isn't kept out by others' attempts")
+	})
 	for _, e := range []string{"b@x.example", "c@x.example", "d@x.example", "e@x.example"} {
 		assert.Equal(t, 401, try(e))
 	}
