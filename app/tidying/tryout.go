@@ -2,6 +2,8 @@ package tidying
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"slices"
 
 	"redlocket/app/filling"
@@ -34,33 +36,26 @@ func (t *Tidying) Trying(ctx context.Context, ids []string) (v TryView, err erro
 	return t.view(l, p)
 }
 
+// errNotBegun is returned for rows that aren't tried out.
+var errNotBegun = fmt.Errorf("%w: they aren't tried out", tidy.ErrChanged)
+
 // Try begins the try-out of the rows, or goes on with it.
 func (t *Tidying) Try(ctx context.Context, ids []string) (v TryView, err error) {
-	l, err := t.List(ctx)
+	if v, err = t.Trying(ctx, ids); !errors.Is(err, errNotBegun) {
+		return v, err
+	}
+	err = t.set.Items.SaveMany(ctx, func(entries map[string]vault.Entry) ([]vault.Entry, error) {
+		var rows []vault.Entry
+		for _, id := range ids {
+			rows = append(rows, entries[id])
+		}
+		e, err := tidy.NewTryOut(records.NewID(), rows, t.set.Items.Stamp())
+		return []vault.Entry{e}, err
+	}, nil)
 	if err != nil {
 		return v, err
 	}
-	p, ok := l.find(ids)
-	if !ok {
-		return v, tidy.ErrChanged
-	}
-	if !slices.ContainsFunc(l.trying, sameRows(ids)) {
-		err = t.set.Items.SaveMany(ctx, func(entries map[string]vault.Entry) ([]vault.Entry, error) {
-			var rows []vault.Entry
-			for _, id := range ids {
-				rows = append(rows, entries[id])
-			}
-			e, err := tidy.NewTryOut(records.NewID(), rows, t.set.Items.Stamp())
-			return []vault.Entry{e}, err
-		}, nil)
-		if err != nil {
-			return v, err
-		}
-		if l, err = t.List(ctx); err != nil {
-			return v, err
-		}
-	}
-	return t.view(l, p)
+	return t.Trying(ctx, ids)
 }
 
 func sameRows(ids []string) func(tidy.TryOut) bool {
@@ -82,7 +77,7 @@ func (l List) find(ids []string) (p tidy.Proposal, ok bool) {
 func (t *Tidying) view(l List, p tidy.Proposal) (v TryView, err error) {
 	i := slices.IndexFunc(l.trying, sameRows(p.IDs))
 	if i < 0 {
-		return v, tidy.ErrChanged
+		return v, errNotBegun
 	}
 	rows, err := t.Rows(p.IDs)
 	if err != nil {
