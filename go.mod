@@ -6,7 +6,10 @@ require (
 	filippo.io/age v1.3.0
 	github.com/FastFilter/xorfilter v0.4.2-0.20260120015552-4e5a4d9df65a
 	github.com/alexedwards/scs/v2 v2.9.0
+	github.com/cloudflare/circl v1.6.4
 	github.com/dustin/go-humanize v1.1.0
+	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6
+	github.com/emersion/go-smtp v0.25.1
 	github.com/go-chi/chi/v5 v5.5.0
 	github.com/go-chi/httprate v0.16.1
 	github.com/go-playground/form/v4 v4.2.1
@@ -37,10 +40,7 @@ require (
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
 	github.com/boombuler/barcode v1.0.1-0.20190219062509-6c824513bacc // indirect
 	github.com/bwesterb/go-ristretto v1.2.3 // indirect
-	github.com/cloudflare/circl v1.6.4 // indirect
 	github.com/dlclark/regexp2 v1.12.0 // indirect
-	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6 // indirect
-	github.com/emersion/go-smtp v0.25.1 // indirect
 	github.com/evanw/esbuild v0.28.2 // indirect
 	github.com/inconshreveable/mousetrap v1.1.0 // indirect
 	github.com/kisielk/errcheck v1.30.0 // indirect
