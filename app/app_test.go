@@ -177,6 +177,10 @@ func TestALoginTravels(t *testing.T) {
 	assert.Equal(t, "Maren Tolliver", laptop.Profile().Name)
 
 	w.inStep(desk, laptop)
+	require.Eventually(t, func() bool { // the laptop's own record comes with the next pull
+		list, _, err := desk.Account.Devices(t.Context())
+		return err == nil && len(list) == 2
+	}, 5*time.Second, 5*time.Millisecond)
 	list, away, err := desk.Account.Devices(t.Context())
 	require.NoError(t, err)
 	assert.False(t, away)

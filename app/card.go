@@ -67,15 +67,3 @@ func (a *Account) takeCard(ctx context.Context) error {
 func isNewer(s vault.Stamp, p Profile) bool {
 	return s.Compare(vault.Stamp{At: p.CardAt, By: p.CardBy}) > 0
 }
-
-// hearOfCards takes over what other devices tell, until the vault is locked.
-func (v *Vault) hearOfCards() {
-	notices, end := v.Listen()
-	defer end()
-	for n := range notices {
-		if n.Kind == NoticeLocked {
-			return
-		}
-		_ = v.Account.takeCard(context.Background()) // what couldn't be kept is heard of with the next change
-	}
-}

@@ -90,7 +90,10 @@ func (d *Device) openVault(ctx context.Context, s Store, p Profile, key keys.Vau
 	if v.Settings, err = openPreferences(ctx, v, p); err != nil {
 		return nil, err
 	}
-	v.Sync = syncing.New(v.Set, lineOf(cloud), d.ports.Now, func() { v.notices.tell(NoticeStatus) })
+	v.Sync = syncing.New(
+		v.Set, lineOf(cloud), d.ports.Now, func() { v.notices.tell(NoticeStatus) },
+		func() { _ = v.Account.takeCard(context.Background()) }, // what couldn't be kept is taken at locking
+	)
 	v.Account = &Account{vault: v, cloud: cloud}
 	v.Filling, err = filling.Open(ctx, filling.Config{
 		Set: v.Set, Guard: v.Guard, Now: d.ports.Now, Rand: d.ports.Rand, Sites: d.ports.Sites, Steps: d.ports.Steps,
@@ -116,7 +119,6 @@ func (d *Device) openVault(ctx context.Context, s Store, p Profile, key keys.Vau
 		Changed: func() { v.notices.tell(NoticeStatus) },
 	})
 	d.vaults.add(v)
-	go v.hearOfCards()
 	v.Sync.Start()
 	return v, nil
 }
@@ -164,8 +166,8 @@ func (r remote) DropFile(ctx context.Context, file string) error { return r.v.Sy
 // ends, and every listener hears of it. Locking twice does nothing more.
 func (v *Vault) Lock() {
 	keep := map[string][]byte{}
-	_ = v.Set.Loaded()                           // what can't be loaded is locked too
-	_ = v.Account.takeCard(context.Background()) // what couldn't be kept is heard of again when it's opened
+	_ = v.Set.Loaded() // what can't be loaded is locked too
+	_ = v.Account.takeCard(context.Background())
 	v.Filling.Close(keep)
 	if !v.Set.Close(keep) {
 		return

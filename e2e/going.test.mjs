@@ -242,7 +242,6 @@ test("the window makes passwords that lie in the drawer, and keeps what is typed
   await slip(site, "Keep");
   await desk.bringToFront();
   await desk.goto(d.laptop + "/items/new");
-  await desk.click(".generator > summary");
   await desk.click(".drawer > summary");
   await desk.locator("[data-drawer]").first().click();
   await desk.waitForFunction(() => !document.querySelector("[data-dots]").textContent.includes("●"));

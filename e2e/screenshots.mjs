@@ -64,7 +64,6 @@ try {
   await page.fill("#title", "Kelp & Crown");
   await page.fill("[name=address]", "https://kelpandcrown.example/sign-in");
   await page.fill("#username", "mtolliver");
-  await page.click(".generator summary");
   await page.waitForSelector("#made .grouped");
   await page.mouse.move(900, 100);
   await pause(400);

@@ -91,7 +91,6 @@ test("create a vault, check its sheet, make a login, find it, archive it", async
     await accessible(page, "form");
     await page.fill("[name=address]", "HTTPS://KelpAndCrown.example/in;jsessionid=1?next=/");
     await page.fill("#username", "wren");
-    await page.click(".generator summary");
     await page.waitForSelector("#made .grouped");
     await page.fill("[name=length]", "30");
     await page.waitForFunction(() => document.querySelector("#made [data-use]")?.dataset.use.length === 30);

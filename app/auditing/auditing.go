@@ -41,10 +41,8 @@ type Auditing struct {
 	stop context.CancelFunc
 	ctx  context.Context
 
-	surveying sync.Mutex   // held while a survey is made
-	memory    audit.Memory // of the surveys before
-
-	keeping sync.Mutex // held while the kept watch is read or changed
+	mu     sync.Mutex   // guards memory; nobody goes through a gate with it
+	memory audit.Memory // of the surveys before
 }
 
 // known is what was found out.
@@ -84,8 +82,8 @@ func (a *Auditing) Close() {
 	if was != nil {
 		was.closeList()
 	}
-	a.surveying.Lock()
-	defer a.surveying.Unlock()
+	a.mu.Lock()
+	defer a.mu.Unlock()
 	a.memory = audit.Memory{}
 }
 
@@ -143,26 +141,23 @@ func (a *Auditing) Survey(ctx context.Context) (s *audit.Survey, err error) {
 	if err := a.openWatch(ctx); err != nil {
 		return nil, err
 	}
-	a.surveying.Lock()
-	defer a.surveying.Unlock()
 	at := a.cfg.Set.Book.Revision()
-	err = a.gate.Read(func(k *known) error { // by somebody else meanwhile
-		if k.at == at {
-			s = k.survey
-		}
-		return nil
-	})
-	if err != nil || s != nil {
-		return s, err
-	}
 	entries, err := a.entries()
 	if err != nil {
 		return nil, err
 	}
-	if s, err = a.memory.Survey(ctx, entries, a.options()); err != nil {
+	if s, err = a.look(ctx, entries); err != nil {
 		return nil, err
 	}
 	return s, a.gate.Write(func(k *known) error { k.survey, k.at = s, at; return nil })
+}
+
+// look makes a survey, and remembers what it read for the next one.
+func (a *Auditing) look(ctx context.Context, entries []vault.Entry) (*audit.Survey, error) {
+	o := a.options()
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.memory.Survey(ctx, entries, o)
 }
 
 // Foresee says what would be wrong with a password that a sign-in at a page is kept with: whether it is leaked, and
@@ -263,9 +258,7 @@ func (a *Auditing) BeforeChange(ctx context.Context, id string) (b Before, ok bo
 		return b, false, err
 	}
 	entries[i] = e
-	a.surveying.Lock()
-	defer a.surveying.Unlock()
-	s, err := a.memory.Survey(ctx, entries, a.options())
+	s, err := a.look(ctx, entries)
 	if err != nil {
 		return b, false, err
 	}

@@ -105,6 +105,7 @@ type keptWatch struct {
 type watching struct {
 	keptWatch
 	read    bool
+	turn    int // counts the changes of what is kept
 	running bool
 	fault   error
 }
@@ -123,8 +124,6 @@ func (a *Auditing) openWatch(ctx context.Context) error {
 	if err := a.gate.Read(func(k *known) error { read = k.watch.read; return nil }); err != nil || read {
 		return err
 	}
-	a.keeping.Lock()
-	defer a.keeping.Unlock()
 	var kept keptWatch
 	if err := a.cfg.Set.Local.GetJSON(ctx, localWatch, &kept); err != nil {
 		return err
@@ -137,26 +136,36 @@ func (a *Auditing) openWatch(ctx context.Context) error {
 	})
 }
 
-// keepWatch changes what is kept, and shows it.
+// keepWatch changes what is kept, and shows it. Where somebody else changed it meanwhile, it is changed once more.
 func (a *Auditing) keepWatch(ctx context.Context, change func(w *keptWatch)) error {
 	if err := a.openWatch(ctx); err != nil {
 		return err
 	}
-	a.keeping.Lock()
-	defer a.keeping.Unlock()
-	var next keptWatch
-	if err := a.gate.Read(func(k *known) error { next = k.watch.clone(); return nil }); err != nil {
-		return err
+	for done := false; !done; {
+		var next keptWatch
+		var turn int
+		if err := a.gate.Read(func(k *known) error {
+			next, turn = k.watch.clone(), k.watch.turn
+			return nil
+		}); err != nil {
+			return err
+		}
+		change(&next)
+		if err := a.cfg.Set.Local.SetJSON(ctx, localWatch, next); err != nil {
+			return err
+		}
+		if err := a.gate.Write(func(k *known) error {
+			if done = k.watch.turn == turn; done {
+				k.watch.keptWatch = next
+				k.watch.turn++
+				k.survey, k.at = nil, -1
+			}
+			return nil
+		}); err != nil {
+			return err
+		}
 	}
-	change(&next)
-	if err := a.cfg.Set.Local.SetJSON(ctx, localWatch, next); err != nil {
-		return err
-	}
-	return a.gate.Write(func(k *known) error {
-		k.watch.keptWatch = next
-		k.survey, k.at = nil, -1
-		return nil
-	})
+	return nil
 }
 
 func (w keptWatch) clone() keptWatch {

@@ -58,6 +58,7 @@ type Line struct {
 	set     *records.Set
 	now     func() time.Time
 	changed func() // the status has changed
+	pulled  func() // records of other devices were merged
 
 	wake    chan struct{} // asks for a look now
 	running chan struct{} // holds a value while a run is under way
@@ -70,10 +71,10 @@ type Line struct {
 }
 
 // New returns a line that stands still. cloud is nil for a set on this computer only;
-// changed is called when the status has changed.
-func New(set *records.Set, cloud Cloud, now func() time.Time, changed func()) *Line {
+// changed is called when the status has changed, pulled when records of other devices were merged.
+func New(set *records.Set, cloud Cloud, now func() time.Time, changed, pulled func()) *Line {
 	return &Line{
-		set: set, cloud: cloud, now: now, changed: changed,
+		set: set, cloud: cloud, now: now, changed: changed, pulled: pulled,
 		wake: make(chan struct{}, 1), running: make(chan struct{}, 1),
 	}
 }
@@ -284,6 +285,9 @@ func (l *Line) syncOnce(ctx context.Context) error {
 	stale, err := l.set.Replica.Merge(ctx, Pulled(checkpoint.Number, changes))
 	if err != nil {
 		return err
+	}
+	if len(changes.Records) > 0 {
+		l.pulled()
 	}
 	if stale {
 		return ErrConflict

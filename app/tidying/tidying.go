@@ -11,6 +11,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 
 	"redlocket/app/gate"
 	"redlocket/app/records"
@@ -24,6 +25,9 @@ import (
 type Tidying struct {
 	set  *records.Set
 	gate *gate.Gate[known]
+
+	mu     sync.Mutex  // guards memory; nobody goes through a gate with it
+	memory tidy.Memory // of the searches before
 }
 
 // known is what was computed last.
@@ -34,11 +38,16 @@ type known struct {
 
 // New returns the tidying of a set. steps is for tests.
 func New(set *records.Set, steps gate.Steps) *Tidying {
-	return &Tidying{set, gate.New(&known{at: -1}, steps)}
+	return &Tidying{set: set, gate: gate.New(&known{at: -1}, steps)}
 }
 
 // Close drops what is known; from then on every method returns [gate.ErrLocked].
-func (t *Tidying) Close() { t.gate.Close() }
+func (t *Tidying) Close() {
+	t.gate.Close()
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.memory = tidy.Memory{}
+}
 
 // List is what waits to be decided, and what was decided. It must not be changed.
 type List struct {
@@ -88,7 +97,7 @@ func (t *Tidying) compute(ctx context.Context) (l List, err error) {
 			refused[try.ID] = !try.Taken
 		}
 	}
-	found, err := tidy.Find(ctx, entries, tidy.Options{
+	found, err := t.find(ctx, entries, tidy.Options{
 		Site: t.set.Sites.Directory().Of, Apart: said.Apart, Doubted: said.Doubted,
 		Refused: func(id string) bool { return refused[id] }, Used: func(id string) int64 { return used[id] },
 	})
@@ -117,6 +126,13 @@ func (t *Tidying) compute(ctx context.Context) (l List, err error) {
 		return d.Undone != 0 || d.Verdict == tidy.Later || d.Verdict == tidy.Trying
 	})
 	return l, nil
+}
+
+// find remembers what it read for the next time.
+func (t *Tidying) find(ctx context.Context, entries []vault.Entry, o tidy.Options) ([]tidy.Proposal, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.memory.Find(ctx, entries, o)
 }
 
 // known is what the directory of sites knows of a domain.

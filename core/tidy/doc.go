@@ -93,7 +93,12 @@ type Options struct {
 // programs, and archived ones, are left out. It stops with the context's error. It takes about n log n steps for n
 // rows, and the square of their number for rows of one site.
 func Find(ctx context.Context, entries []vault.Entry, o Options) ([]Proposal, error) {
-	f := newFinder(entries, o)
+	return new(Memory).Find(ctx, entries, o)
+}
+
+// Find is [Find], for entries most of which may be those of the search before.
+func (m *Memory) Find(ctx context.Context, entries []vault.Entry, o Options) ([]Proposal, error) {
+	f := newFinder(m.rows(entries), o)
 	pairs, err := f.pairs(ctx)
 	if err != nil {
 		return nil, err

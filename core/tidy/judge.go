@@ -35,6 +35,9 @@ type row struct {
 	password string
 	past     map[string]bool
 	changed  int64
+
+	domains []string // its own and those that its note names
+	meets   []string // other keys under which it meets rows that may be the same
 }
 
 // pair is two rows that may be one login.
@@ -56,35 +59,108 @@ type finder struct {
 	together map[[2]string]int             // by two user names: sites where both have the same password
 }
 
-func newFinder(entries []vault.Entry, o Options) *finder {
+// Memory is what a search leaves for the next one: what was read of each entry. Its zero value is ready. It isn't safe
+// for concurrent use.
+type Memory struct {
+	read  map[string]*remembered // by id
+	round int
+}
+
+// remembered is an entry as it was read; row is nil for what is no login, or archived.
+type remembered struct {
+	entry vault.Entry
+	row   *row
+	round int // in which it was there last
+}
+
+// rows reads those entries that weren't read before.
+func (m *Memory) rows(entries []vault.Entry) (out []*row) {
+	if m.read == nil {
+		m.read = make(map[string]*remembered, len(entries))
+	}
+	m.round++
+	out = make([]*row, 0, len(entries))
+	for i := range entries {
+		e := &entries[i]
+		was := m.read[e.ID]
+		if was == nil || !was.entry.SameVersion(*e) {
+			was = &remembered{entry: *e, row: readRow(*e)}
+			m.read[e.ID] = was
+		}
+		was.round = m.round
+		if was.row != nil {
+			was.row.at = i
+			out = append(out, was.row)
+		}
+	}
+	if len(m.read) > len(entries) {
+		for id, was := range m.read {
+			if was.round != m.round {
+				delete(m.read, id)
+			}
+		}
+	}
+	return out
+}
+
+// readRow reads an entry; nil for what is no login, or archived.
+func readRow(e vault.Entry) *row {
+	it := vault.View(e)
+	if !it.Type.IsAccount() || e.Archived() {
+		return nil
+	}
+	r := &row{
+		id: it.ID, title: it.Title, name: plain(it.Title), user: fold(it.Username), shown: it.Username,
+		app: strings.ToLower(it.App), note: strings.ToLower(it.Notes), password: e.SignsInWith().Reveal(),
+		past: map[string]bool{}, changed: it.Modified.At,
+	}
+	for _, p := range e.Past {
+		if p.Field == vault.FieldPassword {
+			r.past[vault.Plain(p.Value)] = true
+		}
+	}
+	for _, a := range it.Addresses {
+		if s, ok := spotOf(a.URL); ok {
+			r.spots = append(r.spots, s)
+		}
+	}
+	r.readBlocks()
+	return r
+}
+
+// readBlocks notes where a row meets others, but for what the directory of sites makes of its domains.
+func (r *row) readBlocks() {
+	for _, s := range r.spots {
+		r.domains = append(r.domains, s.domain)
+		r.meets = append(r.meets, "title "+plain(labelOf(s.domain)))
+	}
+	if len(r.spots) > 0 {
+		for w := range strings.FieldsSeq(r.note) {
+			if w = strings.Trim(w, ".,;:()<>\"'"); strings.Contains(w, ".") {
+				r.domains = append(r.domains, w)
+			}
+		}
+	}
+	if r.app != "" {
+		r.meets = append(r.meets, "app "+r.app)
+		for part := range strings.SplitSeq(r.app, ".") {
+			r.meets = append(r.meets, "title "+plain(part))
+		}
+	}
+	r.meets = append(r.meets, "title "+r.name)
+	if made(r.password) {
+		r.meets = append(r.meets, "made "+r.password)
+	}
+}
+
+func newFinder(rows []*row, o Options) *finder {
 	f := &finder{
-		o: o, site: o.Site, seats: map[string][]*row{}, places: map[string]int{}, users: map[string]int{},
+		rows: rows,
+		o:    o, site: o.Site, seats: map[string][]*row{}, places: map[string]int{}, users: map[string]int{},
 		separate: map[[2]string]map[string]bool{}, together: map[[2]string]int{},
 	}
 	if f.site == nil {
 		f.site = func(domain string) string { return domain }
-	}
-	for i, e := range entries {
-		it := vault.View(e)
-		if !it.Type.IsAccount() || e.Archived() {
-			continue
-		}
-		r := &row{
-			at: i, id: it.ID, title: it.Title, name: plain(it.Title), user: fold(it.Username), shown: it.Username,
-			app: strings.ToLower(it.App), note: strings.ToLower(it.Notes), password: e.SignsInWith().Reveal(),
-			past: map[string]bool{}, changed: it.Modified.At,
-		}
-		for _, p := range e.Past {
-			if p.Field == vault.FieldPassword {
-				r.past[vault.Plain(p.Value)] = true
-			}
-		}
-		for _, a := range it.Addresses {
-			if s, ok := spotOf(a.URL); ok {
-				r.spots = append(r.spots, s)
-			}
-		}
-		f.rows = append(f.rows, r)
 	}
 	f.learn()
 	return f
@@ -100,29 +176,22 @@ func (f *finder) seat(r *row) string {
 
 // learn finds out which names and passwords go together in the whole list.
 func (f *finder) learn() {
-	at := map[string]map[string]bool{}
-	name := map[string]map[string]bool{}
+	type at struct{ what, seat string }
+	passwords, names := map[at]bool{}, map[at]bool{}
 	for _, r := range f.rows {
 		seat := f.seat(r)
 		if seat == "" {
 			continue
 		}
 		f.seats[seat] = append(f.seats[seat], r)
-		for m, k := range map[*map[string]map[string]bool]string{&at: r.password, &name: r.user} {
-			if k == "" {
-				continue
-			}
-			if (*m)[k] == nil {
-				(*m)[k] = map[string]bool{}
-			}
-			(*m)[k][seat] = true
+		if k := (at{r.password, seat}); r.password != "" && !passwords[k] {
+			passwords[k] = true
+			f.places[r.password]++
 		}
-	}
-	for p, seats := range at {
-		f.places[p] = len(seats)
-	}
-	for u, seats := range name {
-		f.users[u] = len(seats)
+		if k := (at{r.user, seat}); r.user != "" && !names[k] {
+			names[k] = true
+			f.users[r.user]++
+		}
 	}
 	for seat, list := range f.seats {
 		for i, a := range list {
@@ -368,31 +437,16 @@ func isVague(user string) bool { return user == "" || isMask(user) }
 func (f *finder) pairs(ctx context.Context) (out []pair, err error) {
 	blocks := map[string][]*row{}
 	put := func(key string, r *row) {
-		if key != "" && !slices.Contains(blocks[key], r) {
-			blocks[key] = append(blocks[key], r)
+		if list := blocks[key]; len(list) == 0 || list[len(list)-1] != r { // a row's keys come one after the other
+			blocks[key] = append(list, r)
 		}
 	}
 	for _, r := range f.rows {
-		for _, s := range r.spots {
-			put("site "+f.site(s.domain), r)
-			put("title "+plain(labelOf(s.domain)), r)
-			if r.note != "" {
-				for w := range strings.FieldsSeq(r.note) {
-					if w = strings.Trim(w, ".,;:()<>\"'"); strings.Contains(w, ".") {
-						put("site "+f.site(w), r)
-					}
-				}
-			}
+		for _, d := range r.domains {
+			put("site "+f.site(d), r)
 		}
-		if r.app != "" {
-			put("app "+r.app, r)
-			for part := range strings.SplitSeq(r.app, ".") {
-				put("title "+plain(part), r)
-			}
-		}
-		put("title "+r.name, r)
-		if made(r.password) {
-			put("made "+r.password, r)
+		for _, key := range r.meets {
+			put(key, r)
 		}
 	}
 	seen := map[[2]int]bool{}

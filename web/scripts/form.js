@@ -25,21 +25,17 @@ function makeOne(generator) {
   if (making) void hx.then((h) => h?.trigger(making, "make"));
 }
 
-// A password is there as soon as the generator is opened; a slider says where it stands.
-document.addEventListener(
-  "toggle",
-  (e) => {
-    const d = e.target;
-    if (
-      d instanceof HTMLDetailsElement &&
-      d.classList.contains("generator") &&
-      d.open &&
-      !document.querySelector("#made *")
-    )
-      makeOne(d);
-  },
-  true,
-);
+/** Has the first password made, once. @param {unknown} d */
+function begin(d) {
+  if (!(d instanceof HTMLDetailsElement) || !d.matches(".generator[open]:not([data-begun])")) return;
+  d.dataset.begun = "";
+  if (!document.querySelector("#made *")) makeOne(d);
+}
+
+// A password is there as soon as the generator is open, as it is in the form of a new login; a slider says where it
+// stands.
+document.addEventListener("toggle", (e) => begin(e.target), true);
+begin(document.querySelector(".generator"));
 document.addEventListener("input", (e) => {
   const el = e.target;
   if (el instanceof HTMLInputElement && el.type === "range" && el.nextElementSibling instanceof HTMLOutputElement)
@@ -93,6 +89,8 @@ function removeOwn(line) {
 
 document.addEventListener("change", (e) => {
   const el = /** @type {HTMLElement} */ (e.target);
+  // Another site may demand another password.
+  if (el instanceof HTMLInputElement && el.name === "address") makeOne(document.querySelector(".generator[open]"));
   if (el instanceof HTMLSelectElement && el.name === "own_form") {
     const value = /** @type {HTMLInputElement} */ (el.closest(".own-line")?.querySelector("[name=own_value]"));
     value.type = { hidden: "password", date: "date" }[el.value] ?? "text";
