@@ -220,7 +220,7 @@ var errSameMaster = errors.New("this is the present one")
 // it with the next records that they pull; from then on they open with the new one alone.
 func (a *Account) ChangeMaster(ctx context.Context, present, fresh, repeat secret.Text) error {
 	d, p := a.vault.device, a.vault.Profile()
-	key, err := d.unwrap(p, present)
+	was, key, err := d.unwrap(p, present)
 	var wrong *WrongPassword
 	if errors.As(err, &wrong) {
 		return records.BadInput("present", err)
@@ -234,11 +234,6 @@ func (a *Account) ChangeMaster(ctx context.Context, present, fresh, repeat secre
 	if fresh.Equal(present) {
 		return records.BadInput("password", errSameMaster)
 	}
-	stretched, err := keys.Stretch(present, p.Params)
-	if err != nil {
-		return err
-	}
-	was := keys.Derive(stretched, keys.Code(p.Carried))
 	pair, err := d.byMaster(&p, fresh, key)
 	if err != nil {
 		return err

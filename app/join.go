@@ -101,21 +101,14 @@ func (d *Device) Join(ctx context.Context, j Join) (*Vault, error) {
 // openIntroduced opens the vault key that came with an introduction. Wrong master passwords are counted and slowed
 // down, as at a vault that is here.
 func (d *Device) openIntroduced(j Join, intro *keys.Introduction) (pair keys.Pair, key keys.VaultKey, err error) {
-	name := "introduction " + j.Introduction
-	defer d.attempts.turn(name)()
-	if err := d.attempts.admit(name); err != nil {
-		return pair, key, records.BadInput("password", err)
-	}
-	stretched, err := keys.Stretch(j.Password, intro.Params)
+	pair, key, err = d.unwrap(Profile{
+		ID: "introduction " + j.Introduction, Vault: intro.VaultID, Params: intro.Params, Carried: intro.Carried,
+		Wrapped: intro.Wrapped,
+	}, j.Password)
 	if err != nil {
-		return pair, key, records.BadInput("password", err)
+		err = records.BadInput("password", err)
 	}
-	pair = keys.Derive(stretched, keys.Code(intro.Carried))
-	if key, err = keys.Unwrap(pair.Unlock, keys.ByMaster, intro.VaultID, intro.Wrapped); err != nil {
-		return pair, key, records.BadInput("password", d.attempts.wrong(name))
-	}
-	d.attempts.right(name)
-	return pair, key, nil
+	return pair, key, err
 }
 
 // carriedFor returns the carried half that a person typed, or that another device handed over;

@@ -153,7 +153,7 @@ func (d *Device) Unlock(ctx context.Context, profile string, password secret.Tex
 	if err != nil {
 		return nil, err
 	}
-	key, err := d.unwrap(p, password)
+	_, key, err := d.unwrap(p, password)
 	if err != nil {
 		return nil, err
 	}
@@ -168,25 +168,25 @@ func (d *Device) Unlock(ctx context.Context, profile string, password secret.Tex
 	return v, nil
 }
 
-// unwrap opens the vault key of a profile with the master password. Wrong ones are
+// unwrap opens the vault key of a profile with the master password, and returns what that derives. Wrong ones are
 // counted, and slowed down.
-func (d *Device) unwrap(p Profile, password secret.Text) (key keys.VaultKey, err error) {
+func (d *Device) unwrap(p Profile, password secret.Text) (pair keys.Pair, key keys.VaultKey, err error) {
 	defer d.attempts.turn(p.ID)()
 	if err := d.attempts.admit(p.ID); err != nil {
-		return key, err
+		return pair, key, err
 	}
 	stretched, err := keys.Stretch(password, p.Params)
 	if errors.Is(err, keys.ErrPassword) {
-		return key, d.attempts.wrong(p.ID)
+		return pair, key, d.attempts.wrong(p.ID)
 	} else if err != nil {
-		return key, err
+		return pair, key, err
 	}
-	pair := keys.Derive(stretched, keys.Code(p.Carried))
+	pair = keys.Derive(stretched, keys.Code(p.Carried))
 	if key, err = keys.Unwrap(pair.Unlock, keys.ByMaster, p.Vault, p.Wrapped); err != nil {
-		return key, d.attempts.wrong(p.ID)
+		return pair, key, d.attempts.wrong(p.ID)
 	}
 	d.attempts.right(p.ID)
-	return key, nil
+	return pair, key, nil
 }
 
 // attempts counts wrong master passwords, by profile.

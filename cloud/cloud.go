@@ -347,10 +347,7 @@ func (s *Server) signIn(lim *httprate.RateLimiter) http.HandlerFunc {
 			return
 		}
 		known := err == nil
-		purpose, public, wrapped := wire.ProofSignIn, a.SignIn, a.Wrapped
-		if in.Recovery {
-			purpose, public, wrapped = wire.ProofRecovery, a.RecoverySignIn, a.RecoveryWrapped
-		}
+		purpose, public, wrapped := a.shown(in.Recovery)
 		if !known { // as much work as for one that is there
 			public = keys.Key(s.mac("nobody", []byte(email))).Public()
 		}
@@ -463,10 +460,7 @@ func (s *Server) setCredentials(w http.ResponseWriter, r *http.Request) {
 		fail(w, http.StatusBadRequest, wire.CodeBadRequest, err.Error())
 		return
 	}
-	purpose, public := wire.ProofSignIn, now.SignIn
-	if in.Recovery {
-		purpose, public = wire.ProofRecovery, now.RecoverySignIn
-	}
+	purpose, public, _ := now.shown(in.Recovery)
 	if !s.proven(r, public, purpose, digest) {
 		const why = "the present master password or recovery code is needed for this"
 		fail(w, http.StatusUnauthorized, wire.CodeSignIn, why)

@@ -54,6 +54,14 @@ func (a account) params() (p keys.Params, err error) {
 	return p, err
 }
 
+// shown is what a proof of one of the account's keys is held against, and what that key wraps.
+func (a account) shown(recovery bool) (purpose string, public, wrapped []byte) {
+	if recovery {
+		return wire.ProofRecovery, a.RecoverySignIn, a.RecoveryWrapped
+	}
+	return wire.ProofSignIn, a.SignIn, a.Wrapped
+}
+
 func openStore(ctx context.Context, file string) (*store, error) {
 	if err := ownFile(file); err != nil {
 		return nil, err

@@ -26,7 +26,6 @@ func (s weakPages) routes(r routes) {
 	r.post("/leaks", s.takeList)
 	r.post("/leaks/drop", s.dropList)
 	r.post("/leaks/watch", s.setWatch)
-	r.post("/leaks/look", s.lookNow)
 	r.post("/leaks/{id}/seen", s.seen)
 }
 

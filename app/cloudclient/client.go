@@ -81,6 +81,14 @@ type proof struct {
 	purpose string
 }
 
+// proofBy is the one that an account's sign-in key makes, or its recovery sign-in key.
+func proofBy(key keys.Key, recovery bool) proof {
+	if recovery {
+		return proof{key, wire.ProofRecovery}
+	}
+	return proof{key, wire.ProofSignIn}
+}
+
 func (c *Client) call(ctx context.Context, method, path, credential string, in, out any) error {
 	return c.prove(ctx, method, path, credential, nil, in, out)
 }
@@ -229,11 +237,7 @@ func (c *Client) CreateAccount(ctx context.Context, key keys.Key, in wire.NewAcc
 func (c *Client) SignIn(ctx context.Context, key keys.Key, in wire.SignIn) (app.Session, error) {
 	own := keys.NewSigning()
 	in.DeviceKey = own.Public()
-	p := proof{key, wire.ProofSignIn}
-	if in.Recovery {
-		p.purpose = wire.ProofRecovery
-	}
-	return c.session(ctx, "/v1/sessions", in.Device, own, p, in)
+	return c.session(ctx, "/v1/sessions", in.Device, own, proofBy(key, in.Recovery), in)
 }
 
 func (c *Client) session(
@@ -251,10 +255,7 @@ func (c *Client) session(
 // SetCredentials replaces what opens the account. key is its present sign-in key or, for Recovery, its present recovery
 // sign-in key.
 func (c *Client) SetCredentials(ctx context.Context, credential string, key keys.Key, in wire.NewCredentials) error {
-	p := proof{key, wire.ProofSignIn}
-	if in.Recovery {
-		p.purpose = wire.ProofRecovery
-	}
+	p := proofBy(key, in.Recovery)
 	return c.prove(ctx, "PUT", "/v1/credentials", credential, &p, in, nil)
 }
 

@@ -52,52 +52,24 @@ const OldAfter = 5 * 365.25 * 24 * 3600 * 1000
 // Memory is what a survey leaves for the next one: what was read of each entry, and which passwords are nearly the
 // same. Its zero value is ready. It isn't safe for concurrent use; the surveys are.
 type Memory struct {
-	read  map[string]*reading // by id
-	near  nearIndex
-	round int
+	read vault.Readings[*reading]
+	near nearIndex
 }
 
-// reading is what one entry says, without the others.
+// reading is what a login says, without the others.
 type reading struct {
-	entry    vault.Entry
-	counts   bool // it is a login that isn't archived
 	login    login
 	password secret.Text
 	resets   []string // addresses that it can be reset with
-	round    int      // in which it was there last
 }
 
-// readings reads those entries that weren't read before, and returns those that count.
-func (m *Memory) readings(entries []vault.Entry) []*reading {
-	if m.read == nil {
-		m.read = make(map[string]*reading, len(entries))
+// readEntry reads an entry; nil for what is no login, or archived.
+func readEntry(e vault.Entry) *reading {
+	it := vault.View(e)
+	if !it.Type.IsAccount() || e.Archived() {
+		return nil
 	}
-	m.round++
-	out := make([]*reading, 0, len(entries))
-	for i := range entries {
-		e := &entries[i]
-		r := m.read[e.ID]
-		if r == nil || !r.entry.SameVersion(*e) {
-			it := vault.View(*e)
-			r = &reading{entry: *e, counts: it.Type.IsAccount() && !e.Archived()}
-			if r.counts {
-				r.login, r.password, r.resets = readLogin(*e, it), e.SignsInWith(), resetBy(*e)
-			}
-			m.read[e.ID] = r
-		}
-		r.round = m.round
-		if r.counts {
-			out = append(out, r)
-		}
-	}
-	if len(m.read) > len(entries) {
-		for id, r := range m.read {
-			if r.round != m.round {
-				delete(m.read, id)
-			}
-		}
-	}
-	return out
+	return &reading{readLogin(e, it), e.SignsInWith(), resetBy(e)}
 }
 
 // Survey is what was found out of a list of entries. It doesn't change.
@@ -155,7 +127,7 @@ func (m *Memory) Survey(ctx context.Context, entries []vault.Entry, o Options) (
 		s.o.Site = func(domain string) string { return domain }
 	}
 	keys := s.keys
-	read := m.readings(entries)
+	read := slices.DeleteFunc(m.read.Read(entries, readEntry), func(r *reading) bool { return r == nil })
 	resets := make([][]string, 0, len(read))
 	all := make([]login, len(read)) // one piece of memory
 	s.logins = make([]*login, 0, len(read))

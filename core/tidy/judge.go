@@ -61,43 +61,15 @@ type finder struct {
 
 // Memory is what a search leaves for the next one: what was read of each entry. Its zero value is ready. It isn't safe
 // for concurrent use.
-type Memory struct {
-	read  map[string]*remembered // by id
-	round int
-}
+type Memory struct{ read vault.Readings[*row] }
 
-// remembered is an entry as it was read; row is nil for what is no login, or archived.
-type remembered struct {
-	entry vault.Entry
-	row   *row
-	round int // in which it was there last
-}
-
-// rows reads those entries that weren't read before.
+// rows are the entries that are logins, as they were read.
 func (m *Memory) rows(entries []vault.Entry) (out []*row) {
-	if m.read == nil {
-		m.read = make(map[string]*remembered, len(entries))
-	}
-	m.round++
 	out = make([]*row, 0, len(entries))
-	for i := range entries {
-		e := &entries[i]
-		was := m.read[e.ID]
-		if was == nil || !was.entry.SameVersion(*e) {
-			was = &remembered{entry: *e, row: readRow(*e)}
-			m.read[e.ID] = was
-		}
-		was.round = m.round
-		if was.row != nil {
-			was.row.at = i
-			out = append(out, was.row)
-		}
-	}
-	if len(m.read) > len(entries) {
-		for id, was := range m.read {
-			if was.round != m.round {
-				delete(m.read, id)
-			}
+	for i, r := range m.read.Read(entries, readRow) {
+		if r != nil {
+			r.at = i
+			out = append(out, r)
 		}
 	}
 	return out
