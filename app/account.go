@@ -15,14 +15,13 @@ import (
 
 // Names of what is sealed for this device alone.
 const (
-	localSignIn         = "sign-in"          // to join a cloud later; gone once that is done
-	localRecoverySignIn = "recovery-sign-in" // likewise
-	localSheet          = "sheet"            // the recovery code, until the sheet was checked
+	localSignIn = "sign-in" // to join a cloud later; gone once that is done
+	localSheet  = "sheet"   // the recovery code, until the sheet was checked
 )
 
-// byMaster stretches a master password under a fresh salt, wraps the vault key by it into the profile, and returns what
+// byMaster stretches a master password under a fresh salt, wraps a vault key by it into the profile, and returns what
 // it derives.
-func (d *Device) byMaster(p *Profile, password secret.Text, key keys.VaultKey) (pair keys.Pair, err error) {
+func (d *Device) byMaster(p *Profile, password secret.Text, key keys.EpochKey) (pair keys.Pair, err error) {
 	salt := make([]byte, keys.SaltSize)
 	if _, err := io.ReadFull(d.ports.Rand, salt); err != nil {
 		return pair, err
@@ -40,15 +39,15 @@ func (d *Device) byMaster(p *Profile, password secret.Text, key keys.VaultKey) (
 // credentials stretches the master password under a fresh salt, wraps the vault
 // key both ways into the profile, and returns what a cloud has to know, with the key that signs in.
 func (d *Device) credentials(
-	p *Profile, password secret.Text, key keys.VaultKey, recovery keys.Pair,
+	p *Profile, password secret.Text, key keys.EpochKey, recovery keys.RecoveryPublic,
 ) (cred wire.Credentials, signIn keys.Key, err error) {
 	pair, err := d.byMaster(p, password, key)
 	if err != nil {
 		return cred, signIn, err
 	}
-	p.RecoveryWrapped, err = keys.Wrap(d.ports.Rand, recovery.Unlock, keys.ByRecovery, p.Vault, key)
+	p.RecoveryWrapped, err = recovery.Wrap(p.Vault, key)
 	return wire.Credentials{
-		Params: p.Params, SignIn: pair.SignIn.Public(), RecoverySignIn: recovery.SignIn.Public(),
+		Params: p.Params, SignIn: pair.SignIn.Public(), RecoverySignIn: recovery.SignIn,
 		Wrapped: p.Wrapped, RecoveryWrapped: p.RecoveryWrapped,
 	}, pair.SignIn, err
 }
@@ -78,31 +77,39 @@ func (d *Device) Recover(ctx context.Context, profile, code string, password, re
 	if err := CheckNewMaster(password, repeat, p.Email, p.Name); err != nil {
 		return nil, err
 	}
-	pair := keys.DeriveRecovery(recovery)
+	pair, err := keys.DeriveRecovery(recovery)
+	if err != nil {
+		return nil, err
+	}
 	wrapped := p.RecoveryWrapped
-	if len(wrapped) == 0 && p.Cloud != "" { // a device that joined: the cloud has it
-		_, session, err := d.recoverySession(ctx, p, pair)
-		if err != nil {
+	var cloud Cloud
+	var session Session
+	if p.Cloud != "" {
+		if cloud, session, err = d.recoverySession(ctx, p, pair); err != nil {
 			return nil, err
 		}
 		wrapped = session.Wrapped
 	}
-	key, err := keys.Unwrap(pair.Unlock, keys.ByRecovery, p.Vault, wrapped)
+	key, err := pair.Unwrap(p.Vault, wrapped)
 	if err != nil {
 		_ = d.attempts.wrong(profile) // what is wrong here is the code
 		return nil, records.BadInput("code", errOtherRecovery)
 	}
-	cred, signIn, err := d.credentials(&p, password, key, pair)
+	ring, err := ringOf(ctx, &p, key, cloud, session.Credential)
 	if err != nil {
 		return nil, err
 	}
-	if err := d.setRecovered(ctx, s, p, key, cred, signIn, pair); err != nil {
+	cred, signIn, err := d.credentials(&p, password, key, pair.Public())
+	if err != nil {
+		return nil, err
+	}
+	if err := d.setRecovered(ctx, s, p, ring, cred, signIn, pair, cloud, session.Credential); err != nil {
 		return nil, err
 	}
 	if open, ok := d.vaults.get(profile); ok {
 		open.Lock()
 	}
-	v, err := d.openVault(ctx, s, p, key)
+	v, err := d.openVault(ctx, s, p, ring)
 	if err == nil {
 		_ = v.Account.tellCard(ctx) // the others are signed out, and ask for the new one in any case
 	}
@@ -110,7 +117,7 @@ func (d *Device) Recover(ctx context.Context, profile, code string, password, re
 }
 
 // recoverySession signs in at the profile's cloud with the recovery code.
-func (d *Device) recoverySession(ctx context.Context, p Profile, pair keys.Pair) (c Cloud, s Session, err error) {
+func (d *Device) recoverySession(ctx context.Context, p Profile, pair keys.RecoveryKeys) (c Cloud, s Session, err error) {
 	if c, err = d.ports.Dial(p.Cloud); err != nil {
 		return nil, s, err
 	}
@@ -124,19 +131,16 @@ func (d *Device) recoverySession(ctx context.Context, p Profile, pair keys.Pair)
 // setRecovered puts new credentials into force. The cloud comes first: should it refuse or be
 // away, the old master password stays good everywhere.
 func (d *Device) setRecovered(
-	ctx context.Context, s Store, p Profile, key keys.VaultKey, cred wire.Credentials, signIn keys.Key, pair keys.Pair,
+	ctx context.Context, s Store, p Profile, ring keys.Ring, cred wire.Credentials, signIn keys.Key,
+	pair keys.RecoveryKeys, cloud Cloud, credential string,
 ) error {
-	local := records.NewEmpty(d.setConfig(p, s, key), records.Checkpoint{}).Local
-	if p.Cloud != "" {
-		cloud, session, err := d.recoverySession(ctx, p, pair)
-		if err != nil {
-			return err
-		}
+	local := records.NewEmpty(d.setConfig(p, s, ring), records.Checkpoint{}).Local
+	if cloud != nil {
 		in := wire.NewCredentials{Recovery: true, Credentials: cred}
-		if err := cloud.SetCredentials(ctx, session.Credential, pair.SignIn, in); err != nil {
+		if err := cloud.SetCredentials(ctx, credential, pair.SignIn, in); err != nil {
 			return records.BadInput("code", err)
 		}
-		if err := syncing.KeepCredential(ctx, local, session.Credential); err != nil {
+		if err := syncing.KeepCredential(ctx, local, credential); err != nil {
 			return err
 		}
 	}
@@ -177,39 +181,87 @@ func (a *Account) connect(c Cloud) {
 // errCopyOfKey is returned for a cloud whose copy of the vault key isn't the right one.
 var errCopyOfKey = errors.New("the cloud's copy of the vault key doesn't open with this master password")
 
-// SignInAgain brings a device back in step whose session at the cloud has ended,
-// because it was shut out or because the master password was changed elsewhere.
-// From then on the master password given here opens the vault on it.
-func (a *Account) SignInAgain(ctx context.Context, password secret.Text) error {
+// SignInAgain brings a device back in step whose session at the cloud has ended, because it was shut out or because the
+// master password was changed elsewhere. From then on the master password given here opens the vault on it. carried is
+// the carried half as a newer sheet has it; empty if it is the one that this device knows.
+func (a *Account) SignInAgain(ctx context.Context, password secret.Text, carried string) error {
 	p, cloud := a.vault.Profile(), a.at()
 	if cloud == nil {
 		return records.BadInput("again", errOnlyHere)
 	}
-	params, err := cloud.Params(ctx, p.Email)
+	if carried != "" {
+		code, err := keys.ParseCode(carried, keys.Carried)
+		if err != nil {
+			return records.BadInput("again-carried", err)
+		}
+		p.Carried = code[:]
+	}
+	in, err := signInAt(ctx, cloud, p, password)
 	if err != nil {
 		return records.BadInput("again", err)
 	}
-	stretched, err := keys.Stretch(password, params)
-	if err != nil {
-		return records.BadInput("again", err)
-	}
-	pair := keys.Derive(stretched, keys.Code(p.Carried))
-	session, err := cloud.SignIn(ctx, pair.SignIn, wire.SignIn{Email: p.Email, Device: p.Device})
-	if err != nil {
-		return records.BadInput("again", err)
-	}
-	if _, err := keys.Unwrap(pair.Unlock, keys.ByMaster, p.Vault, session.Wrapped); err != nil {
-		return records.BadInput("again", errCopyOfKey)
-	}
-	err = errors.Join(
-		syncing.KeepCredential(ctx, a.vault.Local, session.Credential),
-		a.vault.identity.update(ctx, func(p *Profile) { p.Params, p.Wrapped = params, session.Wrapped }),
-	)
-	if err != nil {
+	if err := a.takeKeys(ctx, cloud, in); err != nil {
 		return err
 	}
 	a.vault.Sync.Nudge()
 	return nil
+}
+
+// signedIn is a sign-in with a master password, and what it opened.
+type signedIn struct {
+	session Session
+	profile Profile // with what opens the vault from then on
+	key     keys.EpochKey
+}
+
+// signInAt signs a device in with the master password.
+func signInAt(ctx context.Context, cloud Cloud, p Profile, password secret.Text) (in signedIn, err error) {
+	if p.Params, err = cloud.Params(ctx, p.Email); err != nil {
+		return in, err
+	}
+	stretched, err := keys.Stretch(password, p.Params)
+	if err != nil {
+		return in, err
+	}
+	pair := keys.Derive(stretched, keys.Code(p.Carried))
+	if in.session, err = cloud.SignIn(ctx, pair.SignIn, wire.SignIn{Email: p.Email, Device: p.Device}); err != nil {
+		return in, err
+	}
+	p.Wrapped = in.session.Wrapped
+	in.profile = p
+	if in.key, err = keys.Unwrap(pair.Unlock, keys.ByMaster, p.Vault, p.Wrapped); err != nil {
+		return in, errCopyOfKey
+	}
+	return in, nil
+}
+
+// takeKeys takes over what a cloud has of the master password and the epochs, unless this device knows later ones.
+func (a *Account) takeKeys(ctx context.Context, cloud Cloud, in signedIn) error {
+	known, err := a.vault.Replica.Ring()
+	if err != nil {
+		return err
+	}
+	if in.key.Epoch >= known.Epoch() {
+		p := in.profile
+		ring, err := ringOf(ctx, &p, in.key, cloud, in.session.Credential)
+		if err != nil {
+			return err
+		}
+		if later := ring.Extends(known); !later && ring.Epoch() != known.Epoch() {
+			return errFalseEpoch
+		} else if later {
+			if err := a.vault.Replica.Adopt(ring); err != nil {
+				return err
+			}
+		}
+		err = a.vault.identity.update(ctx, func(now *Profile) {
+			now.Params, now.Wrapped, now.Ring, now.Carried = p.Params, p.Wrapped, p.Ring, p.Carried
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return syncing.KeepCredential(ctx, a.vault.Local, in.session.Credential)
 }
 
 // errSameMaster is returned for a new master password that is the present one.
@@ -220,7 +272,7 @@ var errSameMaster = errors.New("this is the present one")
 // it with the next records that they pull; from then on they open with the new one alone.
 func (a *Account) ChangeMaster(ctx context.Context, present, fresh, repeat secret.Text) error {
 	d, p := a.vault.device, a.vault.Profile()
-	was, key, err := d.unwrap(p, present)
+	was, ring, err := d.unwrap(p, present)
 	var wrong *WrongPassword
 	if errors.As(err, &wrong) {
 		return records.BadInput("present", err)
@@ -234,7 +286,7 @@ func (a *Account) ChangeMaster(ctx context.Context, present, fresh, repeat secre
 	if fresh.Equal(present) {
 		return records.BadInput("password", errSameMaster)
 	}
-	pair, err := d.byMaster(&p, fresh, key)
+	pair, err := d.byMaster(&p, fresh, ring.Newest())
 	if err != nil {
 		return err
 	}
@@ -274,37 +326,19 @@ func (a *Account) JoinCloud(ctx context.Context, url string) error {
 	if err != nil {
 		return err
 	}
-	err = errors.Join(
-		syncing.KeepCredential(ctx, a.vault.Local, session.Credential),
-		a.vault.identity.update(ctx, func(p *Profile) { p.Cloud = url }),
-		a.vault.Local.Set(ctx, localSignIn, nil),
-		a.vault.Local.Set(ctx, localRecoverySignIn, nil),
-	)
-	if err != nil {
-		return err
-	}
-	a.connect(c)
 	a.vault.Sync.Stop()
-	a.vault.Sync.Connect(c)
-	a.vault.Sync.Start()
-	return nil
+	defer a.vault.Sync.Start()
+	return a.settle(ctx, url, c, session.Credential)
 }
 
 // create makes the account. One that an earlier attempt made, and whose answer got lost, is
 // continued.
 func (a *Account) create(ctx context.Context, c Cloud, p Profile) (session Session, err error) {
-	signIn, err1 := a.key(ctx, localSignIn)
-	recovery, err2 := a.key(ctx, localRecoverySignIn)
-	if err := errors.Join(err1, err2); err != nil {
+	signIn, err := a.key(ctx, localSignIn)
+	if err != nil {
 		return session, err
 	}
-	session, err = c.CreateAccount(ctx, signIn, wire.NewAccount{
-		Email: p.Email, Vault: p.Vault, Device: p.Device,
-		Credentials: wire.Credentials{
-			Params: p.Params, SignIn: signIn.Public(), RecoverySignIn: recovery.Public(),
-			Wrapped: p.Wrapped, RecoveryWrapped: p.RecoveryWrapped,
-		},
-	})
+	session, err = a.makeAccount(ctx, c, p, signIn)
 	if errors.Is(err, syncing.ErrTaken) {
 		again, e := c.SignIn(ctx, signIn, wire.SignIn{Email: p.Email, Device: p.Device})
 		if e == nil && again.Vault == p.Vault {

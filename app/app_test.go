@@ -7,9 +7,11 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"io"
+	"io/fs"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -44,6 +46,7 @@ const (
 type world struct {
 	t     *testing.T
 	cloud *cloud.Server
+	file  string // the cloud's database
 	url   string
 	down  atomic.Bool
 	// between, if set, sees every request on its way to the cloud.
@@ -53,15 +56,8 @@ type world struct {
 }
 
 func newWorld(t *testing.T) *world {
-	w := &world{t: t}
-	var err error
-	w.cloud, err = cloud.New(
-		t.Context(),
-		filepath.Join(t.TempDir(), "cloud.db"),
-		cloud.Limits{PerAccount: 1000, PerAddress: 1000, Window: time.Minute},
-		slog.New(slog.NewTextHandler(io.Discard, nil)),
-	)
-	require.NoError(t, err)
+	w := &world{t: t, file: filepath.Join(t.TempDir(), "cloud.db")}
+	w.startCloud()
 	srv := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
 		if w.down.Load() {
 			conn, _, err := http.NewResponseController(rw).Hijack()
@@ -84,6 +80,39 @@ func newWorld(t *testing.T) *world {
 		assert.NoError(t, w.cloud.Close())
 	})
 	return w
+}
+
+func (w *world) startCloud() {
+	var err error
+	w.cloud, err = cloud.New(
+		w.t.Context(), w.file, cloud.Limits{PerAccount: 1000, PerAddress: 1000, Window: time.Minute},
+		slog.New(slog.NewTextHandler(io.Discard, nil)),
+	)
+	require.NoError(w.t, err)
+}
+
+// backup copies the cloud's database while it runs.
+func (w *world) backup() (file string) {
+	file = filepath.Join(w.t.TempDir(), "backup.db")
+	require.NoError(w.t, cloud.Backup(w.t.Context(), w.file, file))
+	return file
+}
+
+// setBack has the cloud lose what came after a backup of it.
+func (w *world) setBack(from string) {
+	w.down.Store(true)
+	w.cloud.EndStreams()
+	require.NoError(w.t, w.cloud.Close())
+	for _, tail := range []string{"-wal", "-shm"} {
+		if err := os.Remove(w.file + tail); err != nil {
+			require.ErrorIs(w.t, err, fs.ErrNotExist)
+		}
+	}
+	b, err := os.ReadFile(from)
+	require.NoError(w.t, err)
+	require.NoError(w.t, os.WriteFile(w.file, b, 0o600))
+	w.startCloud()
+	w.down.Store(false)
 }
 
 func (w *world) device(name string) *app.Device {
@@ -188,7 +217,7 @@ func TestALoginTravels(t *testing.T) {
 	assert.Equal(t, "desk", list[0].Name)
 	assert.True(t, list[1].SignedIn)
 
-	require.NoError(t, desk.Account.ShutOut(t.Context(), list[1].ID))
+	require.NoError(t, desk.Account.ShutOut(t.Context(), list[1].ID, secret.New(master)))
 	require.NoError(t, desk.Items.Save(t.Context(), id, vault.Changes{vault.FieldNotes: "after"}))
 	require.Eventually(
 		t,
@@ -329,8 +358,8 @@ func TestRecoverySheet(t *testing.T) {
 	sheet, err := v.Account.Sheet(t.Context())
 	require.NoError(t, err)
 	require.True(t, v.Account.SheetWaits(t.Context()))
-	assert.Error(t, v.Account.CheckSheet(t.Context(), 1, "00000", 2, sheet.Recovery[1]))
-	require.NoError(t, v.Account.CheckSheet(t.Context(), 3, strings.ToLower(sheet.Carried[2]), 8, sheet.Recovery[7]))
+	assert.Error(t, v.Account.CheckSheet(t.Context(), app.TypedSheet{CarriedGroup: 1, Carried: "00000", RecoveryGroup: 2, Recovery: sheet.Recovery[1]}))
+	require.NoError(t, v.Account.CheckSheet(t.Context(), app.TypedSheet{CarriedGroup: 3, Carried: strings.ToLower(sheet.Carried[2]), RecoveryGroup: 8, Recovery: sheet.Recovery[7]}))
 	assert.False(t, v.Account.SheetWaits(t.Context()))
 	after, err := v.Account.Sheet(t.Context())
 	require.NoError(t, err)
@@ -359,8 +388,8 @@ func TestRecoverySheet(t *testing.T) {
 		10*time.Millisecond,
 		"other devices have to sign in again",
 	)
-	assert.Error(t, laptop.Account.SignInAgain(t.Context(), secret.New(master)), "with the new master password")
-	require.NoError(t, laptop.Account.SignInAgain(t.Context(), fresh))
+	assert.Error(t, laptop.Account.SignInAgain(t.Context(), secret.New(master), ""), "with the new master password")
+	require.NoError(t, laptop.Account.SignInAgain(t.Context(), fresh, ""))
 	w.inStep(laptop)
 }
 
@@ -724,9 +753,13 @@ func TestAShutOutDeviceCantSignInAgain(t *testing.T) {
 			assert.Nil(t, b, name)
 		}
 	}
-	require.NoError(t, desk.Account.ShutOut(t.Context(), laptop.Profile().Device))
+	require.NoError(t, desk.Account.ShutOut(t.Context(), laptop.Profile().Device, secret.New(master)))
 	ended := func() bool { return laptop.Sync.Status().State == syncing.Ended }
 	require.Eventually(t, ended, 5*time.Second, time.Millisecond)
-	require.NoError(t, laptop.Account.SignInAgain(t.Context(), secret.New(master)))
+	require.Error(t, laptop.Account.SignInAgain(t.Context(), secret.New(master), ""), "the carried half is another one")
+	sheet, err := desk.Account.Sheet(t.Context())
+	require.NoError(t, err)
+	carried := strings.Join(sheet.Carried, " ")
+	require.NoError(t, laptop.Account.SignInAgain(t.Context(), secret.New(master), carried), "with the new sheet")
 	w.inStep(laptop)
 }

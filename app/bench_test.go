@@ -194,7 +194,7 @@ func bareImport(b *testing.B, f *store.Folder, v *app.Vault, n int) time.Duratio
 		func(app.Store) error { return nil },
 	)
 	require.NoError(b, err)
-	seal := keys.NewVault("floor", keys.VaultKey{}, rand.Reader)
+	seal := keys.NewVault("floor", keys.NewRing(keys.VaultKey{}), rand.Reader)
 	at := time.Now()
 	for i := range rows {
 		rows[i].Blob, err = seal.SealRecord(rows[i].ID, 1, rows[i].Blob[:max(0, len(rows[i].Blob)-60)])

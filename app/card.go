@@ -57,6 +57,9 @@ func (a *Account) takeCard(ctx context.Context) error {
 		if !isNewer(r.Stamp, *p) {
 			return
 		}
+		if keys.WrappedEpoch(c.Wrapped) != keys.WrappedEpoch(p.Wrapped) { // of before the key was changed
+			return
+		}
 		if !bytes.Equal(p.Wrapped, c.Wrapped) {
 			p.Params, p.Wrapped = c.Params, c.Wrapped
 		}

@@ -3,8 +3,8 @@ package app
 import (
 	"cmp"
 	"context"
-	"errors"
 	"slices"
+	"strconv"
 	"time"
 
 	"redlocket/core/vault"
@@ -16,7 +16,9 @@ type KnownDevice struct {
 	Added              time.Time
 	Seen               time.Time // as the cloud says; zero if it doesn't say
 	This               bool
-	SignedIn           bool // the cloud still takes its session
+	SignedIn           bool      // the cloud still takes its session
+	Out                time.Time // when it was shut out; zero if it wasn't
+	Stranger           bool      // the cloud has a session of it, and the vault knows nothing of it
 }
 
 // Devices lists the vault's devices, this one first. Without the cloud it knows
@@ -28,10 +30,14 @@ func (a *Account) Devices(ctx context.Context) (list []KnownDevice, away bool, e
 	}
 	this := a.vault.Profile().Device
 	for _, e := range entries {
-		list = append(list, KnownDevice{
+		k := KnownDevice{
 			ID: e.ID, Name: e.Text(vault.FieldName), Platform: e.Text(vault.FieldPlatform),
 			Added: time.UnixMilli(e.Created), This: e.ID == this,
-		})
+		}
+		if at, err := strconv.ParseInt(e.Text(vault.FieldOut), 10, 64); err == nil {
+			k.Out = time.UnixMilli(at)
+		}
+		list = append(list, k)
 	}
 	if cloud := a.at(); cloud != nil {
 		credential, err := a.vault.Sync.Credential(ctx)
@@ -43,7 +49,11 @@ func (a *Account) Devices(ctx context.Context) (list []KnownDevice, away bool, e
 		for _, s := range seen {
 			if i := slices.IndexFunc(list, func(k KnownDevice) bool { return k.ID == s.ID }); i >= 0 {
 				list[i].Seen, list[i].SignedIn = time.UnixMilli(s.Seen), true
+				continue
 			}
+			list = append(list, KnownDevice{
+				ID: s.ID, Added: time.UnixMilli(s.Since), Seen: time.UnixMilli(s.Seen), SignedIn: true, Stranger: true,
+			})
 		}
 	}
 	notThis := func(k KnownDevice) int {
@@ -56,23 +66,4 @@ func (a *Account) Devices(ctx context.Context) (list []KnownDevice, away bool, e
 		return cmp.Or(cmp.Compare(notThis(a), notThis(b)), a.Added.Compare(b.Added))
 	})
 	return list, away, nil
-}
-
-// errThisDevice is returned for shutting out the device that one is at.
-var errThisDevice = errors.New("this is the computer you are at")
-
-// ShutOut ends a device's session at the cloud: it gets nothing new from then on.
-func (a *Account) ShutOut(ctx context.Context, device string) error {
-	if device == a.vault.Profile().Device {
-		return errThisDevice
-	}
-	cloud := a.at()
-	if cloud == nil {
-		return errOnlyHere
-	}
-	credential, err := a.vault.Sync.Credential(ctx)
-	if err != nil {
-		return err
-	}
-	return cloud.EndDevice(ctx, credential, device)
 }

@@ -49,15 +49,15 @@ func (d *Device) Join(ctx context.Context, j Join) (*Vault, error) {
 	}
 	p := Profile{
 		ID: uuid.NewString(), Email: j.Email, Device: uuid.NewString(), DeviceName: deviceName(j.DeviceName),
-		Cloud: j.Cloud, Carried: carried[:],
+		Cloud: j.Cloud, Carried: carried[:], EpochAt: d.ports.Now().UnixMilli(),
 	}
 	var pair keys.Pair
-	var key keys.VaultKey
+	var ring keys.Ring
 	if intro != nil { // what opens the vault is known here: nothing is sent with a wrong master password
-		if pair, key, err = d.openIntroduced(j, intro); err != nil {
+		if pair, ring, err = d.openIntroduced(j, intro); err != nil {
 			return nil, err
 		}
-		p.Vault, p.Params, p.Wrapped = intro.VaultID, intro.Params, intro.Wrapped
+		p.Vault, p.Params, p.Wrapped, p.Ring = intro.VaultID, intro.Params, intro.Wrapped, intro.Ring
 	} else {
 		if p.Params, err = cloud.Params(ctx, j.Email); err != nil {
 			return nil, records.BadInput("email", err)
@@ -83,32 +83,42 @@ func (d *Device) Join(ctx context.Context, j Join) (*Vault, error) {
 		}
 	} else {
 		p.Vault, p.Wrapped = session.Vault, session.Wrapped
-		if key, err = keys.Unwrap(pair.Unlock, keys.ByMaster, p.Vault, p.Wrapped); err != nil {
+		key, err := keys.Unwrap(pair.Unlock, keys.ByMaster, p.Vault, p.Wrapped)
+		if err != nil {
 			return nil, records.BadInput("password", errJoinCopyKey)
+		}
+		if key.Epoch == 1 {
+			ring = keys.NewRing(key.Key)
+			p.Ring, err = ring.Seal(d.ports.Rand, p.Vault, carried)
+		} else {
+			ring, err = ringOf(ctx, &p, key, cloud, session.Credential)
+		}
+		if err != nil {
+			return nil, err
 		}
 	}
 	if err := d.notHere(ctx, p.Vault); err != nil {
 		return nil, err
 	}
-	s, err := d.fetchAll(ctx, cloud, &p, key, from, session.Credential)
+	s, err := d.fetchAll(ctx, cloud, &p, ring, from, session.Credential)
 	if err != nil {
 		return nil, err
 	}
 	d.introductions.end(j.Introduction)
-	return d.openVault(ctx, s, p, key)
+	return d.openVault(ctx, s, p, ring)
 }
 
 // openIntroduced opens the vault key that came with an introduction. Wrong master passwords are counted and slowed
 // down, as at a vault that is here.
-func (d *Device) openIntroduced(j Join, intro *keys.Introduction) (pair keys.Pair, key keys.VaultKey, err error) {
-	pair, key, err = d.unwrap(Profile{
+func (d *Device) openIntroduced(j Join, intro *keys.Introduction) (pair keys.Pair, ring keys.Ring, err error) {
+	pair, ring, err = d.unwrap(Profile{
 		ID: "introduction " + j.Introduction, Vault: intro.VaultID, Params: intro.Params, Carried: intro.Carried,
-		Wrapped: intro.Wrapped,
+		Wrapped: intro.Wrapped, Ring: intro.Ring,
 	}, j.Password)
 	if err != nil {
 		err = records.BadInput("password", err)
 	}
-	return pair, key, err
+	return pair, ring, err
 }
 
 // carriedFor returns the carried half that a person typed, or that another device handed over;
@@ -145,26 +155,25 @@ func (d *Device) notHere(ctx context.Context, vaultID string) error {
 
 // fetchAll pulls and verifies the whole vault and sets up the profile with it.
 func (d *Device) fetchAll(
-	ctx context.Context,
-	cloud Cloud,
-	p *Profile,
-	key keys.VaultKey,
-	from records.Checkpoint,
-	credential string,
+	ctx context.Context, cloud Cloud, p *Profile, ring keys.Ring, from records.Checkpoint, credential string,
 ) (Store, error) {
-	changes, err := cloud.Changes(ctx, credential, 0)
-	if err != nil {
-		return nil, err
-	}
 	return d.stores.create(ctx, p.ID, func(s Store) error {
-		set := records.NewEmpty(d.setConfig(*p, s, key), from)
-		if _, err := set.Replica.Merge(ctx, syncing.Pulled(0, changes)); err != nil {
+		set := records.NewEmpty(d.setConfig(*p, s, ring), from)
+		since, err := set.Replica.Since(ring)
+		if err != nil {
+			return err
+		}
+		changes, err := cloud.Changes(ctx, credential, since)
+		if err != nil {
+			return err
+		}
+		if _, err := set.Replica.Merge(ctx, syncing.Pulled(since, changes)); err != nil {
 			return err
 		}
 		if err := p.read(set.Book.Profile()); err != nil {
 			return err
 		}
-		own, err := d.deviceEntry(*p, set.Items.Stamp())
+		own, err := d.deviceEntry(ctx, *p, set)
 		if err != nil {
 			return err
 		}

@@ -27,8 +27,12 @@ type Profile struct {
 	Params          keys.Params `json:"params"`
 	Carried         []byte      `json:"carried"`
 	Wrapped         []byte      `json:"wrapped"`
-	RecoveryWrapped []byte      `json:"recovery_wrapped"`
-	Seed            []byte      `json:"seed"` // of the medallion
+	Ring            []byte      `json:"ring"`             // the keys of all epochs, sealed under the wrapped one
+	RecoveryWrapped []byte      `json:"recovery_wrapped"` // of a vault without a cloud; a cloud has it otherwise
+	EpochBy         string      `json:"epoch_by"`         // the device that began the epoch
+	EpochAt         int64       `json:"epoch_at"`
+	EpochOut        []string    `json:"epoch_out"` // devices that were shut out by it and are yet to be noted as such
+	Seed            []byte      `json:"seed"`      // of the medallion
 	// CardAt and CardBy are the stamp of the vault's own card that Params and Wrapped are as new as.
 	CardAt    int64  `json:"card_at"`
 	CardBy    string `json:"card_by"`
@@ -62,6 +66,10 @@ type Cloud interface {
 	CreateAccount(ctx context.Context, key keys.Key, in wire.NewAccount) (Session, error)
 	SignIn(ctx context.Context, key keys.Key, in wire.SignIn) (Session, error)
 	SetCredentials(ctx context.Context, credential string, key keys.Key, in wire.NewCredentials) error
+	// BeginEpoch begins an epoch, and DeleteAccount removes the account with everything in it. key is the account's
+	// present sign-in key.
+	BeginEpoch(ctx context.Context, credential string, key keys.Key, in wire.NewEpoch) error
+	DeleteAccount(ctx context.Context, credential string, key keys.Key) error
 	Devices(ctx context.Context, credential string) ([]wire.Device, error)
 	EndDevice(ctx context.Context, credential, device string) error
 	NewIntroduction(ctx context.Context, in wire.NewIntroduction) (wire.Introduction, error)

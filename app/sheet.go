@@ -1,11 +1,16 @@
 package app
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 
 	"redlocket/app/records"
 	"redlocket/core/keys"
+	"redlocket/core/secret"
+	"redlocket/core/vault"
+	"redlocket/core/wire"
 )
 
 // Sheet is the recovery sheet: what only paper and devices hold.
@@ -37,12 +42,53 @@ func (a *Account) SheetWaits(ctx context.Context) bool {
 // errGroup is returned for a group that was typed wrong.
 var errGroup = errors.New("this group isn't what the sheet says: please look again")
 
-// CheckSheet compares two groups typed back from the sheet, given by number from
-// 1: one of the carried half and one of the recovery code. If both are right the
-// recovery code is forgotten here.
-func (a *Account) CheckSheet(
-	ctx context.Context, carriedGroup int, carried string, recoveryGroup int, recovery string,
-) error {
+// NewSheet draws another recovery code, which waits to be printed. The one in force stays so until [Account.CheckSheet].
+func (a *Account) NewSheet(ctx context.Context) error {
+	code, err := keys.NewCode(a.vault.device.ports.Rand)
+	if err != nil {
+		return err
+	}
+	return a.vault.Local.Set(ctx, localSheet, code[:])
+}
+
+// SheetReplaces reports whether the recovery sheet that waits puts another one out of force: checking it takes the master
+// password then.
+func (a *Account) SheetReplaces(ctx context.Context) bool {
+	code, err := a.waitingCode(ctx)
+	if err != nil {
+		return false
+	}
+	now, err1 := a.recoveryPublic()
+	waiting, err2 := keys.DeriveRecovery(code)
+	return err1 == nil && err2 == nil && !bytes.Equal(now.SignIn, waiting.Public().SignIn)
+}
+
+func (a *Account) waitingCode(ctx context.Context) (keys.Code, error) {
+	b, err := a.vault.Local.Get(ctx, localSheet)
+	if err == nil && len(b) != keys.CodeSize {
+		err = errNoSheet
+	}
+	if err != nil {
+		return keys.Code{}, err
+	}
+	return keys.Code(b), nil
+}
+
+var errNoSheet = errors.New("no sheet waits to be checked")
+
+// TypedSheet is what is typed back from a sheet: one group of the carried half and one of the recovery code, given by
+// number from 1.
+type TypedSheet struct {
+	CarriedGroup  int
+	Carried       string
+	RecoveryGroup int
+	Recovery      string
+	Password      secret.Text // needed where [Account.SheetReplaces]
+}
+
+// CheckSheet takes groups typed back from the sheet. If both are right the sheet is in force, the one before isn't any
+// more, and the recovery code is forgotten here.
+func (a *Account) CheckSheet(ctx context.Context, t TypedSheet) error {
 	s, err := a.Sheet(ctx)
 	if err != nil {
 		return err
@@ -50,13 +96,64 @@ func (a *Account) CheckSheet(
 	if len(s.Recovery) == 0 {
 		return nil
 	}
-	if !sameGroup(s.Carried, carriedGroup, carried) {
+	if !sameGroup(s.Carried, t.CarriedGroup, t.Carried) {
 		return records.BadInput("carried", errGroup)
 	}
-	if !sameGroup(s.Recovery, recoveryGroup, recovery) {
+	if !sameGroup(s.Recovery, t.RecoveryGroup, t.Recovery) {
 		return records.BadInput("recovery", errGroup)
 	}
+	if a.SheetReplaces(ctx) {
+		if err := a.replaceSheet(ctx, t.Password); err != nil {
+			return err
+		}
+	}
 	return a.vault.Local.Set(ctx, localSheet, nil)
+}
+
+// replaceSheet puts the recovery code that waits into force. The cloud comes first.
+func (a *Account) replaceSheet(ctx context.Context, password secret.Text) error {
+	code, err := a.waitingCode(ctx)
+	if err != nil {
+		return err
+	}
+	recovery, err := keys.DeriveRecovery(code)
+	if err != nil {
+		return err
+	}
+	p := a.vault.Profile()
+	was, ring, err := a.vault.device.unwrap(p, password)
+	if err != nil {
+		return records.BadInput("password", err)
+	}
+	wrapped, err := recovery.Public().Wrap(p.Vault, ring.Newest())
+	if err != nil {
+		return err
+	}
+	if cloud := a.at(); cloud != nil {
+		credential, err := a.vault.Sync.Credential(ctx)
+		if err != nil {
+			return err
+		}
+		err = cloud.SetCredentials(ctx, credential, was.SignIn, wire.NewCredentials{
+			KeepSessions: true, Credentials: wire.Credentials{
+				Params: p.Params, SignIn: was.SignIn.Public(), Wrapped: p.Wrapped,
+				RecoverySignIn: recovery.Public().SignIn, RecoveryWrapped: wrapped,
+			},
+		})
+		if err != nil {
+			return records.BadInput("password", err)
+		}
+	}
+	b, err := json.Marshal(recovery.Public())
+	if err != nil {
+		return err
+	}
+	return errors.Join(
+		a.vault.identity.update(ctx, func(p *Profile) { p.RecoveryWrapped = wrapped }),
+		a.vault.Items.Edit(ctx, p.Vault, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
+			return e.With(by, vault.Changes{vault.FieldRecovery: string(b)})
+		}),
+	)
 }
 
 func sameGroup(groups []string, n int, typed string) bool {

@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -58,7 +59,7 @@ func (d *Device) Create(ctx context.Context, n NewVault) (*Vault, error) {
 	}
 	carried, err1 := keys.NewCode(d.ports.Rand)
 	recovery, err2 := keys.NewCode(d.ports.Rand)
-	key, err3 := keys.NewVaultKey(d.ports.Rand)
+	fresh, err3 := keys.NewVaultKey(d.ports.Rand)
 	seed, err4 := keys.NewCode(d.ports.Rand)
 	if err := errors.Join(err1, err2, err3, err4); err != nil {
 		return nil, err
@@ -67,22 +68,26 @@ func (d *Device) Create(ctx context.Context, n NewVault) (*Vault, error) {
 		ID: uuid.NewString(), Name: n.Name, Email: n.Email, Vault: uuid.NewString(), Device: uuid.NewString(),
 		DeviceName: deviceName(n.DeviceName), Carried: carried[:], Seed: seed[:16],
 	}
-	recoveryPair := keys.DeriveRecovery(recovery)
-	_, signIn, err := d.credentials(&p, n.Password, key, recoveryPair)
+	ring := keys.NewRing(fresh)
+	sheet, err1 := keys.DeriveRecovery(recovery)
+	p.Ring, err2 = ring.Seal(d.ports.Rand, p.Vault, carried)
+	if err := errors.Join(err1, err2); err != nil {
+		return nil, err
+	}
+	_, signIn, err := d.credentials(&p, n.Password, ring.Newest(), sheet.Public())
 	if err != nil {
 		return nil, err
 	}
 	s, err := d.stores.create(ctx, p.ID, func(s Store) error {
-		set := records.NewEmpty(d.setConfig(p, s, key), records.Checkpoint{})
-		own, err1 := d.deviceEntry(p, set.Items.Stamp())
-		profile, err2 := profileEntry(p, set.Items.Stamp())
+		set := records.NewEmpty(d.setConfig(p, s, ring), records.Checkpoint{})
+		own, err1 := d.deviceEntry(ctx, p, set)
+		profile, err2 := profileEntry(p, set.Items.Stamp(), sheet.Public())
 		if err := errors.Join(err1, err2); err != nil {
 			return err
 		}
 		return errors.Join(
 			s.SetProfile(ctx, p),
 			set.Local.Set(ctx, localSignIn, signIn[:]),
-			set.Local.Set(ctx, localRecoverySignIn, recoveryPair.SignIn[:]),
 			set.Local.Set(ctx, localSheet, recovery[:]),
 			set.Replica.SetUp(ctx, own, profile),
 		)
@@ -90,7 +95,7 @@ func (d *Device) Create(ctx context.Context, n NewVault) (*Vault, error) {
 	if err != nil {
 		return nil, err
 	}
-	v, err := d.openVault(ctx, s, p, key)
+	v, err := d.openVault(ctx, s, p, ring)
 	if err != nil || n.Cloud == "" {
 		return v, err
 	}
@@ -103,17 +108,29 @@ func (d *Device) Create(ctx context.Context, n NewVault) (*Vault, error) {
 	return v, nil
 }
 
-// deviceEntry is the record of this device.
-func (d *Device) deviceEntry(p Profile, by vault.Stamp) (vault.Entry, error) {
-	return vault.New(p.Device, vault.TypeDevice, by, vault.Changes{
-		vault.FieldName: p.DeviceName, vault.FieldPlatform: d.ports.Platform,
+// deviceEntry is the record of this device, with keys of its own that are drawn now.
+func (d *Device) deviceEntry(ctx context.Context, p Profile, set *records.Set) (vault.Entry, error) {
+	public, err := set.Local.MakeDeviceKeys(ctx)
+	if err != nil {
+		return vault.Entry{}, err
+	}
+	b, err := json.Marshal(public)
+	if err != nil {
+		return vault.Entry{}, err
+	}
+	return vault.New(p.Device, vault.TypeDevice, set.Items.Stamp(), vault.Changes{
+		vault.FieldName: p.DeviceName, vault.FieldPlatform: d.ports.Platform, vault.FieldKeys: string(b),
 	})
 }
 
 // profileEntry is the record of the person.
-func profileEntry(p Profile, by vault.Stamp) (vault.Entry, error) {
+func profileEntry(p Profile, by vault.Stamp, recovery keys.RecoveryPublic) (vault.Entry, error) {
+	b, err := json.Marshal(recovery)
+	if err != nil {
+		return vault.Entry{}, err
+	}
 	return vault.New(p.Vault, vault.TypeProfile, by, vault.Changes{
-		vault.FieldName: p.Name, vault.FieldSeed: fmt.Sprintf("%x", p.Seed),
+		vault.FieldName: p.Name, vault.FieldSeed: fmt.Sprintf("%x", p.Seed), vault.FieldRecovery: string(b),
 	})
 }
 
@@ -153,13 +170,13 @@ func (d *Device) Unlock(ctx context.Context, profile string, password secret.Tex
 	if err != nil {
 		return nil, err
 	}
-	_, key, err := d.unwrap(p, password)
+	_, ring, err := d.unwrap(p, password)
 	if err != nil {
 		return nil, err
 	}
 	v, open := d.vaults.get(profile)
 	if !open {
-		if v, err = d.openVault(ctx, s, p, key); err != nil {
+		if v, err = d.openVault(ctx, s, p, ring); err != nil {
 			return nil, err
 		}
 	}
@@ -168,26 +185,34 @@ func (d *Device) Unlock(ctx context.Context, profile string, password secret.Tex
 	return v, nil
 }
 
-// unwrap opens the vault key of a profile with the master password, and returns what that derives. Wrong ones are
+// unwrap opens the vault keys of a profile with the master password, and returns what that derives. Wrong ones are
 // counted, and slowed down.
-func (d *Device) unwrap(p Profile, password secret.Text) (pair keys.Pair, key keys.VaultKey, err error) {
+func (d *Device) unwrap(p Profile, password secret.Text) (pair keys.Pair, ring keys.Ring, err error) {
 	defer d.attempts.turn(p.ID)()
 	if err := d.attempts.admit(p.ID); err != nil {
-		return pair, key, err
+		return pair, ring, err
 	}
 	stretched, err := keys.Stretch(password, p.Params)
 	if errors.Is(err, keys.ErrPassword) {
-		return pair, key, d.attempts.wrong(p.ID)
+		return pair, ring, d.attempts.wrong(p.ID)
 	} else if err != nil {
-		return pair, key, err
+		return pair, ring, err
 	}
 	pair = keys.Derive(stretched, keys.Code(p.Carried))
-	if key, err = keys.Unwrap(pair.Unlock, keys.ByMaster, p.Vault, p.Wrapped); err != nil {
-		return pair, key, d.attempts.wrong(p.ID)
+	key, err := keys.Unwrap(pair.Unlock, keys.ByMaster, p.Vault, p.Wrapped)
+	if err != nil {
+		return pair, ring, d.attempts.wrong(p.ID)
 	}
 	d.attempts.right(p.ID)
-	return pair, key, nil
+	if ring, _, err = keys.OpenRing(key, p.Vault, p.Ring); err != nil {
+		return pair, ring, errDamagedKeys
+	}
+	return pair, ring, nil
 }
+
+// errDamagedKeys is returned where the master password is right, and what it should open isn't.
+var errDamagedKeys = errors.New("the master password is right, but the vault’s keys on this computer are damaged: " +
+	"bring the vault here again from its cloud")
 
 // attempts counts wrong master passwords, by profile.
 type attempts struct {

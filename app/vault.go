@@ -43,15 +43,15 @@ type session struct {
 }
 
 // setConfig is how a profile's records are opened.
-func (d *Device) setConfig(p Profile, s Store, key keys.VaultKey) records.Config {
+func (d *Device) setConfig(p Profile, s Store, ring keys.Ring) records.Config {
 	return records.Config{
-		ID: p.Vault, Device: p.Device, Store: s, Key: key, Now: d.ports.Now, Rand: d.ports.Rand, Steps: d.ports.Steps,
+		ID: p.Vault, Device: p.Device, Store: s, Ring: ring, Now: d.ports.Now, Rand: d.ports.Rand, Steps: d.ports.Steps,
 	}
 }
 
 // openVault opens what a store holds, and keeps it in step from then on. If the profile was
 // opened meanwhile, that vault is returned.
-func (d *Device) openVault(ctx context.Context, s Store, p Profile, key keys.VaultKey) (_ *Vault, err error) {
+func (d *Device) openVault(ctx context.Context, s Store, p Profile, ring keys.Ring) (_ *Vault, err error) {
 	d.opening.Lock()
 	defer d.opening.Unlock()
 	if v, ok := d.vaults.get(p.ID); ok { // two tabs opened it at once
@@ -68,7 +68,7 @@ func (d *Device) openVault(ctx context.Context, s Store, p Profile, key keys.Vau
 		instance: rand.Text(),
 	}}
 	v.Guard = reauth.New(d.ports.Now, func() (reauth.Policy, error) { return v.Settings.policy() })
-	cfg := d.setConfig(p, s, key)
+	cfg := d.setConfig(p, s, ring)
 	cfg.Guard = v.Guard
 	cfg.Remote = remote{v}
 	cfg.Marks = v.marks
@@ -90,10 +90,14 @@ func (d *Device) openVault(ctx context.Context, s Store, p Profile, key keys.Vau
 	if v.Settings, err = openPreferences(ctx, v, p); err != nil {
 		return nil, err
 	}
-	v.Sync = syncing.New(
-		v.Set, lineOf(cloud), d.ports.Now, func() { v.notices.tell(NoticeStatus) },
-		func() { _ = v.Account.takeCard(context.Background()) }, // what couldn't be kept is taken at locking
-	)
+	v.Sync = syncing.New(syncing.Config{
+		Set: v.Set, Cloud: lineOf(cloud), Now: d.ports.Now,
+		Changed: func() { v.notices.tell(NoticeStatus) },
+		Pulled:  func() { _ = v.Account.takeCard(context.Background()) }, // what couldn't be kept is taken at locking
+		Turn:    func(ctx context.Context, s keys.Statement) (*records.Turn, error) { return v.Account.turn(ctx, s) },
+		InStep:  func(ctx context.Context) { _ = v.Account.finish(ctx) }, // tried again the next time
+		Reseals: v.reseals,
+	})
 	v.Account = &Account{vault: v, cloud: cloud}
 	v.Filling, err = filling.Open(ctx, filling.Config{
 		Set: v.Set, Guard: v.Guard, Now: d.ports.Now, Rand: d.ports.Rand, Sites: d.ports.Sites, Steps: d.ports.Steps,

@@ -125,10 +125,14 @@ func (s *Server) routes(lim Limits) http.Handler {
 		r.Post("/v1/sessions", s.signIn(perAccount))
 		r.Post("/v1/introductions", s.introduce(perAccount))
 	})
-	r.Post("/v1/introductions/{id}/answer", s.introductionAnswer)
+	r.With(func(next http.Handler) http.Handler { return http.MaxBytesHandler(next, maxUnsigned) }).
+		Post("/v1/introductions/{id}/answer", s.introductionAnswer)
 	r.Group(func(r chi.Router) {
 		r.Use(s.authenticate)
 		r.Put("/v1/credentials", s.setCredentials)
+		r.Post("/v1/epochs", s.beginEpoch)
+		r.Get("/v1/epochs/latest", s.epoch)
+		r.Post("/v1/account/delete", s.deleteAccount)
 		r.Get("/v1/changes", s.changes)
 		r.Post("/v1/commits", s.commit)
 		r.Get("/v1/events", s.events)
@@ -499,7 +503,7 @@ func (s *Server) commit(w http.ResponseWriter, r *http.Request) {
 		fail(w, http.StatusBadRequest, wire.CodeBadRequest, "the commit has no head or too many records")
 		return
 	}
-	switch err := s.store.commit(r.Context(), of(r).account, in, hashHex(in.Head.Blob)); {
+	switch err := s.store.commit(r.Context(), of(r).account, in); {
 	case errors.Is(err, errConflict):
 		fail(w, http.StatusConflict, wire.CodeConflict, err.Error())
 	case err != nil:

@@ -65,6 +65,16 @@ func (h *hub) end(account, device, but string) {
 	}
 }
 
+// endAll ends all streams of an account.
+func (h *hub) endAll(account string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for c := range h.subs[account] {
+		close(c)
+	}
+	delete(h.subs, account)
+}
+
 func (h *hub) close() {
 	h.mu.Lock()
 	defer h.mu.Unlock()

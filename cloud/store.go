@@ -47,6 +47,8 @@ type account struct {
 	Head            uint64 `db:"head"`
 	HeadHash        string `db:"head_hash"`
 	Created         int64  `db:"created"`
+	Epoch           uint32 `db:"epoch"`
+	Statement       []byte `db:"statement"` // that began the epoch, as JSON; nil in the first one
 }
 
 func (a account) params() (p keys.Params, err error) {
@@ -292,42 +294,52 @@ func (s *store) devices(ctx context.Context, account string) ([]wire.Device, err
 }
 
 // commit takes a commit whole or not at all.
-func (s *store) commit(ctx context.Context, account string, c wire.Commit, hash string) error {
-	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		res, err := tx.ExecContext(
-			ctx,
-			`UPDATE accounts SET head = head + 1, head_hash = ? WHERE account = ? AND head = ? AND head_hash = ?`,
-			hash,
-			account,
-			c.Head.Number-1,
-			c.Parent,
-		)
-		if err != nil {
+func (s *store) commit(ctx context.Context, account string, c wire.Commit) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error { return commitIn(ctx, tx, account, c) })
+}
+
+func commitIn(ctx context.Context, tx *sqlx.Tx, account string, c wire.Commit) error {
+	res, err := tx.ExecContext(
+		ctx,
+		`UPDATE accounts SET head = head + 1, head_hash = ? WHERE account = ? AND head = ? AND head_hash = ?`,
+		hashHex(c.Head.Blob),
+		account,
+		c.Head.Number-1,
+		c.Parent,
+	)
+	if err := one(res, err, errConflict); err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, `INSERT INTO heads (account, number, blob) VALUES (?, ?, ?)`, account,
+		c.Head.Number, c.Head.Blob); err != nil {
+		return err
+	}
+	put, err := tx.PreparexContext(
+		ctx,
+		`INSERT INTO records (account, record, rev, head, blob) VALUES (?, ?, ?, ?, ?)
+		ON CONFLICT (account, record) DO UPDATE SET rev = excluded.rev, head = excluded.head, blob = excluded.blob`,
+	)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = put.Close() }()
+	for _, r := range c.Records {
+		if _, err := put.ExecContext(ctx, account, r.ID, r.Rev, c.Head.Number, r.Blob); err != nil {
 			return err
 		}
-		if n, err := res.RowsAffected(); err != nil || n != 1 {
-			return errors.Join(err, errConflict)
-		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO heads (account, number, blob) VALUES (?, ?, ?)`, account,
-			c.Head.Number, c.Head.Blob); err != nil {
-			return err
-		}
-		put, err := tx.PreparexContext(
-			ctx,
-			`INSERT INTO records (account, record, rev, head, blob) VALUES (?, ?, ?, ?, ?)
-			ON CONFLICT (account, record) DO UPDATE SET rev = excluded.rev, head = excluded.head, blob = excluded.blob`,
-		)
-		if err != nil {
-			return err
-		}
-		defer func() { _ = put.Close() }()
-		for _, r := range c.Records {
-			if _, err := put.ExecContext(ctx, account, r.ID, r.Rev, c.Head.Number, r.Blob); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+	}
+	return nil
+}
+
+// one returns an error unless a statement changed one row.
+func one(res sql.Result, err, other error) error {
+	if err != nil {
+		return err
+	}
+	if n, err := res.RowsAffected(); err != nil || n != 1 {
+		return errors.Join(err, other)
+	}
+	return nil
 }
 
 // changes reads what came after a head, at one moment.
@@ -337,7 +349,8 @@ func (s *store) changes(ctx context.Context, account string, since uint64) (c wi
 		return c, err
 	}
 	defer func() { _ = tx.Rollback() }()
-	if err := tx.GetContext(ctx, &c.Latest, `SELECT head FROM accounts WHERE account = ?`, account); err != nil {
+	if err := tx.QueryRowxContext(ctx, `SELECT head, epoch FROM accounts WHERE account = ?`, account).
+		Scan(&c.Latest, &c.Epoch); err != nil {
 		return c, err
 	}
 	heads, err := tx.QueryxContext(

@@ -83,7 +83,7 @@ func Fill(
 	if err != nil {
 		return err
 	}
-	if err := desk.Account.CheckSheet(ctx, 1, sheet.Carried[0], 1, sheet.Recovery[0]); err != nil {
+	if err := desk.Account.CheckSheet(ctx, app.TypedSheet{CarriedGroup: 1, Carried: sheet.Carried[0], RecoveryGroup: 1, Recovery: sheet.Recovery[0]}); err != nil {
 		return err
 	}
 	if err := inStep(ctx, desk); err != nil {
@@ -118,7 +118,7 @@ func Fill(
 	if err != nil {
 		return err
 	}
-	if err := idris.Account.CheckSheet(ctx, 1, sheet.Carried[0], 1, sheet.Recovery[0]); err != nil {
+	if err := idris.Account.CheckSheet(ctx, app.TypedSheet{CarriedGroup: 1, Carried: sheet.Carried[0], RecoveryGroup: 1, Recovery: sheet.Recovery[0]}); err != nil {
 		return err
 	}
 	if err := inStep(ctx, idris); err != nil {

@@ -151,6 +151,11 @@ func (s dayPages) waiting(r *http.Request) (out []waiting, err error) {
 		}
 		out = append(out, waiting{words, "", "/items/" + e.Item.ID + "?in=" + string(sectionOfItem(e.Item)), true})
 	}
+	if v.Account.SheetReplaces(ctx) {
+		out = append(out, waiting{
+			"A new recovery sheet waits to be printed", "the old one’s carried half is void", "/sheet", false,
+		})
+	}
 	out = append(out, s.absent(r)...)
 	if b := s.backupWaits(r); b.Words != "" {
 		out = append(out, b)

@@ -26,6 +26,9 @@ func (s devicesPages) routes(r routes) {
 	r.post("/devices/{id}/shut-out", s.shutOut)
 	r.post("/cloud", s.joinCloud)
 	r.post("/cloud/again", s.signInAgain)
+	r.post("/cloud/publish", s.publish)
+	r.post("/cloud/move", s.moveCloud)
+	r.post("/cloud/delete", s.deleteAccount)
 	r.get("/browsers", s.browsers)
 	r.post("/browsers/{id}/confirm", s.confirmBrowser)
 	r.post("/browsers/{id}/refuse", s.refuseBrowser)
@@ -44,6 +47,8 @@ type devicesData struct {
 	Seen     string // names what the list of browsers shows
 	Done     string
 	Words    string
+	Sheet    bool     // another recovery sheet waits to be printed
+	OldKeys  int      // records that are yet to be sealed under the newest key
 	State    uint64   // the number of the newest head that is known
 	Named    []string // four words that name it
 }
@@ -58,6 +63,8 @@ func (s devicesPages) devicesData(r *http.Request) (d devicesData, err error) {
 	if d.Devices, d.Away, err = v.Account.Devices(r.Context()); err != nil {
 		return d, err
 	}
+	d.Sheet = v.Account.SheetReplaces(r.Context())
+	d.OldKeys = v.Account.OldKeys()
 	c, err := v.Replica.Checkpoint()
 	if err != nil {
 		return d, err
@@ -95,7 +102,9 @@ func (s devicesPages) showDevices(w http.ResponseWriter, r *http.Request, err er
 
 var doneWords = map[string]string{
 	"introduced": "Your new computer has what it needs. Type the master password there to finish.",
-	"shut-out":   "That device gets nothing new from now on.",
+	"shut-out":   "That device is shut out. The vault has a new key, which it doesn’t get.",
+	"published":  "The cloud has what this computer has. Your other devices add what only they have.",
+	"deleted":    "The account is deleted at the cloud. The vault is on this computer, and on each device that has it.",
 	"cloud":      "This vault is kept in step with its cloud from now on.",
 	"saved":      "Saved.",
 	"connected":  "Confirmed. Press the same in the browser’s window to finish.",
@@ -117,12 +126,7 @@ func (s devicesPages) after(w http.ResponseWriter, r *http.Request, err error, d
 // reauthenticate takes the master password that stands in a form beside what it is for. A wrong
 // one is an error of the named field.
 func reauthenticate(r *http.Request, field string) error {
-	err := vaultOf(r).Reauthenticate(secret.New(r.FormValue("password")))
-	var wrong *app.WrongPassword
-	if errors.As(err, &wrong) {
-		return records.BadInput(field, err)
-	}
-	return err
+	return byMaster(field, vaultOf(r).Reauthenticate(typedMaster(r)))
 }
 
 func (s devicesPages) introduce(w http.ResponseWriter, r *http.Request) error {
@@ -133,16 +137,44 @@ func (s devicesPages) introduce(w http.ResponseWriter, r *http.Request) error {
 	return s.after(w, r, err, "introduced")
 }
 
+// byMaster names the field of an act's form that a wrong master password is told at.
+func byMaster(field string, err error) error {
+	var wrong *app.WrongPassword
+	if errors.As(err, &wrong) {
+		return records.BadInput(field, err)
+	}
+	return err
+}
+
+func typedMaster(r *http.Request) secret.Text { return secret.New(r.FormValue("password")) }
+
 func (s devicesPages) shutOut(w http.ResponseWriter, r *http.Request) error {
-	return s.after(w, r, vaultOf(r).Account.ShutOut(r.Context(), chi.URLParam(r, "id")), "shut-out")
+	id := chi.URLParam(r, "id")
+	err := vaultOf(r).Account.ShutOut(r.Context(), id, typedMaster(r))
+	return s.after(w, r, byMaster("out-"+id, err), "shut-out")
 }
 
 func (s devicesPages) joinCloud(w http.ResponseWriter, r *http.Request) error {
 	return s.after(w, r, vaultOf(r).Account.JoinCloud(r.Context(), r.FormValue("cloud")), "cloud")
 }
 
+func (s devicesPages) moveCloud(w http.ResponseWriter, r *http.Request) error {
+	err := vaultOf(r).Account.MoveCloud(r.Context(), r.FormValue("cloud"), typedMaster(r))
+	return s.after(w, r, byMaster("move-password", err), "cloud")
+}
+
+func (s devicesPages) publish(w http.ResponseWriter, r *http.Request) error {
+	return s.after(w, r, byMaster("publish", vaultOf(r).Account.Publish(r.Context(), typedMaster(r))), "published")
+}
+
+func (s devicesPages) deleteAccount(w http.ResponseWriter, r *http.Request) error {
+	err := vaultOf(r).Account.DeleteAccount(r.Context(), typedMaster(r))
+	return s.after(w, r, byMaster("delete-account", err), "deleted")
+}
+
 func (s devicesPages) signInAgain(w http.ResponseWriter, r *http.Request) error {
-	return s.after(w, r, vaultOf(r).Account.SignInAgain(r.Context(), secret.New(r.FormValue("password"))), "cloud")
+	err := vaultOf(r).Account.SignInAgain(r.Context(), typedMaster(r), r.FormValue("carried"))
+	return s.after(w, r, err, "cloud")
 }
 
 func (s devicesPages) browsers(w http.ResponseWriter, r *http.Request) error {

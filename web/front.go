@@ -46,6 +46,7 @@ func (s frontPages) routes(r routes) {
 func (s frontPages) sheetRoutes(r routes) {
 	r.get("/sheet", s.sheet)
 	r.post("/sheet", s.checkSheet)
+	r.post("/sheet/new", s.newSheet)
 }
 
 func (s frontPages) home(w http.ResponseWriter, r *http.Request) error {
@@ -234,12 +235,14 @@ type sheetData struct {
 	CarriedQR, RecoveryQR template.HTML
 	CarriedAsk            int // the group to type back, from 1
 	RecoveryAsk           int
+	Replaces              bool // the one before counts until this one is checked
 }
 
 func (s frontPages) sheetData(r *http.Request) (d sheetData, err error) {
 	if d.Sheet, err = vaultOf(r).Account.Sheet(r.Context()); err != nil {
 		return d, err
 	}
+	d.Replaces = vaultOf(r).Account.SheetReplaces(r.Context())
 	if d.CarriedQR, err = qr(strings.Join(d.Carried, "")); err != nil {
 		return d, err
 	}
@@ -251,7 +254,7 @@ func (s frontPages) sheetData(r *http.Request) (d sheetData, err error) {
 }
 
 func (s frontPages) sheet(w http.ResponseWriter, r *http.Request) error {
-	if !vaultOf(r).Account.SheetWaits(r.Context()) {
+	if a := vaultOf(r).Account; !a.SheetWaits(r.Context()) || a.SheetReplaces(r.Context()) {
 		if err := vaultOf(r).Guard.Require(reauth.Sheet); err != nil {
 			return err
 		}
@@ -269,15 +272,11 @@ func (s frontPages) checkSheet(w http.ResponseWriter, r *http.Request) error {
 		n, _ := strconv.Atoi(r.FormValue(name)) // 0 is no group, and refused below
 		return n
 	}
-	err := vaultOf(
-		r,
-	).Account.CheckSheet(
-		r.Context(),
-		number("carried_group"),
-		r.FormValue("carried"),
-		number("recovery_group"),
-		r.FormValue("recovery"),
-	)
+	err := vaultOf(r).Account.CheckSheet(r.Context(), app.TypedSheet{
+		CarriedGroup: number("carried_group"), Carried: r.FormValue("carried"),
+		RecoveryGroup: number("recovery_group"), Recovery: r.FormValue("recovery"),
+		Password: secret.New(r.FormValue("password")),
+	})
 	if err == nil {
 		redirect(w, r, "/logins")
 		return nil
@@ -292,6 +291,18 @@ func (s frontPages) checkSheet(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	s.render(w, r, http.StatusUnprocessableEntity, "sheet", page)
+	return nil
+}
+
+// newSheet has another sheet wait to be printed.
+func (s frontPages) newSheet(w http.ResponseWriter, r *http.Request) error {
+	if err := vaultOf(r).Guard.Require(reauth.Sheet); err != nil {
+		return err
+	}
+	if err := vaultOf(r).Account.NewSheet(r.Context()); err != nil {
+		return err
+	}
+	redirect(w, r, "/sheet")
 	return nil
 }
 

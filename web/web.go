@@ -275,10 +275,10 @@ func (s *Server) needOpen(next http.Handler) http.Handler {
 	})
 }
 
-// needSheet leads back to a recovery sheet that has yet to be checked.
+// needSheet leads back to the first recovery sheet, which has yet to be checked.
 func (s *Server) needSheet(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if vaultOf(r).Account.SheetWaits(r.Context()) {
+		if a := vaultOf(r).Account; a.SheetWaits(r.Context()) && !a.SheetReplaces(r.Context()) {
 			redirect(w, r, "/sheet")
 			return
 		}

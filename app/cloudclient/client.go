@@ -259,6 +259,23 @@ func (c *Client) SetCredentials(ctx context.Context, credential string, key keys
 	return c.prove(ctx, "PUT", "/v1/credentials", credential, &p, in, nil)
 }
 
+// Epoch returns the statement that began the newest epoch; syncing.ErrOver in the first one.
+func (c *Client) Epoch(ctx context.Context, credential string) (out keys.Statement, err error) {
+	return out, c.call(ctx, "GET", "/v1/epochs/latest", credential, nil, &out)
+}
+
+// BeginEpoch begins one. key is the account's present sign-in key.
+func (c *Client) BeginEpoch(ctx context.Context, credential string, key keys.Key, in wire.NewEpoch) error {
+	p := proofBy(key, false)
+	return c.prove(ctx, "POST", "/v1/epochs", credential, &p, in, nil)
+}
+
+// DeleteAccount removes the account, with everything in it. key is its present sign-in key.
+func (c *Client) DeleteAccount(ctx context.Context, credential string, key keys.Key) error {
+	p := proofBy(key, false)
+	return c.prove(ctx, "POST", "/v1/account/delete", credential, &p, struct{}{}, nil)
+}
+
 // Changes reads what came after a head.
 func (c *Client) Changes(ctx context.Context, credential string, since uint64) (out wire.Changes, err error) {
 	return out, c.call(ctx, "GET", "/v1/changes?since="+strconv.FormatUint(since, 10), credential, nil, &out)

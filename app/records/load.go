@@ -129,7 +129,9 @@ func openRow(key *keys.Vault, r Row) (held, error) {
 	if err != nil {
 		return held{}, fmt.Errorf("record %s is damaged: %w", r.ID, err)
 	}
-	return held{entry: e, rev: r.Rev, baseRev: r.BaseRev, baseHash: r.BaseHash}, nil
+	return held{
+		entry: e, rev: r.Rev, epoch: keys.SealedEpoch(r.Blob), baseRev: r.BaseRev, baseHash: r.BaseHash,
+	}, nil
 }
 
 // indexName binds the kept index to the records that it was made from.

@@ -58,6 +58,28 @@ func (l *Local) SetJSON(ctx context.Context, name string, value any) error {
 	return l.Set(ctx, name, b)
 }
 
+// localDeviceKeys names the keys that this device has of its own.
+const localDeviceKeys = "device-keys"
+
+// MakeDeviceKeys draws the keys that this device has of its own, and returns the public parts. It is for a set that is
+// being set up.
+func (l *Local) MakeDeviceKeys(ctx context.Context) (keys.DevicePublic, error) {
+	d, err := keys.NewDeviceKeys(l.core.Rand)
+	if err != nil {
+		return keys.DevicePublic{}, err
+	}
+	return d.Public(), l.Set(ctx, localDeviceKeys, d.Bytes())
+}
+
+// DeviceKeys returns them.
+func (l *Local) DeviceKeys(ctx context.Context) (keys.DeviceKeys, error) {
+	b, err := l.Get(ctx, localDeviceKeys)
+	if err != nil {
+		return keys.DeviceKeys{}, err
+	}
+	return keys.ParseDeviceKeys(b)
+}
+
 func (l *Local) key() (key *keys.Vault, err error) {
 	err = l.core.gate.Read(func(in *content) error { key = in.key; return nil })
 	return key, err

@@ -31,12 +31,12 @@ import (
 	"redlocket/core/vault"
 )
 
-// Config says which set it is and what it works with. Now, Store and Key must be set.
+// Config says which set it is and what it works with. Now, Store and Ring must be set.
 type Config struct {
 	ID     string // of the set; its profile entry has the same
 	Device string // stamps what is edited here
 	Store  Store
-	Key    keys.VaultKey
+	Ring   keys.Ring
 	Now    func() time.Time
 	Rand   io.Reader  // nil for the system's
 	Steps  gate.Steps // for tests
@@ -98,6 +98,7 @@ type content struct {
 type held struct {
 	entry    vault.Entry
 	rev      uint64
+	epoch    uint32 // whose key it is sealed under at rev
 	edit     uint64 // counts the edits of this opening, to notice one made during a commit
 	baseRev  uint64 // the revision that the last verified head vouches for
 	baseHash hash
@@ -117,7 +118,7 @@ func newSet(cfg Config) *Set {
 	c := &core{Config: cfg, digestKey: []byte(rand.Text())}
 	c.loading = loading{ready: make(chan struct{}), needed: make(chan struct{}, 1)}
 	c.gate = gate.New(&content{
-		key: keys.NewVault(cfg.ID, cfg.Key, cfg.Rand), entries: map[string]held{}, sites: shippedSites(),
+		key: keys.NewVault(cfg.ID, cfg.Ring, cfg.Rand), entries: map[string]held{}, sites: shippedSites(),
 		attaching: map[string]bool{},
 	}, cfg.Steps)
 	s := &Set{

@@ -2,8 +2,10 @@ package records
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 
+	"redlocket/core/keys"
 	"redlocket/core/ledger"
 	"redlocket/core/vault"
 )
@@ -32,12 +34,37 @@ func (r *Replica) Waiting() (n int) {
 	return n
 }
 
+// Ring returns the keys of the set's epochs.
+func (r *Replica) Ring() (ring keys.Ring, err error) {
+	err = r.core.gate.Read(func(in *content) error { ring = in.key.Ring(); return nil })
+	return ring, err
+}
+
+// Since returns the number of the head that a pull is asked from, where the epochs are those of a ring.
+func (r *Replica) Since(ring keys.Ring) (n uint64, err error) {
+	err = r.core.read(func(in *content) error {
+		chain, _ := in.chain(ring)
+		n = chain.Number
+		return nil
+	})
+	return n, err
+}
+
 // Pull is what a cloud offers beyond the head with the number Since.
 type Pull struct {
 	Since   uint64
 	Latest  uint64 // number of the newest head, as the cloud says
 	Heads   []ledger.SealedHead
 	Records []ledger.SealedRecord
+	Turn    *Turn // nil unless epochs began since
+}
+
+// Turn is a pull's way into later epochs.
+type Turn struct {
+	Ring keys.Ring // that it ends with
+	// Accept is asked once all is verified, and before anything of it is kept: it says whether a device of the set
+	// began the epoch, and keeps what opens it. device finds the record of one.
+	Accept func(device func(id string) (vault.Entry, bool)) error
 }
 
 // Merge verifies a pull and merges it in. A pull from another head than the present one
@@ -45,44 +72,133 @@ type Pull struct {
 // be what the other devices wrote; nothing of it is used then.
 func (r *Replica) Merge(ctx context.Context, p Pull) (stale bool, err error) {
 	err = r.core.write(func(in *content) error {
-		if p.Since != in.checkpoint.Number {
+		key := in.key
+		if p.Turn != nil {
+			key = keys.NewVault(r.core.ID, p.Turn.Ring, r.core.Rand)
+		}
+		chain, fresh := in.chain(key.Ring())
+		if p.Since != chain.Number {
 			stale = true
 			return nil
 		}
-		next, opened, err := in.chain().Verify(in.key, p.Latest, p.Heads, p.Records)
-		if err != nil || next.Number == in.checkpoint.Number {
+		next, pulled, err := chain.Verify(key, p.Latest, p.Heads, p.Records)
+		if err != nil || next.Number == in.checkpoint.Number && p.Turn == nil && !fresh {
 			return err
 		}
-		rows := make([]Row, 0, len(opened))
-		changed := make([]held, 0, len(opened))
-		for _, o := range opened {
-			h, row, err := in.merged(o)
-			if err != nil {
+		merged, err := in.mergeAll(key, pulled, fresh)
+		if err != nil {
+			return err
+		}
+		find := func(id string) (vault.Entry, bool) { return merged.find(in, id) }
+		if err := checkHeads(r.core.ID, pulled.Heads, find); err != nil {
+			return err
+		}
+		if p.Turn != nil {
+			if err := p.Turn.Accept(find); err != nil {
 				return err
 			}
-			rows, changed = append(rows, row), append(changed, h)
 		}
-		checkpoint := Checkpoint{next.Number, next.Head, next.Floor, next.FloorHash}
-		if err := r.core.Store.Put(ctx, rows, &checkpoint); err != nil {
+		checkpoint := Checkpoint{next.Number, next.Head, next.Floor, next.FloorHash, key.Ring().Epoch()}
+		if fresh {
+			err = r.core.Store.Restart(ctx, merged.rows, checkpoint)
+		} else {
+			err = r.core.Store.Put(ctx, merged.rows, &checkpoint)
+		}
+		if err != nil {
 			return fmt.Errorf("failed to save what came from the cloud: %w", err)
 		}
-		sites := false
-		for _, h := range changed {
-			in.entries[h.entry.ID] = h
-			sites = sites || h.entry.Type == vault.TypeSites
+		in.key = key
+		if fresh {
+			in.restart()
 		}
 		in.checkpoint = checkpoint
+		merged.show(in)
 		r.core.changed(in)
-		if sites {
-			in.readSites()
-		}
 		return nil
 	})
 	return stale, err
 }
 
-// merged joins a record from the cloud with what is here.
-func (in *content) merged(o ledger.Opened) (held, Row, error) {
+// merged is what becomes of a pull.
+type merged struct {
+	rows []Row
+	held []held
+	at   map[string]int // of each record in held
+}
+
+func (in *content) mergeAll(key *keys.Vault, p ledger.Pulled, fresh bool) (*merged, error) {
+	m := &merged{at: make(map[string]int, len(p.Records))}
+	for i, o := range p.Records {
+		h, row, err := in.merged(key, o, fresh)
+		if err != nil {
+			return nil, err
+		}
+		h.epoch = keys.SealedEpoch(row.Blob)
+		m.rows, m.held = append(m.rows, row), append(m.held, h)
+		m.at[o.ID] = i
+	}
+	return m, nil
+}
+
+// find returns a record as it is after the pull.
+func (m *merged) find(in *content, id string) (vault.Entry, bool) {
+	if i, ok := m.at[id]; ok {
+		return m.held[i].entry, true
+	}
+	h, ok := in.entries[id]
+	return h.entry, ok
+}
+
+func (m *merged) show(in *content) {
+	sites := false
+	for _, h := range m.held {
+		in.entries[h.entry.ID] = h
+		sites = sites || h.entry.Type == vault.TypeSites
+	}
+	if sites {
+		in.readSites()
+	}
+}
+
+// restart notes that no head vouches for any record: all wait to be committed.
+func (in *content) restart() {
+	for id, h := range in.entries {
+		h.baseRev, h.baseHash = 0, hash{}
+		in.entries[id] = h
+	}
+}
+
+// checkHeads refuses heads that aren't signed by the device that they name.
+func checkHeads(set string, heads []ledger.Head, find func(id string) (vault.Entry, bool)) error {
+	known := map[string]keys.DevicePublic{}
+	for _, h := range heads {
+		by, ok := known[h.Device]
+		if !ok {
+			e, _ := find(h.Device)
+			by, _ = PublicOf(e)
+			known[h.Device] = by
+		}
+		if !keys.Verify(by.Sign, h.Signature, signedHead, append([]string{set}, h.Signed()...)...) {
+			const detail = "head %d isn't signed by the device that it names"
+			return &ledger.Fault{Kind: ledger.BadHead, Detail: fmt.Sprintf(detail, h.Number)}
+		}
+	}
+	return nil
+}
+
+const signedHead = "head"
+
+// PublicOf returns the public keys that a device's record tells; ok is false if it tells none.
+func PublicOf(e vault.Entry) (p keys.DevicePublic, ok bool) {
+	if e.Type != vault.TypeDevice {
+		return p, false
+	}
+	err := json.Unmarshal([]byte(e.Text(vault.FieldKeys)), &p)
+	return p, err == nil && len(p.Sign) > 0 && len(p.Seal) > 0
+}
+
+// merged joins a record from the cloud with what is here. In a fresh state nothing of ours is known to be there.
+func (in *content) merged(key *keys.Vault, o ledger.Opened, fresh bool) (held, Row, error) {
 	theirs, err := vault.Decode(o.Plain)
 	if err != nil || theirs.ID != o.ID {
 		const detail = "it holds something this version can't read"
@@ -91,22 +207,26 @@ func (in *content) merged(o ledger.Opened) (held, Row, error) {
 	h := held{entry: theirs, rev: o.Rev, baseRev: o.Rev, baseHash: o.Hash}
 	row := Row{o.ID, o.Rev, o.Blob, o.Rev, o.Hash}
 	ours, ok := in.entries[o.ID]
-	if !ok || ours.rev == ours.baseRev { // nothing of ours waits
+	if !ok || ours.rev == ours.baseRev && !fresh { // nothing of ours waits
 		return h, row, nil
 	}
 	h.edit = ours.edit
 	h.entry = vault.Merge(ours.entry, theirs)
 	if !h.entry.Equal(theirs) {
 		h.rev = o.Rev + 1
-		row, err = sealRow(in.key, h)
+		row, err = sealRow(key, h)
 	}
 	return h, row, err
 }
 
-// chain is where this device stands.
-func (in *content) chain() ledger.Chain {
+// chain is where this device stands, in the epochs of a ring. A state is fresh if one of them began without what was
+// before.
+func (in *content) chain(ring keys.Ring) (c ledger.Chain, fresh bool) {
 	cp := in.checkpoint
-	c := ledger.Chain{
+	if s, ok := ring.Fresh(cp.Epoch); ok {
+		return ledger.Chain{Number: s.After, Head: s.Hash, State: ledger.State{}}, true
+	}
+	c = ledger.Chain{
 		Number: cp.Number, Head: cp.Head, Floor: cp.Floor, FloorHash: cp.FloorHash,
 		State: make(ledger.State, len(in.entries)),
 	}
@@ -115,7 +235,7 @@ func (in *content) chain() ledger.Chain {
 			c.State[id] = ledger.Mark{Rev: h.baseRev, Hash: h.baseHash}
 		}
 	}
-	return c
+	return c, false
 }
 
 // Commit is what waits, with the head that vouches for it.
@@ -128,44 +248,192 @@ type Commit struct {
 	edits map[string]uint64 // which edit of each entry is in it
 }
 
-// Prepare makes the commit of what waits, of at most so many records; nil if nothing does.
-func (r *Replica) Prepare(ctx context.Context, most int) (*Commit, error) {
-	var out *Commit
-	err := r.core.gate.Read(func(in *content) error {
-		var ids []string
-		edits := map[string]uint64{}
-		for id, h := range in.entries {
-			if h.rev > h.baseRev && len(ids) < most {
-				ids = append(ids, id)
-				edits[id] = h.edit
-			}
+// Limits of one commit: what is lost with a line that breaks is sent again.
+const (
+	mostRecords = 2000
+	mostBytes   = 2 << 20
+)
+
+// Prepare makes the commit of what waits, or of a part that a line carries in reasonable time; nil if nothing waits.
+// Whatever is in it is sealed under the newest key.
+func (r *Replica) Prepare(ctx context.Context) (*Commit, error) {
+	ids, old, err := r.waiting()
+	if err != nil || len(ids) == 0 {
+		return nil, err
+	}
+	if old {
+		if err := r.core.write(func(in *content) error { return r.core.reseal(ctx, in, ids) }); err != nil {
+			return nil, err
 		}
-		if len(ids) == 0 {
-			return nil
-		}
+	}
+	c := &Commit{edits: map[string]uint64{}}
+	err = r.core.gate.Read(func(in *content) error {
 		blobs, err := r.core.Store.Blobs(ctx, ids)
 		if err != nil {
 			return err
 		}
-		c := &Commit{edits: edits}
 		changed := make(ledger.State, len(ids))
+		size := 0
 		for _, id := range ids {
-			rev := in.entries[id].rev
-			changed[id] = ledger.Mark{Rev: rev, Hash: ledger.Sum(blobs[id])}
-			c.Records = append(c.Records, ledger.SealedRecord{ID: id, Rev: rev, Blob: blobs[id]})
+			if size += len(blobs[id]); size > mostBytes && len(c.Records) > 0 {
+				break
+			}
+			h := in.entries[id]
+			changed[id] = ledger.Mark{Rev: h.rev, Hash: ledger.Sum(blobs[id])}
+			c.edits[id] = h.edit
+			c.Records = append(c.Records, ledger.SealedRecord{ID: id, Rev: h.rev, Blob: blobs[id]})
 		}
-		chain := in.chain()
-		c.Parent, c.First = chain.Head, chain.Number == 0
-		head, _ := chain.Next(r.core.Device, r.core.Now().UnixMilli(), changed)
-		blob, err := in.key.SealHead(head.Number, head.Encode())
-		if err != nil {
-			return err
+		chain, _ := in.chain(in.key.Ring())
+		return r.core.sealHead(ctx, in, in.key, chain, changed, c)
+	})
+	return c, err
+}
+
+// waiting picks records that wait to be committed; old says that one of them is sealed under an older key.
+func (r *Replica) waiting() (ids []string, old bool, err error) {
+	err = r.core.read(func(in *content) error {
+		epoch := in.key.Ring().Epoch()
+		for id, h := range in.entries {
+			if h.rev > h.baseRev && len(ids) < mostRecords {
+				ids = append(ids, id)
+				old = old || h.epoch < epoch
+			}
 		}
-		c.Head = ledger.SealedHead{Number: head.Number, Blob: blob}
-		out = c
 		return nil
 	})
-	return out, err
+	return ids, old, err
+}
+
+// sealHead adds the head that vouches for a chain's state with some changes.
+func (c *core) sealHead(
+	ctx context.Context, in *content, key *keys.Vault, chain ledger.Chain, changed ledger.State, to *Commit,
+) error {
+	device, err := c.deviceKeys(ctx, in)
+	if err != nil {
+		return err
+	}
+	to.Parent, to.First = chain.Head, chain.Number == 0
+	head, _ := chain.Next(c.Device, c.Now().UnixMilli(), changed)
+	head.Signature = device.Sign(signedHead, append([]string{c.ID}, head.Signed()...)...)
+	blob, err := key.SealHead(head.Number, head.Encode())
+	to.Head = ledger.SealedHead{Number: head.Number, Blob: blob}
+	return err
+}
+
+// deviceKeys returns the keys that this device has of its own.
+func (c *core) deviceKeys(ctx context.Context, in *content) (d keys.DeviceKeys, err error) {
+	sealed, err := c.Store.Local(ctx, localDeviceKeys)
+	if err != nil {
+		return d, err
+	}
+	b, err := in.key.OpenLocal(localDeviceKeys, sealed)
+	if err != nil {
+		return d, fmt.Errorf("failed to open this device's own keys: %w", err)
+	}
+	return keys.ParseDeviceKeys(b)
+}
+
+// reseal seals those of the given records anew that are sealed under an older key than the newest.
+func (c *core) reseal(ctx context.Context, in *content, ids []string) error {
+	var list []held
+	for _, id := range ids {
+		if h := in.entries[id]; h.epoch < in.key.Ring().Epoch() {
+			h.rev = max(h.rev, h.baseRev+1)
+			list = append(list, h)
+		}
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	rows, err := sealRows(ctx, in.key, list, nil)
+	if err != nil {
+		return err
+	}
+	if err := c.Store.Put(ctx, rows, nil); err != nil {
+		return fmt.Errorf("failed to seal records anew: %w", err)
+	}
+	for i, h := range list {
+		h.epoch = keys.SealedEpoch(rows[i].Blob)
+		in.entries[h.entry.ID] = h
+	}
+	return nil
+}
+
+// Reseal seals a part of what is sealed under older keys anew; it waits to be committed then. It returns how many
+// records were and how many are left.
+func (r *Replica) Reseal(ctx context.Context) (done, left int, err error) {
+	err = r.core.write(func(in *content) error {
+		var ids []string
+		for id, h := range in.entries {
+			if h.epoch == in.key.Ring().Epoch() {
+				continue
+			}
+			if len(ids) < mostRecords/4 {
+				ids = append(ids, id)
+			} else {
+				left++
+			}
+		}
+		done = len(ids)
+		return r.core.reseal(ctx, in, ids)
+	})
+	return done, left, err
+}
+
+// OldKeys counts the records that are sealed under an older key than the newest, or whose sealing anew isn't committed.
+func (r *Replica) OldKeys() (n int) {
+	_ = r.core.gate.Read(func(in *content) error { // none once locked
+		for _, h := range in.entries {
+			if h.epoch < in.key.Ring().Epoch() {
+				n++
+			}
+		}
+		return nil
+	})
+	return n
+}
+
+// Begin makes the commit that an epoch begins with: a head that vouches for the state as it is, or in a fresh epoch for
+// none, under the newest key of a longer ring.
+func (r *Replica) Begin(ctx context.Context, ring keys.Ring) (*Commit, error) {
+	c := &Commit{}
+	err := r.core.write(func(in *content) error {
+		chain, _ := in.chain(ring)
+		return r.core.sealHead(ctx, in, keys.NewVault(r.core.ID, ring, r.core.Rand), chain, nil, c)
+	})
+	return c, err
+}
+
+// Adopt takes a longer ring. What is read and written from then on is in its newest epoch; the line pulls its way there.
+func (r *Replica) Adopt(ring keys.Ring) error {
+	return r.core.write(func(in *content) error {
+		in.key = keys.NewVault(r.core.ID, ring, r.core.Rand)
+		return nil
+	})
+}
+
+// Begun notes that the cloud took the commit that [Replica.Begin] made for a ring.
+func (r *Replica) Begun(ctx context.Context, ring keys.Ring, c *Commit) error {
+	err := r.core.write(func(in *content) error {
+		_, fresh := in.chain(ring)
+		checkpoint := Checkpoint{Number: c.Head.Number, Head: ledger.Sum(c.Head.Blob), Epoch: ring.Epoch()}
+		var err error
+		if fresh {
+			err = r.core.Store.Restart(ctx, nil, checkpoint)
+		} else {
+			err = r.core.Store.Put(ctx, nil, &checkpoint)
+		}
+		if err != nil {
+			return fmt.Errorf("failed to note an epoch: %w", err)
+		}
+		if fresh {
+			in.restart()
+		}
+		in.key, in.checkpoint = keys.NewVault(r.core.ID, ring, r.core.Rand), checkpoint
+		return nil
+	})
+	call(r.core.Events.Waiting)
+	return err
 }
 
 // Committed notes that the cloud took a commit. Entries edited meanwhile are sealed again on
@@ -176,6 +444,7 @@ func (r *Replica) Committed(ctx context.Context, c *Commit) error {
 	err := r.core.gate.Write(func(in *content) error {
 		checkpoint := in.checkpoint
 		checkpoint.Number, checkpoint.Head = c.Head.Number, ledger.Sum(c.Head.Blob)
+		checkpoint.Epoch = in.key.Ring().Epoch()
 		rows := make([]Row, 0, len(c.Records))
 		changed := make([]held, 0, len(c.Records))
 		for _, rec := range c.Records {
@@ -195,7 +464,8 @@ func (r *Replica) Committed(ctx context.Context, c *Commit) error {
 		if err := r.core.Store.Put(ctx, rows, &checkpoint); err != nil {
 			return fmt.Errorf("failed to note a commit: %w", err)
 		}
-		for _, h := range changed {
+		for i, h := range changed {
+			h.epoch = keys.SealedEpoch(rows[i].Blob)
 			in.entries[h.entry.ID] = h
 		}
 		in.checkpoint = checkpoint

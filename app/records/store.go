@@ -26,6 +26,7 @@ type Checkpoint struct {
 	Head      ledger.Hash
 	Floor     uint64
 	FloorHash ledger.Hash
+	Epoch     uint32 // that was known then; 0 before the first
 }
 
 // StoredFile is a file whose sealed chunks are on this device.
@@ -46,6 +47,8 @@ type Store interface {
 	Blobs(ctx context.Context, ids []string) (map[string][]byte, error)
 	// Put writes records, and the checkpoint if it isn't nil.
 	Put(ctx context.Context, rows []Row, checkpoint *Checkpoint) error
+	// Restart is Put for a state that begins anew: no head vouches for any other record from then on.
+	Restart(ctx context.Context, rows []Row, checkpoint Checkpoint) error
 	// Generation grows with every Put.
 	Generation(ctx context.Context) (uint64, error)
 	// Local and SetLocal keep named sealed bytes that never leave this device.

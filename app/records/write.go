@@ -29,7 +29,8 @@ func (c *core) put(ctx context.Context, in *content, next []held, rows []Row) er
 	if err := c.Store.Put(ctx, rows, nil); err != nil {
 		return fmt.Errorf("failed to save: %w", err)
 	}
-	for _, h := range next {
+	for i, h := range next {
+		h.epoch = keys.SealedEpoch(rows[i].Blob)
 		in.entries[h.entry.ID] = h
 	}
 	c.changed(in)

@@ -173,8 +173,8 @@ func (s *Store) SetProfile(ctx context.Context, c app.Profile) error {
 // Checkpoint reads the last verified head; zero before the first.
 func (s *Store) Checkpoint(ctx context.Context) (st records.Checkpoint, err error) {
 	var head, floor []byte
-	err = s.db.QueryRowxContext(ctx, `SELECT number, head, floor, floor_hash FROM stand`).
-		Scan(&st.Number, &head, &st.Floor, &floor)
+	err = s.db.QueryRowxContext(ctx, `SELECT number, head, floor, floor_hash, epoch FROM stand`).
+		Scan(&st.Number, &head, &st.Floor, &floor, &st.Epoch)
 	if errors.Is(err, sql.ErrNoRows) {
 		return st, nil
 	}
@@ -225,11 +225,30 @@ func (s *Store) Blobs(ctx context.Context, ids []string) (map[string][]byte, err
 
 // Put writes records, and the stand if one is given.
 func (s *Store) Put(ctx context.Context, rows []records.Row, stand *records.Checkpoint) error {
+	return s.write(ctx, rows, stand, false)
+}
+
+// Restart writes records and the stand, and notes that no head vouches for any other record, and
+// that the cloud has no file.
+func (s *Store) Restart(ctx context.Context, rows []records.Row, stand records.Checkpoint) error {
+	return s.write(ctx, rows, &stand, true)
+}
+
+func (s *Store) write(ctx context.Context, rows []records.Row, stand *records.Checkpoint, restart bool) error {
 	tx, err := s.db.BeginTxx(ctx, nil)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = tx.Rollback() }()
+	if restart {
+		_, err := tx.ExecContext(ctx, `UPDATE records SET base_rev = 0, base_hash = ?`, hash(ledger.Hash{}))
+		if err == nil { // nor is it known which files the cloud has
+			_, err = tx.ExecContext(ctx, `UPDATE files SET sent = 0`)
+		}
+		if err != nil {
+			return err
+		}
+	}
 	put, err := tx.PreparexContext(ctx, `INSERT INTO records (id, rev, blob, base_rev, base_hash) VALUES (?, ?, ?, ?, ?)
 		ON CONFLICT (id) DO UPDATE SET rev = excluded.rev, blob = excluded.blob, base_rev = excluded.base_rev,
 			base_hash = excluded.base_hash`)
@@ -246,11 +265,11 @@ func (s *Store) Put(ctx context.Context, rows []records.Row, stand *records.Chec
 		return err
 	}
 	if stand != nil {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO stand (one, number, head, floor, floor_hash) VALUES (1,
-			?, ?, ?, ?)
+		if _, err := tx.ExecContext(ctx, `INSERT INTO stand (one, number, head, floor, floor_hash, epoch) VALUES (1,
+			?, ?, ?, ?, ?)
 			ON CONFLICT (one) DO UPDATE SET number = excluded.number, head = excluded.head, floor =
-				excluded.floor, floor_hash = excluded.floor_hash`,
-			stand.Number, hash(stand.Head), stand.Floor, hash(stand.FloorHash)); err != nil {
+				excluded.floor, floor_hash = excluded.floor_hash, epoch = excluded.epoch`,
+			stand.Number, hash(stand.Head), stand.Floor, hash(stand.FloorHash), stand.Epoch); err != nil {
 			return err
 		}
 	}

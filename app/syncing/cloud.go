@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 
+	"redlocket/core/keys"
 	"redlocket/core/wire"
 )
 
@@ -11,6 +12,8 @@ import (
 type Cloud interface {
 	Changes(ctx context.Context, credential string, since uint64) (wire.Changes, error)
 	Commit(ctx context.Context, credential string, c wire.Commit) error
+	// Epoch returns the statement that began the newest epoch.
+	Epoch(ctx context.Context, credential string) (keys.Statement, error)
 	// Events calls fn once the line is up, and for every new head, until it breaks.
 	Events(ctx context.Context, credential string, fn func(head uint64)) error
 	// PutChunk and Chunk carry sealed chunks of files; RemoveFile drops all of one.

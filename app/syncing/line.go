@@ -13,11 +13,13 @@ import (
 	"context"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"math/rand/v2"
 	"sync"
 	"time"
 
 	"redlocket/app/records"
+	"redlocket/core/keys"
 	"redlocket/core/ledger"
 	"redlocket/core/wire"
 )
@@ -55,10 +57,7 @@ const localCredential = "credential"
 
 // Line keeps one set in step with its cloud. It is safe for concurrent use.
 type Line struct {
-	set     *records.Set
-	now     func() time.Time
-	changed func() // the status has changed
-	pulled  func() // records of other devices were merged
+	Config
 
 	wake    chan struct{} // asks for a look now
 	running chan struct{} // holds a value while a run is under way
@@ -70,13 +69,25 @@ type Line struct {
 	stopped chan struct{}
 }
 
-// New returns a line that stands still. cloud is nil for a set on this computer only;
-// changed is called when the status has changed, pulled when records of other devices were merged.
-func New(set *records.Set, cloud Cloud, now func() time.Time, changed, pulled func()) *Line {
-	return &Line{
-		set: set, cloud: cloud, now: now, changed: changed, pulled: pulled,
-		wake: make(chan struct{}, 1), running: make(chan struct{}, 1),
-	}
+// Config is what a line works with.
+type Config struct {
+	Set     *records.Set
+	Cloud   Cloud // nil for a set on this computer only
+	Now     func() time.Time
+	Changed func() // the status has changed
+	Pulled  func() // records of other devices were merged
+	// Turn reads the statement that began a later epoch, and returns the way into it. The error is a [*ledger.Fault] if
+	// no device of this vault can have made it, and ErrSignedOut if this one was shut out by it.
+	Turn func(ctx context.Context, s keys.Statement) (*records.Turn, error)
+	// InStep is called when nothing waits; nil does nothing.
+	InStep func(ctx context.Context)
+	// Reseals says whether this device is the one that seals old records anew.
+	Reseals func() bool
+}
+
+// New returns a line that stands still.
+func New(cfg Config) *Line {
+	return &Line{Config: cfg, cloud: cfg.Cloud, wake: make(chan struct{}, 1), running: make(chan struct{}, 1)}
 }
 
 // Connect gives a set that was on this computer only a cloud. The line stands still then.
@@ -93,7 +104,7 @@ func KeepCredential(ctx context.Context, local *records.Local, credential string
 
 // Credential returns what this device signs its requests with. The error is ErrSignedOut if there is none.
 func (l *Line) Credential(ctx context.Context) (string, error) {
-	b, err := l.set.Local.Get(ctx, localCredential)
+	b, err := l.Set.Local.Get(ctx, localCredential)
 	if err == nil && len(b) == 0 {
 		err = ErrSignedOut
 	}
@@ -103,7 +114,7 @@ func (l *Line) Credential(ctx context.Context) (string, error) {
 // Status returns how the set stands to its cloud.
 func (l *Line) Status() Status {
 	s := l.state()
-	s.Waiting = l.set.Replica.Waiting()
+	s.Waiting = l.Set.Replica.Waiting()
 	return s
 }
 
@@ -116,7 +127,7 @@ func (l *Line) state() Status {
 // setStatus notes a state, and reports whether it is another than before.
 func (l *Line) setStatus(s State, detail string) {
 	if l.noteStatus(s, detail) {
-		l.changed()
+		l.Changed()
 	}
 }
 
@@ -125,7 +136,7 @@ func (l *Line) noteStatus(s State, detail string) (changed bool) {
 	defer l.mu.Unlock()
 	changed = l.status.State != s || l.status.Detail != detail
 	if changed || s == InStep {
-		l.status = Status{State: s, Since: l.now(), Detail: detail}
+		l.status = Status{State: s, Since: l.Now(), Detail: detail}
 	}
 	return changed
 }
@@ -148,10 +159,11 @@ func (l *Line) Start() {
 	ctx, cancel := context.WithCancel(context.Background())
 	l.stop, l.stopped = cancel, make(chan struct{})
 	if l.cloud == nil {
+		l.status = Status{}
 		go l.tidyOnly(ctx, l.stopped)
 		return
 	}
-	l.status = Status{State: Catching, Since: l.now()}
+	l.status = Status{State: Catching, Since: l.Now()}
 	go l.listen(ctx, l.cloud)
 	go l.follow(ctx, l.stopped)
 }
@@ -198,8 +210,8 @@ func (l *Line) listen(ctx context.Context, cloud Cloud) {
 }
 
 func (l *Line) removeUnused(ctx context.Context) {
-	if l.set.Loaded() == nil {
-		l.set.Files.RemoveUnused(ctx)
+	if l.Set.Loaded() == nil {
+		l.Set.Files.RemoveUnused(ctx)
 	}
 }
 
@@ -212,6 +224,9 @@ func (l *Line) follow(ctx context.Context, stopped chan struct{}) {
 		if err == nil {
 			err = l.sendFiles(ctx)
 		}
+		if err == nil {
+			err = l.reseal(ctx)
+		}
 		var fault *ledger.Fault
 		next := pollEvery
 		switch {
@@ -220,6 +235,9 @@ func (l *Line) follow(ctx context.Context, stopped chan struct{}) {
 		case err == nil:
 			retry = retryFirst
 			l.setStatus(InStep, "")
+			if l.Config.InStep != nil {
+				l.Config.InStep(ctx)
+			}
 		case errors.Is(err, ErrCloudFull):
 			l.setStatus(InStep, err.Error())
 		case errors.As(err, &fault):
@@ -254,52 +272,116 @@ const maxTurns = 20
 // under way is waited for. The error is a [*ledger.Fault] if the cloud's answer can't be what
 // the other devices wrote; then nothing of it was used.
 func (l *Line) Sync(ctx context.Context) error {
+	return l.Alone(ctx, func() error {
+		turns := 0
+		for {
+			more, err := l.syncOnce(ctx)
+			switch {
+			case errors.Is(err, ErrConflict) && turns < maxTurns:
+				turns++
+			case err != nil || !more:
+				return err
+			}
+		}
+	})
+}
+
+// Alone runs fn while no run is under way. It must not call Sync.
+func (l *Line) Alone(ctx context.Context, fn func() error) error {
 	select {
 	case l.running <- struct{}{}:
 	case <-ctx.Done():
 		return ctx.Err()
 	}
 	defer func() { <-l.running }()
-	for range maxTurns {
-		err := l.syncOnce(ctx)
-		if !errors.Is(err, ErrConflict) {
-			return err
-		}
-	}
-	return ErrConflict
+	return fn()
 }
 
-func (l *Line) syncOnce(ctx context.Context) error {
+// syncOnce pulls, and commits once. more says that something else waits then.
+func (l *Line) syncOnce(ctx context.Context) (more bool, err error) {
 	cloud, credential, err := l.at(ctx)
 	if err != nil || cloud == nil {
-		return err
+		return false, err
 	}
-	checkpoint, err := l.set.Replica.Checkpoint()
+	if err := l.pull(ctx, cloud, credential); err != nil {
+		return false, err
+	}
+	commit, err := l.Set.Replica.Prepare(ctx)
+	if err != nil || commit == nil {
+		return false, err
+	}
+	if err := cloud.Commit(ctx, credential, Message(commit)); err != nil {
+		return false, err
+	}
+	return true, l.Set.Replica.Committed(ctx, commit)
+}
+
+// pull brings in what others committed. The error is ErrConflict if it has to be asked for again.
+func (l *Line) pull(ctx context.Context, cloud Cloud, credential string) error {
+	ring, err := l.Set.Replica.Ring()
 	if err != nil {
 		return err
 	}
-	changes, err := cloud.Changes(ctx, credential, checkpoint.Number)
+	since, err := l.Set.Replica.Since(ring)
 	if err != nil {
 		return err
 	}
-	stale, err := l.set.Replica.Merge(ctx, Pulled(checkpoint.Number, changes))
+	changes, err := cloud.Changes(ctx, credential, since)
 	if err != nil {
 		return err
 	}
-	if len(changes.Records) > 0 {
-		l.pulled()
+	if changes.Epoch < ring.Epoch() {
+		const detail = "it knows epoch %d, and knew %d before"
+		return &ledger.Fault{Kind: ledger.RolledBack, Detail: fmt.Sprintf(detail, changes.Epoch, ring.Epoch())}
+	}
+	var turn *records.Turn
+	if changes.Epoch > ring.Epoch() {
+		statement, err := cloud.Epoch(ctx, credential)
+		if err != nil {
+			return err
+		}
+		if turn, err = l.Turn(ctx, statement); err != nil {
+			return err
+		}
+		from, err := l.Set.Replica.Since(turn.Ring)
+		if err != nil {
+			return err
+		}
+		if from != since { // a fresh one
+			if changes, err = cloud.Changes(ctx, credential, from); err != nil {
+				return err
+			}
+			since = from
+		}
+		if changes.Epoch != turn.Ring.Epoch() {
+			return ErrConflict
+		}
+	}
+	pull := Pulled(since, changes)
+	pull.Turn = turn
+	stale, err := l.Set.Replica.Merge(ctx, pull)
+	if err != nil {
+		return err
+	}
+	if len(changes.Records) > 0 || turn != nil {
+		l.Pulled()
 	}
 	if stale {
 		return ErrConflict
 	}
-	commit, err := l.set.Replica.Prepare(ctx, wire.MaxRecords)
-	if err != nil || commit == nil {
-		return err
+	return nil
+}
+
+// reseal seals a part of what is under older keys anew, if that is this device's to do. It goes on in the next run.
+func (l *Line) reseal(ctx context.Context) error {
+	if l.connected() == nil || !l.Reseals() {
+		return nil
 	}
-	if err := cloud.Commit(ctx, credential, message(commit)); err != nil {
-		return err
+	done, _, err := l.Set.Replica.Reseal(ctx)
+	if done > 0 {
+		l.Nudge()
 	}
-	return l.set.Replica.Committed(ctx, commit)
+	return err
 }
 
 // at returns the cloud, if there is one, and what is signed with there.
@@ -330,8 +412,8 @@ func Pulled(since uint64, c wire.Changes) records.Pull {
 	return p
 }
 
-// message is a commit as it travels.
-func message(c *records.Commit) wire.Commit {
+// Message is a commit as it travels.
+func Message(c *records.Commit) wire.Commit {
 	out := wire.Commit{Head: wire.Head(c.Head)}
 	if !c.First {
 		out.Parent = hex.EncodeToString(c.Parent[:])
@@ -348,7 +430,7 @@ func (l *Line) sendFiles(ctx context.Context) error {
 	if err != nil || cloud == nil {
 		return err
 	}
-	return l.set.Files.SendNew(ctx, func(file string, n int, sealed []byte) error {
+	return l.Set.Files.SendNew(ctx, func(file string, n int, sealed []byte) error {
 		return cloud.PutChunk(ctx, credential, file, n, sealed)
 	})
 }

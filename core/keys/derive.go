@@ -118,11 +118,6 @@ func Derive(s Stretched, carried Code) Pair {
 	return Pair{expand(in, "unlock"), expand(in, "sign-in")}
 }
 
-// DeriveRecovery makes the same pair from the sheet's recovery code alone.
-func DeriveRecovery(recovery Code) Pair {
-	return Pair{expand(recovery[:], "recovery"), expand(recovery[:], "recovery sign-in")}
-}
-
 func expand(in []byte, purpose string) Key {
 	b, err := hkdf.Key(sha256.New, in, []byte("redlocket/1"), purpose, KeySize)
 	if err != nil {

@@ -4,15 +4,21 @@
 //
 // [Stretch] makes the master password slow to guess. [Derive] mixes it with the
 // carried half, 160 random bits that only the person's devices and their recovery
-// sheet hold, into an unlock key and a sign-in key. The cloud sees the sign-in
+// sheet hold, into an unlock key and a sign-in key. The cloud knows the public part of the sign-in
 // key, never the carried half: a stolen cloud can't test even one guess.
 //
 // # The vault key
 //
 // Everything in a vault is sealed under keys derived from its random [VaultKey].
-// The vault key itself is stored wrapped ([Wrap]), once under the unlock key and
-// once under the recovery key of [DeriveRecovery], so that changing the master
-// password re-wraps 32 bytes and re-seals nothing.
+// The vault key itself is stored wrapped, once under the unlock key ([Wrap]) and once
+// to the public key of the recovery code ([RecoveryPublic.Wrap]), so that changing the
+// master password re-wraps 32 bytes and re-seals nothing.
+//
+// # Epochs
+//
+// Shutting a device out takes another vault key: an [Epoch] begins. A [Statement], signed
+// by the device that began it, brings the new key to each device that stays. A [Ring] holds
+// the keys of all epochs; everything sealed says which one's it is under.
 //
 // # Sealing
 //

@@ -21,10 +21,11 @@ func Example() {
 		panic(err)
 	}
 	pair := keys.Derive(stretched, carried)
-	key, err := keys.NewVaultKey(rand.Reader)
+	fresh, err := keys.NewVaultKey(rand.Reader)
 	if err != nil {
 		panic(err)
 	}
+	key := keys.NewRing(fresh).Newest()
 	wrapped, err := keys.Wrap(rand.Reader, pair.Unlock, keys.ByMaster, "vault-1", key)
 	if err != nil {
 		panic(err)
@@ -40,7 +41,7 @@ func Example() {
 
 // What is sealed for one record and revision opens as that alone.
 func ExampleVault_SealRecord() {
-	v := keys.NewVault("vault-1", keys.VaultKey{1}, rand.Reader)
+	v := keys.NewVault("vault-1", keys.NewRing(keys.VaultKey{1}), rand.Reader)
 	sealed, err := v.SealRecord("ferry", 3, []byte("winkle"))
 	if err != nil {
 		panic(err)

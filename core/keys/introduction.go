@@ -103,6 +103,7 @@ type Introduction struct {
 	Carried  []byte `json:"carried"`
 	Params   Params `json:"params"`  // of the master password's stretching
 	Wrapped  []byte `json:"wrapped"` // the vault key: the master password is checked before anything is sent
+	Ring     []byte `json:"ring"`    // the keys of all epochs, sealed under that one
 	VaultID  string `json:"vault"`
 	Head     uint64 `json:"head"`      // the newest that it has seen: no older vault is believed
 	HeadHash string `json:"head_hash"` // hex
@@ -145,15 +146,11 @@ func (i *Introducer) Introduce(hello []byte, in Introduction) ([]byte, error) {
 
 // seal seals to a public key that is known to be the new device's.
 func (i *Introducer) seal(public []byte, in Introduction) ([]byte, error) {
-	pk, err := hpke.MLKEM768X25519().NewPublicKey(public)
-	if err != nil {
-		return nil, fmt.Errorf("failed to read the new device's key: %w", err)
-	}
 	plain, err := json.Marshal(in)
 	if err != nil {
 		return nil, err
 	}
-	sealed, err := hpke.Seal(pk, hpke.HKDFSHA256(), hpke.ChaCha20Poly1305(), []byte(introductionLabel), plain)
+	sealed, err := sealTo(public, []byte(introductionLabel), plain)
 	if err != nil {
 		return nil, err
 	}
@@ -167,9 +164,9 @@ func (n *Joiner) Open(answer []byte) (in Introduction, err error) {
 	if !ok || !hmac.Equal(code, answerCode(n.key, n.private.PublicKey().Bytes(), sealed)) {
 		return in, ErrOpen
 	}
-	plain, err := hpke.Open(n.private, hpke.HKDFSHA256(), hpke.ChaCha20Poly1305(), []byte(introductionLabel), sealed)
+	plain, err := openSealed(n.private, []byte(introductionLabel), sealed)
 	if err != nil {
-		return in, ErrOpen
+		return in, err
 	}
 	if err := json.Unmarshal(plain, &in); err != nil || len(in.Carried) != CodeSize || in.Params.Check() != nil {
 		return Introduction{}, ErrOpen

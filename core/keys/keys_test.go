@@ -124,13 +124,12 @@ func TestDeriveDependsOnBothHalves(t *testing.T) {
 	assert.NotEqual(t, a.Unlock, a.SignIn)
 	assert.NotEqual(t, a, Derive(Stretched{1}, Code{2}))
 	assert.NotEqual(t, a, Derive(Stretched{2}, Code{1}))
-	assert.NotEqual(t, DeriveRecovery(Code{1}).Unlock, a.Unlock)
 }
 
 func TestSealingBindsThePlace(t *testing.T) {
 	k, err := NewVaultKey(rand.Reader)
 	require.NoError(t, err)
-	v := NewVault("vault-1", k, rand.Reader)
+	v := NewVault("vault-1", NewRing(k), rand.Reader)
 	sealed, err := v.SealRecord("a", 1, []byte("plain"))
 	require.NoError(t, err)
 	got, err := v.OpenRecord("a", 1, sealed)
@@ -143,17 +142,17 @@ func TestSealingBindsThePlace(t *testing.T) {
 		"another record":   func() ([]byte, error) { return v.OpenRecord("b", 1, sealed) },
 		"another revision": func() ([]byte, error) { return v.OpenRecord("a", 2, sealed) },
 		"another vault": func() ([]byte, error) {
-			return NewVault("vault-2", k, rand.Reader).OpenRecord("a", 1,
+			return NewVault("vault-2", NewRing(k), rand.Reader).OpenRecord("a", 1,
 				sealed)
 		},
 		"another key": func() ([]byte, error) {
-			return NewVault("vault-1", other, rand.Reader).OpenRecord("a", 1,
+			return NewVault("vault-1", NewRing(other), rand.Reader).OpenRecord("a", 1,
 				sealed)
 		},
 		"as a head":       func() ([]byte, error) { return v.OpenHead(1, sealed) },
 		"cut":             func() ([]byte, error) { return v.OpenRecord("a", 1, sealed[:len(sealed)-1]) },
 		"empty":           func() ([]byte, error) { return v.OpenRecord("a", 1, nil) },
-		"another version": func() ([]byte, error) { return v.OpenRecord("a", 1, append([]byte{2}, sealed[1:]...)) },
+		"another version": func() ([]byte, error) { return v.OpenRecord("a", 1, append([]byte{1}, sealed[1:]...)) },
 	} {
 		_, err := try()
 		assert.ErrorIs(t, err, ErrOpen, name)
@@ -161,7 +160,7 @@ func TestSealingBindsThePlace(t *testing.T) {
 }
 
 func TestSealingProperty(t *testing.T) {
-	v := NewVault("v", VaultKey{7}, rand.Reader)
+	v := NewVault("v", NewRing(VaultKey{7}), rand.Reader)
 	rapid.Check(t, func(t *rapid.T) {
 		plain := rapid.SliceOfN(rapid.Byte(), 0, 3000).Draw(t, "plain")
 		rev := rapid.Uint64().Draw(t, "rev")
@@ -197,20 +196,21 @@ func TestPadme(t *testing.T) {
 func TestWrap(t *testing.T) {
 	vk, err := NewVaultKey(rand.Reader)
 	require.NoError(t, err)
-	w, err := Wrap(rand.Reader, Key{1}, ByMaster, "v", vk)
+	w, err := Wrap(rand.Reader, Key{1}, ByMaster, "v", EpochKey{3, vk})
 	require.NoError(t, err)
 	got, err := Unwrap(Key{1}, ByMaster, "v", w)
 	require.NoError(t, err)
-	assert.Equal(t, vk, got)
+	assert.Equal(t, EpochKey{3, vk}, got)
+	assert.EqualValues(t, 3, WrappedEpoch(w))
 	_, err = Unwrap(Key{2}, ByMaster, "v", w)
 	assert.ErrorIs(t, err, ErrOpen)
-	_, err = Unwrap(Key{1}, ByRecovery, "v", w)
+	_, err = Unwrap(Key{1}, ByPlatform, "v", w)
 	assert.ErrorIs(t, err, ErrOpen)
 	_, err = Unwrap(Key{1}, ByMaster, "w", w)
 	assert.ErrorIs(t, err, ErrOpen)
 
 	// The commitment is to one key: with another one's before it, what is wrapped opens under neither.
-	other, err := Wrap(rand.Reader, Key{2}, ByMaster, "v", vk)
+	other, err := Wrap(rand.Reader, Key{2}, ByMaster, "v", EpochKey{3, vk})
 	require.NoError(t, err)
 	mixed := append(bytes.Clone(other[:32]), w[32:]...)
 	for _, k := range []Key{{1}, {2}} {
@@ -387,9 +387,9 @@ func TestWordList(t *testing.T) {
 }
 
 func TestKeysDontPrint(t *testing.T) {
-	v := NewVault("v", VaultKey{0xAB, 0xCD}, rand.Reader)
+	v := NewVault("v", NewRing(VaultKey{0xAB, 0xCD}), rand.Reader)
 	for _, x := range []any{Key{0xAB, 0xCD}, VaultKey{0xAB, 0xCD}, Stretched{0xAB, 0xCD}, Code{0xAB, 0xCD},
-		Pair{Unlock: Key{0xAB, 0xCD}}, v.record} {
+		Pair{Unlock: Key{0xAB, 0xCD}}, NewRing(VaultKey{0xAB, 0xCD}), v.keys[0].record} {
 		s := fmt.Sprintf("%v %+v %s", x, x, x)
 		assert.NotContains(t, s, "171", "%T", x)
 	}
@@ -403,7 +403,7 @@ func BenchmarkStretch(b *testing.B) {
 }
 
 func FuzzOpenSealed(f *testing.F) {
-	v := NewVault("v", VaultKey{1}, rand.Reader)
+	v := NewVault("v", NewRing(VaultKey{1}), rand.Reader)
 	sealed, _ := v.SealRecord("r", 1, []byte("x"))
 	f.Add(sealed)
 	f.Fuzz(func(t *testing.T, b []byte) {

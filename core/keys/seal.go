@@ -12,8 +12,11 @@ import (
 	"golang.org/x/crypto/chacha20poly1305"
 )
 
-// Version is the first byte of everything sealed.
-const Version = 1
+// Version is the first byte of everything sealed. The number of the epoch whose key it is sealed under follows, in four
+// bytes.
+const Version = 2
+
+const headerSize = 1 + 4
 
 // MaxPlain is the largest plaintext that is sealed or opened, in bytes.
 const MaxPlain = 4 << 20
@@ -43,16 +46,15 @@ type Purpose string
 // The wrappings. Platform is the unlock by a platform authenticator.
 const (
 	ByMaster   Purpose = "master"
-	ByRecovery Purpose = "recovery"
 	ByPlatform Purpose = "platform"
 )
 
-// Wrap seals a vault key under another key, and commits to that one: what is wrapped opens under no second key, so that
-// nobody can make a copy that says yes to many passwords at once (Len, Grubbs and Ristenpart, "Partitioning Oracle
-// Attacks", 2021). The commitment comes first, 32 bytes.
-func Wrap(rand io.Reader, under Key, p Purpose, vaultID string, k VaultKey) ([]byte, error) {
+// Wrap seals the key of an epoch under another key, and commits to that one: what is wrapped opens under no second key,
+// so that nobody can make a copy that says yes to many passwords at once (Len, Grubbs and Ristenpart, "Partitioning
+// Oracle Attacks", 2021). The commitment comes first, 32 bytes.
+func Wrap(rand io.Reader, under Key, p Purpose, vaultID string, k EpochKey) ([]byte, error) {
 	ad := associatedData("wrap", string(p), vaultID)
-	b, err := seal(rand, expand(under[:], "wrap key"), ad, k[:])
+	b, err := seal(rand, expand(under[:], "wrap key"), k.Epoch, ad, k.Key[:])
 	return append(commitment(under, ad), b...), err
 }
 
@@ -66,64 +68,106 @@ func commitment(under Key, ad []byte) []byte {
 
 // Unwrap opens what [Wrap] sealed. It returns [ErrOpen] if the key is another,
 // which is how a wrong master password shows.
-func Unwrap(under Key, p Purpose, vaultID string, wrapped []byte) (VaultKey, error) {
+func Unwrap(under Key, p Purpose, vaultID string, wrapped []byte) (EpochKey, error) {
 	ad := associatedData("wrap", string(p), vaultID)
 	if len(wrapped) < sha256.Size || !hmac.Equal(wrapped[:sha256.Size], commitment(under, ad)) {
-		return VaultKey{}, ErrOpen
+		return EpochKey{}, ErrOpen
 	}
 	b, err := open(expand(under[:], "wrap key"), ad, wrapped[sha256.Size:])
 	if err != nil || len(b) != KeySize {
-		return VaultKey{}, ErrOpen
+		return EpochKey{}, ErrOpen
 	}
-	return VaultKey(b), nil
+	return EpochKey{sealedIn(wrapped[sha256.Size:]), VaultKey(b)}, nil
 }
 
-// Vault seals and opens what belongs to one vault. It is safe for concurrent
-// use if its randomness is.
-type Vault struct {
-	id                  string
-	record, head, local Key
-	blob                Key
-	rand                io.Reader
+// WrappedEpoch returns the epoch of a wrapped key, as it says itself; 0 if it can't be one.
+func WrappedEpoch(wrapped []byte) uint32 {
+	if len(wrapped) < sha256.Size {
+		return 0
+	}
+	return SealedEpoch(wrapped[sha256.Size:])
 }
+
+// Vault seals and opens what belongs to one vault: it seals under the key of the newest epoch, and opens what was sealed
+// in any. It is safe for concurrent use if its randomness is.
+type Vault struct {
+	id   string
+	ring Ring
+	keys []sealing // by epoch, from 1
+	rand io.Reader
+}
+
+// sealing are the keys under one vault key.
+type sealing struct{ record, head, local, blob Key }
 
 // NewVault derives the sealing keys of the vault with the given id.
-func NewVault(id string, k VaultKey, rand io.Reader) *Vault {
-	return &Vault{id, expand(k[:], "record"), expand(k[:], "head"), expand(k[:], "local"), expand(k[:], "blob"), rand}
+func NewVault(id string, r Ring, rand io.Reader) *Vault {
+	v := &Vault{id: id, ring: r, rand: rand}
+	for _, e := range r.epochs {
+		k := e.key[:]
+		v.keys = append(v.keys, sealing{expand(k, "record"), expand(k, "head"), expand(k, "local"), expand(k, "blob")})
+	}
+	return v
 }
 
 // ID returns the vault's id.
 func (v *Vault) ID() string { return v.id }
 
+// Ring returns the keys that it was made with.
+func (v *Vault) Ring() Ring { return v.ring }
+
+// seal seals under one of the newest epoch's keys.
+func (v *Vault) seal(which func(*sealing) Key, ad, plain []byte) ([]byte, error) {
+	return seal(v.rand, which(&v.keys[len(v.keys)-1]), v.ring.Epoch(), ad, plain)
+}
+
+// open opens under the key of the epoch that the sealed bytes name.
+func (v *Vault) open(which func(*sealing) Key, ad, sealed []byte) ([]byte, error) {
+	n := SealedEpoch(sealed)
+	if n == 0 || n > v.ring.Epoch() {
+		return nil, ErrOpen
+	}
+	return open(which(&v.keys[n-1]), ad, sealed)
+}
+
+func forRecords(k *sealing) Key { return k.record }
+func forHeads(k *sealing) Key   { return k.head }
+func forLocal(k *sealing) Key   { return k.local }
+func forChunks(k *sealing) Key  { return k.blob }
+
 // SealRecord seals one revision of one record.
 func (v *Vault) SealRecord(id string, rev uint64, plain []byte) ([]byte, error) {
-	return seal(v.rand, v.record, associatedData("record", v.id, id, number(rev)), plain)
+	return v.seal(forRecords, associatedData("record", v.id, id, number(rev)), plain)
 }
 
 // OpenRecord opens what was sealed for exactly this record and revision.
 func (v *Vault) OpenRecord(id string, rev uint64, sealed []byte) ([]byte, error) {
-	return open(v.record, associatedData("record", v.id, id, number(rev)), sealed)
+	return v.open(forRecords, associatedData("record", v.id, id, number(rev)), sealed)
 }
 
 // SealHead seals the head of the given number.
 func (v *Vault) SealHead(n uint64, plain []byte) ([]byte, error) {
-	return seal(v.rand, v.head, associatedData("head", v.id, number(n)), plain)
+	return v.seal(forHeads, associatedData("head", v.id, number(n)), plain)
 }
 
-// OpenHead opens what was sealed as exactly this head.
+// OpenHead opens what was sealed as exactly this head, in the epoch that it belongs to: whoever has an old key makes no
+// head of a later epoch with it.
 func (v *Vault) OpenHead(n uint64, sealed []byte) ([]byte, error) {
-	return open(v.head, associatedData("head", v.id, number(n)), sealed)
+	if SealedEpoch(sealed) != v.ring.At(n) {
+		return nil, ErrOpen
+	}
+	return v.open(forHeads, associatedData("head", v.id, number(n)), sealed)
 }
 
 // SealLocal seals something that stays on this device, such as its cloud
 // session, under a name of its own.
 func (v *Vault) SealLocal(name string, plain []byte) ([]byte, error) {
-	return seal(v.rand, v.local, associatedData("local", v.id, name), plain)
+	return v.seal(forLocal, associatedData("local", v.id, name), plain)
 }
 
 // OpenLocal opens what [Vault.SealLocal] sealed under the name.
 func (v *Vault) OpenLocal(name string, sealed []byte) ([]byte, error) {
-	return open(v.local, associatedData("local", v.id, name), sealed)
+	return v.open(forLocal, associatedData("local", v.id, name), sealed)
 }
 
 // ChunkSize is how many bytes of a file are sealed at once. All chunks of a file
@@ -135,12 +179,12 @@ const ChunkSize = 256 << 10
 // Reyhanitabar, Rogaway, Vizár, "Online Authenticated-Encryption and its
 // Nonce-Reuse Misuse-Resistance", 2015; here with random nonces).
 func (v *Vault) SealChunk(file string, n int, last bool, plain []byte) ([]byte, error) {
-	return seal(v.rand, v.blob, associatedData("chunk", v.id, file, number(uint64(n)), chunkPosition(last)), plain)
+	return v.seal(forChunks, associatedData("chunk", v.id, file, number(uint64(n)), chunkPosition(last)), plain)
 }
 
 // OpenChunk opens what was sealed as exactly this chunk.
 func (v *Vault) OpenChunk(file string, n int, last bool, sealed []byte) ([]byte, error) {
-	return open(v.blob, associatedData("chunk", v.id, file, number(uint64(n)), chunkPosition(last)), sealed)
+	return v.open(forChunks, associatedData("chunk", v.id, file, number(uint64(n)), chunkPosition(last)), sealed)
 }
 
 func chunkPosition(last bool) string {
@@ -155,7 +199,7 @@ func number(n uint64) string { return string(binary.BigEndian.AppendUint64(nil, 
 // associatedData builds associated data: a label and its parts, each after its length
 // in two bytes, so that no two lists of parts give the same bytes.
 func associatedData(kind string, parts ...string) []byte {
-	b := lengthPrefixed(nil, "redlocket/1 "+kind)
+	b := lengthPrefixed(nil, "redlocket/2 "+kind)
 	for _, p := range parts {
 		b = lengthPrefixed(b, p)
 	}
@@ -166,7 +210,7 @@ func lengthPrefixed(b []byte, s string) []byte {
 	return append(binary.BigEndian.AppendUint16(b, uint16(len(s))), s...)
 }
 
-func seal(rand io.Reader, k Key, ad, plain []byte) ([]byte, error) {
+func seal(rand io.Reader, k Key, epoch uint32, ad, plain []byte) ([]byte, error) {
 	if len(plain) > MaxPlain {
 		return nil, fmt.Errorf("failed to seal %d bytes: the limit is %d", len(plain), MaxPlain)
 	}
@@ -175,24 +219,38 @@ func seal(rand io.Reader, k Key, ad, plain []byte) ([]byte, error) {
 		return nil, err
 	}
 	padded := pad(plain)
-	out := make([]byte, 1+aead.NonceSize(), 1+aead.NonceSize()+len(padded)+aead.Overhead())
+	out := make([]byte, headerSize+aead.NonceSize(), headerSize+aead.NonceSize()+len(padded)+aead.Overhead())
 	out[0] = Version
-	if _, err := io.ReadFull(rand, out[1:]); err != nil {
+	binary.BigEndian.PutUint32(out[1:], epoch)
+	if _, err := io.ReadFull(rand, out[headerSize:]); err != nil {
 		return nil, fmt.Errorf("failed to draw a nonce: %w", err)
 	}
-	return aead.Seal(out, out[1:], padded, ad), nil
+	return aead.Seal(out, out[headerSize:], padded, withHeader(out, ad)), nil
 }
+
+// withHeader is the associated data that is sealed with: what the sealed bytes begin with, and their place.
+func withHeader(sealed, ad []byte) []byte { return append(sealed[:headerSize:headerSize], ad...) }
+
+// SealedEpoch returns the epoch that sealed bytes say they were sealed in; 0 if they can't be any.
+func SealedEpoch(sealed []byte) uint32 {
+	if len(sealed) < headerSize || sealed[0] != Version {
+		return 0
+	}
+	return sealedIn(sealed)
+}
+
+func sealedIn(sealed []byte) uint32 { return binary.BigEndian.Uint32(sealed[1:headerSize]) }
 
 func open(k Key, ad, sealed []byte) ([]byte, error) {
 	aead, err := chacha20poly1305.NewX(k[:])
 	if err != nil {
 		return nil, err
 	}
-	n := 1 + aead.NonceSize()
+	n := headerSize + aead.NonceSize()
 	if len(sealed) < n+aead.Overhead() || len(sealed) > 2*MaxPlain || sealed[0] != Version {
 		return nil, ErrOpen
 	}
-	padded, err := aead.Open(nil, sealed[1:n], sealed[n:], ad)
+	padded, err := aead.Open(nil, sealed[headerSize:n], sealed[n:], withHeader(sealed, ad))
 	if err != nil {
 		return nil, ErrOpen
 	}

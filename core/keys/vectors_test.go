@@ -40,12 +40,15 @@ type vectors struct {
 
 	Recovery        string   `json:"recovery"`
 	RecoveryPrinted []string `json:"recovery_printed"`
-	RecoveryKey     string   `json:"recovery_key"`
+	RecoverySeed    string   `json:"recovery_seed"` // of the HPKE key pair
 	RecoverySignIn  string   `json:"recovery_sign_in_key"`
 
 	VaultID   string `json:"vault_id"`
 	VaultKey  string `json:"vault_key"`
 	Wrapped   string `json:"wrapped_by_master"`
+	Ring      string `json:"ring"`       // of two epochs; the second key is vault_key
+	FirstKey  string `json:"first_key"`  // of epoch 1
+	RingPlain string `json:"ring_plain"` // text
 	RecordKey string `json:"record_key"`
 	HeadKey   string `json:"head_key"`
 
@@ -108,31 +111,29 @@ func TestFormatVectors(t *testing.T) {
 	require.NoError(t, err)
 	v.Stretched = hex.EncodeToString(stretched[:])
 	carried, recovery := code(1), code(100)
-	pair, rec := Derive(stretched, carried), DeriveRecovery(recovery)
-	v.Carried, v.CarriedPrinted, v.Unlock, v.SignIn = hex.EncodeToString(
-		carried[:],
-	), carried.Print(
-		Carried,
-	), hex.EncodeToString(
-		pair.Unlock[:],
-	), hex.EncodeToString(
-		pair.SignIn[:],
-	)
-	v.Recovery, v.RecoveryPrinted, v.RecoveryKey, v.RecoverySignIn = hex.EncodeToString(
-		recovery[:],
-	), recovery.Print(
-		Recovery,
-	), hex.EncodeToString(
-		rec.Unlock[:],
-	), hex.EncodeToString(
-		rec.SignIn[:],
-	)
+	pair := Derive(stretched, carried)
+	rec, err := DeriveRecovery(recovery)
+	require.NoError(t, err)
+	hexed := func(k Key) string { return hex.EncodeToString(k[:]) }
+	v.Carried, v.CarriedPrinted = hex.EncodeToString(carried[:]), carried.Print(Carried)
+	v.Unlock, v.SignIn = hexed(pair.Unlock), hexed(pair.SignIn)
+	v.Recovery, v.RecoveryPrinted = hex.EncodeToString(recovery[:]), recovery.Print(Recovery)
+	v.RecoverySeed, v.RecoverySignIn = hexed(expand(recovery[:], "recovery")), hexed(rec.SignIn)
+	first, err := NewVaultKey(&source)
+	require.NoError(t, err)
 	vk, err := NewVaultKey(&source)
 	require.NoError(t, err)
-	v.VaultKey = hex.EncodeToString(vk[:])
-	v.Wrapped = must(Wrap(&source, pair.Unlock, ByMaster, v.VaultID, vk))
-	vault := NewVault(v.VaultID, vk, &source)
-	v.RecordKey, v.HeadKey = hex.EncodeToString(vault.record[:]), hex.EncodeToString(vault.head[:])
+	v.FirstKey, v.VaultKey = hexed(Key(first)), hexed(Key(vk))
+	ring := NewRing(first).With(vk, Start{After: 11, Hash: [32]byte{7}})
+	v.Wrapped = must(Wrap(&source, pair.Unlock, ByMaster, v.VaultID, ring.Newest()))
+	v.Ring = must(ring.Seal(&source, v.VaultID, carried))
+	sealed, err := hex.DecodeString(v.Ring)
+	require.NoError(t, err)
+	plain, err := open(expand(vk[:], "ring"), associatedData("ring", v.VaultID), sealed)
+	require.NoError(t, err)
+	v.RingPlain = string(plain)
+	vault := NewVault(v.VaultID, ring, &source)
+	v.RecordKey, v.HeadKey = hexed(vault.keys[1].record), hexed(vault.keys[1].head)
 	v.RecordPlain = `{"created":1,"f":{"password":{"at":1,"by":"d","v":"winkle"}},"id":"` + v.RecordID + `","t":"login"}`
 	v.RecordSealed = must(vault.SealRecord(v.RecordID, v.RecordRev, []byte(v.RecordPlain)))
 	v.HeadPlain = `{"n":12,"prev":"` + strings.Repeat(

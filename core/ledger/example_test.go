@@ -26,12 +26,12 @@ func commit(v *keys.Vault, c ledger.Chain, id string) (ledger.SealedHead, ledger
 
 // A device takes what the cloud offers only if another device of the vault wrote it so.
 func ExampleChain_Verify() {
-	v := keys.NewVault("vault-1", keys.VaultKey{1}, rand.Reader)
+	v := keys.NewVault("vault-1", keys.NewRing(keys.VaultKey{1}), rand.Reader)
 	var laptop ledger.Chain // that has seen nothing yet
 	head, record := commit(v, ledger.Chain{}, "ferry")
 
 	next, opened, err := laptop.Verify(v, 1, []ledger.SealedHead{head}, []ledger.SealedRecord{record})
-	fmt.Printf("at %d with %q, %v\n", next.Number, opened[0].Plain, err)
+	fmt.Printf("at %d with %q, %v\n", next.Number, opened.Records[0].Plain, err)
 
 	_, _, err = laptop.Verify(v, 1, []ledger.SealedHead{head}, nil)
 	var fault *ledger.Fault

@@ -5,8 +5,8 @@
 // A vault's state is a set of sealed records, each with a revision and the hash
 // of its sealed bytes. A [Head] vouches for one state of the whole set: its
 // number, the hash of the sealed head before it, the [StateHash] over all records,
-// and who made it when. Heads are sealed under a key that only the vault's
-// devices hold, so the cloud can store and pass them on but not make one.
+// and who made it when, signed by that device. Heads are sealed under a key that only
+// the vault's devices hold, so the cloud can store and pass them on but not make one.
 //
 // A device that pulls gets the heads since its own and the records that changed.
 // [Chain.Verify] then shows whether this is what the other devices wrote: each
@@ -28,6 +28,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -75,7 +76,16 @@ type Head struct {
 	Prev      Hash   `json:"prev"` // hash of the sealed head before; zero for number 1
 	StateHash Hash   `json:"root"`
 	Device    string `json:"device"`
-	At        int64  `json:"at"` // milliseconds since 1970, by the device's clock
+	At        int64  `json:"at"`  // milliseconds since 1970, by the device's clock
+	Signature []byte `json:"sig"` // of [Head.Signed], by the device's own key
+}
+
+// Signed is what a device signs of a head that it makes, beside the vault's id.
+func (h Head) Signed() []string {
+	return []string{
+		strconv.FormatUint(h.Number, 10), string(h.Prev[:]), string(h.StateHash[:]), h.Device,
+		strconv.FormatInt(h.At, 10),
+	}
 }
 
 // MarshalText writes a hash as lower-case hex.
@@ -131,6 +141,7 @@ const (
 	BadHead    Kind = "false head"   // a head that no device of this vault made, or out of its place
 	BadRecord  Kind = "false record" // a record altered, invented or put in another's place
 	Incomplete Kind = "incomplete"   // records dropped, or old ones served again
+	BadEpoch   Kind = "false epoch"  // another vault key that no device of this vault brought
 )
 
 // Fault is an answer of the cloud that can't be what the other devices wrote.
@@ -178,76 +189,84 @@ type Opened struct {
 	Plain []byte
 }
 
+// Pulled is what a verified pull holds.
+type Pulled struct {
+	Heads   []Head // in order; who made them is for the caller to check, by their signatures
+	Records []Opened
+}
+
 // Verify checks a pull against the chain and returns the chain after it, with
-// the records that changed, opened. Latest is the number the cloud claims to be
+// its heads and the records that changed, opened. Latest is the number the cloud claims to be
 // at. The receiver is not changed; after a [*Fault] go on using it.
-func (c Chain) Verify(o Opener, latest uint64, heads []SealedHead, records []SealedRecord) (Chain, []Opened, error) {
+func (c Chain) Verify(o Opener, latest uint64, heads []SealedHead, records []SealedRecord) (Chain, Pulled, error) {
 	if latest < c.Number {
-		return c, nil, &Fault{
+		return c, Pulled{}, &Fault{
 			Kind:   RolledBack,
 			Detail: fmt.Sprintf("it is at %d, and was at %d before", latest, c.Number),
 		}
 	}
 	if latest < c.Floor {
-		return c, nil, &Fault{
+		return c, Pulled{}, &Fault{
 			Kind:   RolledBack,
 			Detail: fmt.Sprintf("it is at %d, and your other device has seen %d", latest, c.Floor),
 		}
 	}
 	next := c
+	var p Pulled
 	var last Head
 	for i, sh := range heads {
 		want := c.Number + uint64(i) + 1
 		if sh.Number != want {
-			return c, nil, &Fault{Kind: BadHead, Detail: fmt.Sprintf("head %d came where %d belongs", sh.Number, want)}
+			return c, Pulled{}, &Fault{Kind: BadHead, Detail: fmt.Sprintf("head %d came where %d belongs", sh.Number, want)}
 		}
 		plain, err := o.OpenHead(sh.Number, sh.Blob)
 		if err != nil {
-			return c, nil, &Fault{
+			return c, Pulled{}, &Fault{
 				Kind:   BadHead,
 				Detail: fmt.Sprintf("head %d was not made by a device of this vault", sh.Number),
 			}
 		}
 		h, err := DecodeHead(plain)
 		if err != nil || h.Number != sh.Number {
-			return c, nil, &Fault{Kind: BadHead, Detail: fmt.Sprintf("head %d says it is another", sh.Number)}
+			return c, Pulled{}, &Fault{Kind: BadHead, Detail: fmt.Sprintf("head %d says it is another", sh.Number)}
 		}
 		if h.Prev != next.Head {
-			return c, nil, &Fault{
+			return c, Pulled{}, &Fault{
 				Kind:   Forked,
 				Detail: fmt.Sprintf("head %d doesn't follow the head %d that was seen here", sh.Number, sh.Number-1),
 			}
 		}
 		next.Number, next.Head, last = sh.Number, Sum(sh.Blob), h
+		p.Heads = append(p.Heads, h)
 		if next.Number == c.Floor && next.Head != c.FloorHash {
-			return c, nil, &Fault{
+			return c, Pulled{}, &Fault{
 				Kind:   Forked,
 				Detail: fmt.Sprintf("head %d isn't the one your other device has seen", sh.Number),
 			}
 		}
 	}
 	if next.Number != latest {
-		return c, nil, &Fault{Kind: Incomplete, Detail: fmt.Sprintf("heads up to %d are missing", latest)}
+		return c, Pulled{}, &Fault{Kind: Incomplete, Detail: fmt.Sprintf("heads up to %d are missing", latest)}
 	}
 	if len(heads) == 0 {
 		if len(records) > 0 {
-			return c, nil, &Fault{
+			return c, Pulled{}, &Fault{
 				Kind:   BadRecord,
 				Record: records[0].ID,
 				Detail: "a record came without a head that vouches for it",
 			}
 		}
-		return c, nil, nil
+		return c, p, nil
 	}
 
 	next.State = make(State, len(c.State)+len(records))
 	for id, m := range c.State {
 		next.State[id] = m
 	}
-	opened := make([]Opened, 0, len(records))
+	p.Records = make([]Opened, 0, len(records))
 	for _, r := range records {
 		if r.Rev <= next.State[r.ID].Rev {
-			return c, nil, &Fault{
+			return c, Pulled{}, &Fault{
 				Kind:   Incomplete,
 				Record: r.ID,
 				Detail: fmt.Sprintf("revision %d was served again; %d is known", r.Rev, next.State[r.ID].Rev),
@@ -255,7 +274,7 @@ func (c Chain) Verify(o Opener, latest uint64, heads []SealedHead, records []Sea
 		}
 		plain, err := o.OpenRecord(r.ID, r.Rev, r.Blob)
 		if err != nil {
-			return c, nil, &Fault{
+			return c, Pulled{}, &Fault{
 				Kind:   BadRecord,
 				Record: r.ID,
 				Detail: "it isn't what a device of this vault sealed in this place",
@@ -263,15 +282,15 @@ func (c Chain) Verify(o Opener, latest uint64, heads []SealedHead, records []Sea
 		}
 		h := Sum(r.Blob)
 		next.State[r.ID] = Mark{r.Rev, h}
-		opened = append(opened, Opened{r, h, plain})
+		p.Records = append(p.Records, Opened{r, h, plain})
 	}
 	if StateHash(next.State) != last.StateHash {
-		return c, nil, &Fault{
+		return c, Pulled{}, &Fault{
 			Kind:   Incomplete,
 			Detail: fmt.Sprintf("the records don't add up to head %d: some were dropped or are old", last.Number),
 		}
 	}
-	return next, opened, nil
+	return next, p, nil
 }
 
 // Next returns the head that commits the given changes on top of the chain.

@@ -20,7 +20,7 @@ type history struct {
 
 func newHistory(t testing.TB) *history {
 	h := &history{
-		vault:  keys.NewVault("v", keys.VaultKey{9}, rand.Reader),
+		vault:  keys.NewVault("v", keys.NewRing(keys.VaultKey{9}), rand.Reader),
 		states: []Chain{{}},
 		recs:   map[string][]SealedRecord{},
 	}
@@ -59,16 +59,16 @@ func TestHonestPull(t *testing.T) {
 	)
 	require.NoError(t, err)
 	assert.Equal(t, h.states[3], next)
-	assert.Len(t, opened, 3)
+	assert.Len(t, opened.Records, 3)
 
 	next, opened, err = h.states[1].Verify(h.vault, 3, h.heads[1:], []SealedRecord{h.newest("c"), h.newest("a")})
 	require.NoError(t, err, "in any order, from any point")
 	assert.Equal(t, h.states[3], next)
-	assert.Len(t, opened, 2)
+	assert.Len(t, opened.Records, 2)
 
 	_, opened, err = h.states[3].Verify(h.vault, 3, nil, nil)
 	require.NoError(t, err)
-	assert.Empty(t, opened)
+	assert.Empty(t, opened.Records)
 }
 
 func TestHostileCloud(t *testing.T) {
@@ -76,7 +76,7 @@ func TestHostileCloud(t *testing.T) {
 	other := newHistory(t) // same key, another course of events: a fork
 	good := func() []SealedRecord { return []SealedRecord{h.newest("a"), h.newest("c")} }
 	flip := func(b []byte) []byte { c := append([]byte{}, b...); c[len(c)/2] ^= 1; return c }
-	invented, err := keys.NewVault("v", keys.VaultKey{8}, rand.Reader).
+	invented, err := keys.NewVault("v", keys.NewRing(keys.VaultKey{8}), rand.Reader).
 		SealHead(4, Head{Number: 4, Prev: h.states[3].Head}.Encode())
 	require.NoError(t, err)
 
@@ -171,7 +171,7 @@ func TestHostileCloud(t *testing.T) {
 			var f *Fault
 			require.ErrorAs(t, err, &f)
 			assert.Equal(t, c.want, f.Kind, f.Error())
-			assert.Empty(t, opened)
+			assert.Empty(t, opened.Records)
 			assert.Equal(t, c.from, next)
 			assert.Equal(t, before, StateHash(c.from.State))
 		})
@@ -216,7 +216,7 @@ func FuzzVerify(f *testing.F) {
 			[]SealedRecord{{id, rev, record}},
 		)
 		if err == nil &&
-			(next.Head != h.states[2].Head || len(opened) != 1 ||
+			(next.Head != h.states[2].Head || len(opened.Records) != 1 ||
 				StateHash(next.State) != StateHash(h.states[2].State)) {
 			t.Fatalf("took %d, %d, %s", latest, n, id)
 		}

@@ -7,6 +7,7 @@ import "redlocket/core/keys"
 // Limits that both sides keep.
 const (
 	MaxRecords = 20000     // records in one commit
+	MaxDevices = 100       // of one account
 	MaxBody    = 256 << 20 // bytes of a request or answer
 	MaxChunk   = 320 << 10 // bytes of a sealed chunk of a file
 	MaxChunks  = 64        // of one file
@@ -83,6 +84,7 @@ type Record struct {
 // record that changed in them.
 type Changes struct {
 	Latest  uint64   `json:"latest"`
+	Epoch   uint32   `json:"epoch"` // the newest
 	Heads   []Head   `json:"heads"`
 	Records []Record `json:"records"`
 }
@@ -93,6 +95,20 @@ type Commit struct {
 	Parent  string   `json:"parent"` // hex SHA-256 of the sealed head before; empty for the first
 	Head    Head     `json:"head"`
 	Records []Record `json:"records"`
+}
+
+// NewEpoch begins an epoch: another vault key, told to the devices that stay by a statement that one of them signed. It
+// comes with a proof by the account's present sign-in key, and is taken whole or not at all: from then on the sessions
+// of the devices in Out have ended, the credentials are the new ones, and the commit is the newest. A fresh epoch begins
+// after the head After, whatever the cloud had before: heads and records of before are dropped. Without RecoverySignIn
+// that stays as it is.
+type NewEpoch struct {
+	Epoch     uint32         `json:"epoch"`
+	Statement keys.Statement `json:"statement"`
+	Out       []string       `json:"out,omitempty"`
+	Fresh     bool           `json:"fresh,omitempty"`
+	Commit    Commit         `json:"commit"`
+	Credentials
 }
 
 // Device is a device as the cloud knows it.
