@@ -117,7 +117,9 @@ func (d *Device) Recover(ctx context.Context, profile, code string, password, re
 }
 
 // recoverySession signs in at the profile's cloud with the recovery code.
-func (d *Device) recoverySession(ctx context.Context, p Profile, pair keys.RecoveryKeys) (c Cloud, s Session, err error) {
+func (d *Device) recoverySession(
+	ctx context.Context, p Profile, pair keys.RecoveryKeys,
+) (c Cloud, s Session, err error) {
 	if c, err = d.ports.Dial(p.Cloud); err != nil {
 		return nil, s, err
 	}

@@ -358,8 +358,12 @@ func TestRecoverySheet(t *testing.T) {
 	sheet, err := v.Account.Sheet(t.Context())
 	require.NoError(t, err)
 	require.True(t, v.Account.SheetWaits(t.Context()))
-	assert.Error(t, v.Account.CheckSheet(t.Context(), app.TypedSheet{CarriedGroup: 1, Carried: "00000", RecoveryGroup: 2, Recovery: sheet.Recovery[1]}))
-	require.NoError(t, v.Account.CheckSheet(t.Context(), app.TypedSheet{CarriedGroup: 3, Carried: strings.ToLower(sheet.Carried[2]), RecoveryGroup: 8, Recovery: sheet.Recovery[7]}))
+	assert.Error(t, v.Account.CheckSheet(t.Context(), app.TypedSheet{
+		CarriedGroup: 1, Carried: "00000", RecoveryGroup: 2, Recovery: sheet.Recovery[1],
+	}))
+	require.NoError(t, v.Account.CheckSheet(t.Context(), app.TypedSheet{
+		CarriedGroup: 3, Carried: strings.ToLower(sheet.Carried[2]), RecoveryGroup: 8, Recovery: sheet.Recovery[7],
+	}))
 	assert.False(t, v.Account.SheetWaits(t.Context()))
 	after, err := v.Account.Sheet(t.Context())
 	require.NoError(t, err)

@@ -141,8 +141,8 @@ type newEpoch struct {
 }
 
 // errMasterElsewhere is returned where the cloud knows another master password than this device.
-var errMasterElsewhere = errors.New("the cloud takes another master password: it was changed on another device, or the " +
-	"cloud was set back to before it was changed")
+var errMasterElsewhere = errors.New("the cloud takes another master password: it was changed on another device, or " +
+	"the cloud was set back to before it was changed")
 
 // begin begins an epoch. The cloud comes first: should it refuse or be away, everything stays as it was. If its answer
 // is lost, this device finds the epoch at the cloud like all others.
@@ -344,8 +344,8 @@ func (a *Account) noteOut(ctx context.Context, device string) error {
 	return err
 }
 
-// Publish brings what this device has to a cloud that has lost something, or shows something else: nothing that it holds
-// counts from then on, and every other device brings what it has besides. Nothing on any device is lost by it.
+// Publish brings what this device has to a cloud that has lost something, or shows something else: nothing that it
+// holds counts from then on, and every other device brings what it has besides. Nothing on any device is lost by it.
 func (a *Account) Publish(ctx context.Context, password secret.Text) error {
 	if a.at() == nil {
 		return errOnlyHere
@@ -430,8 +430,8 @@ func (a *Account) settle(ctx context.Context, url string, c Cloud, credential st
 	return nil
 }
 
-// DeleteAccount removes the account from the cloud, with everything in it. The vault stays on this computer, and on every
-// other that has it.
+// DeleteAccount removes the account from the cloud, with everything in it. The vault stays on this computer, and on
+// every other that has it.
 func (a *Account) DeleteAccount(ctx context.Context, password secret.Text) error {
 	cloud := a.at()
 	if cloud == nil {

@@ -50,8 +50,8 @@ func everything(t *testing.T, w *world, v *app.Vault) (all wire.Changes) {
 	return all
 }
 
-// What a device that was shut out has, with the vault open and every key in somebody's hands, opens nothing of what comes
-// after: not even with a copy of the cloud.
+// What a device that was shut out has, with the vault open and every key in somebody's hands, opens nothing of what
+// comes after: not even with a copy of the cloud.
 func TestShuttingOutShutsOut(t *testing.T) {
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))

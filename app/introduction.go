@@ -175,8 +175,8 @@ func (a *Account) Introduce(ctx context.Context, words string) error {
 	}
 	head, _ := checkpoint.Head.MarshalText()
 	in := keys.Introduction{
-		Carried: p.Carried, Params: p.Params, Wrapped: p.Wrapped, Ring: p.Ring, VaultID: p.Vault, Head: checkpoint.Number,
-		HeadHash: string(head), Seed: hex.EncodeToString(p.Seed),
+		Carried: p.Carried, Params: p.Params, Wrapped: p.Wrapped, Ring: p.Ring, VaultID: p.Vault,
+		Head: checkpoint.Number, HeadHash: string(head), Seed: hex.EncodeToString(p.Seed),
 	}
 	for _, w := range waiting {
 		sealed, err := typed.Introduce(w.PublicKey, in)

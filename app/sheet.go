@@ -42,7 +42,8 @@ func (a *Account) SheetWaits(ctx context.Context) bool {
 // errGroup is returned for a group that was typed wrong.
 var errGroup = errors.New("this group isn't what the sheet says: please look again")
 
-// NewSheet draws another recovery code, which waits to be printed. The one in force stays so until [Account.CheckSheet].
+// NewSheet draws another recovery code, which waits to be printed. The one in force stays so until
+// [Account.CheckSheet].
 func (a *Account) NewSheet(ctx context.Context) error {
 	code, err := keys.NewCode(a.vault.device.ports.Rand)
 	if err != nil {
@@ -51,8 +52,8 @@ func (a *Account) NewSheet(ctx context.Context) error {
 	return a.vault.Local.Set(ctx, localSheet, code[:])
 }
 
-// SheetReplaces reports whether the recovery sheet that waits puts another one out of force: checking it takes the master
-// password then.
+// SheetReplaces reports whether the recovery sheet that waits puts another one out of force: checking it takes the
+// master password then.
 func (a *Account) SheetReplaces(ctx context.Context) bool {
 	code, err := a.waitingCode(ctx)
 	if err != nil {

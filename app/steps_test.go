@@ -462,17 +462,17 @@ func TestLockedBetweenAnyTwoSteps(t *testing.T) {
 			}
 			for meet := 1; meet <= steps; meet++ {
 				b.prepare()
-				locked, met := make(chan struct{}), false
+				locked, met := make(chan struct{}), atomic.Bool{} // what runs in the background passes gates too
 				v := b.v
 				_, err := b.run(u, meet, func() {
-					met = true
+					met.Store(true)
 					go func() { v.Lock(); close(locked) }()
 					for !v.Locked() {
 						runtime.Gosched()
 					}
 				})
 				require.NotErrorIs(t, err, errPanic, "locked at step %d of %d", meet, steps)
-				if !met { // it had fewer steps this time
+				if !met.Load() { // it had fewer steps this time
 					require.NoError(t, err)
 					continue
 				}

@@ -420,6 +420,7 @@ func TestCommitsStandOnTheNewestHead(t *testing.T) {
 		t,
 		wire.Changes{
 			Latest:  2,
+			Epoch:   1,
 			Heads:   []wire.Head{{Number: 2, Blob: []byte("h2")}},
 			Records: []wire.Record{{ID: "r", Rev: 2, Blob: []byte("two")}},
 		},

@@ -148,7 +148,8 @@ func (s *store) beginEpoch(ctx context.Context, id string, in wire.NewEpoch, a a
 			}
 		}
 		for _, d := range in.Out {
-			if _, err := tx.ExecContext(ctx, `DELETE FROM sessions WHERE account = ? AND device = ?`, id, d); err != nil {
+			const q = `DELETE FROM sessions WHERE account = ? AND device = ?`
+			if _, err := tx.ExecContext(ctx, q, id, d); err != nil {
 				return err
 			}
 		}
@@ -159,7 +160,9 @@ func (s *store) beginEpoch(ctx context.Context, id string, in wire.NewEpoch, a a
 // removeAccount removes all that the cloud has of an account.
 func (s *store) removeAccount(ctx context.Context, id string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		for _, table := range []string{"chunks", "records", "heads", "introductions", "nonces", "sessions", "accounts"} {
+		for _, table := range []string{
+			"chunks", "records", "heads", "introductions", "nonces", "sessions", "accounts",
+		} {
 			if _, err := tx.ExecContext(ctx, `DELETE FROM `+table+` WHERE account = ?`, id); err != nil {
 				return err
 			}

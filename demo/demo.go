@@ -83,7 +83,7 @@ func Fill(
 	if err != nil {
 		return err
 	}
-	if err := desk.Account.CheckSheet(ctx, app.TypedSheet{CarriedGroup: 1, Carried: sheet.Carried[0], RecoveryGroup: 1, Recovery: sheet.Recovery[0]}); err != nil {
+	if err := desk.Account.CheckSheet(ctx, typedBack(sheet)); err != nil {
 		return err
 	}
 	if err := inStep(ctx, desk); err != nil {
@@ -118,7 +118,7 @@ func Fill(
 	if err != nil {
 		return err
 	}
-	if err := idris.Account.CheckSheet(ctx, app.TypedSheet{CarriedGroup: 1, Carried: sheet.Carried[0], RecoveryGroup: 1, Recovery: sheet.Recovery[0]}); err != nil {
+	if err := idris.Account.CheckSheet(ctx, typedBack(sheet)); err != nil {
 		return err
 	}
 	if err := inStep(ctx, idris); err != nil {
@@ -177,4 +177,9 @@ func inStep(ctx context.Context, v *app.Vault) error {
 		}
 	}
 	return nil
+}
+
+// typedBack is what is typed back from a sheet.
+func typedBack(s app.Sheet) app.TypedSheet {
+	return app.TypedSheet{CarriedGroup: 1, Carried: s.Carried[0], RecoveryGroup: 1, Recovery: s.Recovery[0]}
 }

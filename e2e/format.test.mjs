@@ -27,9 +27,9 @@ const u64 = (n) => {
 };
 const expand = (key, info) => hkdf(sha256, key, utf8("redlocket/1"), utf8(info), 32);
 
-function open(key, ad, sealed) {
-  assert.equal(sealed[0], 1);
-  const padded = xchacha20poly1305(key, sealed.slice(1, 25), ad).decrypt(sealed.slice(25));
+function open(key, ad, sealed, epoch = 2) {
+  assert.deepEqual([...sealed.slice(0, 5)], [2, 0, 0, 0, epoch]);
+  const padded = xchacha20poly1305(key, sealed.slice(5, 29), cat(sealed.slice(0, 5), ad)).decrypt(sealed.slice(29));
   const end = padded.lastIndexOf(0x80);
   assert.ok(padded.slice(end + 1).every((x) => x === 0));
   const n = padded.length,
@@ -61,18 +61,23 @@ test("from the master password to the keys", () => {
   const both = cat(stretched, un(v.carried));
   assert.equal(hex(expand(both, "unlock")), v.unlock_key);
   assert.equal(hex(expand(both, "sign-in")), v.sign_in_key);
-  assert.equal(hex(expand(un(v.recovery), "recovery")), v.recovery_key);
+  assert.equal(hex(expand(un(v.recovery), "recovery")), v.recovery_seed);
   assert.equal(hex(expand(un(v.recovery), "recovery sign-in")), v.recovery_sign_in_key);
 });
 
 test("the vault key, a record and a head", () => {
-  const place = cat(lp(utf8("redlocket/1 wrap")), lp(utf8("master")), lp(utf8(v.vault_id)));
+  const place = cat(lp(utf8("redlocket/2 wrap")), lp(utf8("master")), lp(utf8(v.vault_id)));
   const wrapped = un(v.wrapped_by_master);
   assert.equal(hex(wrapped.slice(0, 32)), hex(hmac(sha256, expand(un(v.unlock_key), "wrap commitment"), place)));
   const key = open(expand(un(v.unlock_key), "wrap key"), place, wrapped.slice(32));
   assert.equal(hex(key), v.vault_key);
+  const ring = open(expand(key, "ring"), cat(lp(utf8("redlocket/2 ring")), lp(utf8(v.vault_id))), un(v.ring));
+  assert.equal(Buffer.from(ring).toString(), v.ring_plain);
+  const epochs = JSON.parse(v.ring_plain).epochs;
+  assert.equal(Buffer.from(epochs[0].key, "base64").toString("hex"), v.first_key);
+  assert.equal(epochs[1].key, undefined, "the newest key isn't in it");
   assert.equal(hex(expand(key, "record")), v.record_key);
-  const ad = (rev) => cat(lp(utf8("redlocket/1 record")), lp(utf8(v.vault_id)), lp(utf8(v.record_id)), lp(u64(rev)));
+  const ad = (rev) => cat(lp(utf8("redlocket/2 record")), lp(utf8(v.vault_id)), lp(utf8(v.record_id)), lp(u64(rev)));
   assert.equal(Buffer.from(open(un(v.record_key), ad(v.record_rev), un(v.record_sealed))).toString(), v.record_plain);
   assert.throws(
     () => open(un(v.record_key), ad(v.record_rev + 1), un(v.record_sealed)),
@@ -80,7 +85,7 @@ test("the vault key, a record and a head", () => {
   );
   const head = open(
     expand(key, "head"),
-    cat(lp(utf8("redlocket/1 head")), lp(utf8(v.vault_id)), lp(u64(v.head_number))),
+    cat(lp(utf8("redlocket/2 head")), lp(utf8(v.vault_id)), lp(u64(v.head_number))),
     un(v.head_sealed),
   );
   assert.equal(Buffer.from(head).toString(), v.head_plain);

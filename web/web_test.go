@@ -92,7 +92,7 @@ func setup(t testing.TB) (*client, *app.Device, *app.Vault) {
 	require.NoError(t, err)
 	s, err := v.Account.Sheet(t.Context())
 	require.NoError(t, err)
-	require.NoError(t, v.Account.CheckSheet(t.Context(), app.TypedSheet{CarriedGroup: 1, Carried: s.Carried[0], RecoveryGroup: 1, Recovery: s.Recovery[0]}))
+	require.NoError(t, v.Account.CheckSheet(t.Context(), typedBack(s)))
 	p, err := web.New(
 		d,
 		web.Config{Hosts: []string{"desk.localhost"}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))},
@@ -455,7 +455,7 @@ func FuzzPages(f *testing.F) {
 		f.Fatal(err)
 	}
 	s, _ := v.Account.Sheet(f.Context())
-	_ = v.Account.CheckSheet(f.Context(), app.TypedSheet{CarriedGroup: 1, Carried: s.Carried[0], RecoveryGroup: 1, Recovery: s.Recovery[0]})
+	_ = v.Account.CheckSheet(f.Context(), typedBack(s))
 	p, err := web.New(
 		d,
 		web.Config{Hosts: []string{"desk.localhost"}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))},
@@ -491,4 +491,9 @@ func FuzzPages(f *testing.F) {
 			t.Fatal(w.Code, w.Body.String())
 		}
 	})
+}
+
+// typedBack is what is typed back from a sheet.
+func typedBack(s app.Sheet) app.TypedSheet {
+	return app.TypedSheet{CarriedGroup: 1, Carried: s.Carried[0], RecoveryGroup: 1, Recovery: s.Recovery[0]}
 }

@@ -404,7 +404,7 @@ func (r *Replica) Begin(ctx context.Context, ring keys.Ring) (*Commit, error) {
 	return c, err
 }
 
-// Adopt takes a longer ring. What is read and written from then on is in its newest epoch; the line pulls its way there.
+// Adopt takes a longer ring. What is written from then on is in its newest epoch; the line pulls its way there.
 func (r *Replica) Adopt(ring keys.Ring) error {
 	return r.core.write(func(in *content) error {
 		in.key = keys.NewVault(r.core.ID, ring, r.core.Rand)

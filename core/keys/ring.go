@@ -21,8 +21,8 @@ type Start struct {
 	Fresh bool
 }
 
-// Ring holds the vault keys of all epochs. A vault begins with epoch 1; another one begins when a device is shut out, or
-// when a cloud has lost something. Old keys open what was sealed before, and nothing that comes after.
+// Ring holds the vault keys of all epochs. A vault begins with epoch 1; another one begins when a device is shut out,
+// or when a cloud has lost something. Old keys open what was sealed before, and nothing that comes after.
 type Ring struct{ epochs []ringEpoch }
 
 type ringEpoch struct {

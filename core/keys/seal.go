@@ -88,8 +88,8 @@ func WrappedEpoch(wrapped []byte) uint32 {
 	return SealedEpoch(wrapped[sha256.Size:])
 }
 
-// Vault seals and opens what belongs to one vault: it seals under the key of the newest epoch, and opens what was sealed
-// in any. It is safe for concurrent use if its randomness is.
+// Vault seals and opens what belongs to one vault: it seals under the key of the newest epoch, and opens what was
+// sealed in any. It is safe for concurrent use if its randomness is.
 type Vault struct {
 	id   string
 	ring Ring

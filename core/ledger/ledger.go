@@ -217,7 +217,8 @@ func (c Chain) Verify(o Opener, latest uint64, heads []SealedHead, records []Sea
 	for i, sh := range heads {
 		want := c.Number + uint64(i) + 1
 		if sh.Number != want {
-			return c, Pulled{}, &Fault{Kind: BadHead, Detail: fmt.Sprintf("head %d came where %d belongs", sh.Number, want)}
+			const detail = "head %d came where %d belongs"
+			return c, Pulled{}, &Fault{Kind: BadHead, Detail: fmt.Sprintf(detail, sh.Number, want)}
 		}
 		plain, err := o.OpenHead(sh.Number, sh.Blob)
 		if err != nil {

@@ -99,9 +99,9 @@ type Commit struct {
 
 // NewEpoch begins an epoch: another vault key, told to the devices that stay by a statement that one of them signed. It
 // comes with a proof by the account's present sign-in key, and is taken whole or not at all: from then on the sessions
-// of the devices in Out have ended, the credentials are the new ones, and the commit is the newest. A fresh epoch begins
-// after the head After, whatever the cloud had before: heads and records of before are dropped. Without RecoverySignIn
-// that stays as it is.
+// of the devices in Out have ended, the credentials are the new ones, and the commit is the newest. A fresh epoch
+// begins with its commit, whatever the cloud had before: heads and records of before are dropped. Without
+// RecoverySignIn that stays as it is.
 type NewEpoch struct {
 	Epoch     uint32         `json:"epoch"`
 	Statement keys.Statement `json:"statement"`
