@@ -765,5 +765,12 @@ func TestAShutOutDeviceCantSignInAgain(t *testing.T) {
 	require.NoError(t, err)
 	carried := strings.Join(sheet.Carried, " ")
 	require.NoError(t, laptop.Account.SignInAgain(t.Context(), secret.New(master), carried), "with the new sheet")
-	w.inStep(laptop)
+	soon(t, "it is one of the devices again", func() bool {
+		e, err := desk.Items.Entry(laptop.Profile().Device)
+		return err == nil && e.Text(vault.FieldOut) == ""
+	})
+	w.inStep(desk, laptop)
+	attic := w.join(w.device("attic"), desk)
+	require.NoError(t, desk.Account.ShutOut(t.Context(), attic.Profile().Device, secret.New(master)))
+	w.save(desk, "After another one", "pw", laptop)
 }

@@ -105,14 +105,24 @@ func (a *Account) enter(ctx context.Context, e keys.Epoch, carried keys.Code) er
 }
 
 // finish does what is left to do for an epoch that this device began: also if the cloud's answer was lost then, or the
-// program ended.
+// program ended. And a device that was shut out and let in again is one of the person's devices as before.
 func (a *Account) finish(ctx context.Context) error {
-	out := a.vault.Profile().EpochOut
-	if len(out) == 0 {
+	p := a.vault.Profile()
+	own, err := a.vault.Items.Entry(p.Device)
+	if err != nil {
+		return err
+	}
+	if own.Text(vault.FieldOut) != "" {
+		if err := a.noteOut(ctx, p.Device, ""); err != nil {
+			return err
+		}
+	}
+	if len(p.EpochOut) == 0 {
 		return nil
 	}
-	for _, device := range out {
-		if err := a.noteOut(ctx, device); err != nil {
+	at := strconv.FormatInt(a.vault.device.ports.Now().UnixMilli(), 10)
+	for _, device := range p.EpochOut {
+		if err := a.noteOut(ctx, device, at); err != nil {
 			return err
 		}
 	}
@@ -153,6 +163,7 @@ func (a *Account) begin(ctx context.Context, n newEpoch) error {
 		if err != nil {
 			return err
 		}
+		a.vault.Guard.Given()
 		if !n.fresh {
 			if err := a.vault.Sync.Sync(ctx); err != nil {
 				return err
@@ -332,9 +343,8 @@ func (a *Account) ShutOut(ctx context.Context, device string, password secret.Te
 	return a.finish(ctx)
 }
 
-// noteOut writes into a device's record that it was shut out.
-func (a *Account) noteOut(ctx context.Context, device string) error {
-	at := strconv.FormatInt(a.vault.device.ports.Now().UnixMilli(), 10)
+// noteOut writes into a device's record when it was shut out.
+func (a *Account) noteOut(ctx context.Context, device, at string) error {
 	err := a.vault.Items.Edit(ctx, device, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
 		return e.With(by, vault.Changes{vault.FieldOut: at})
 	})
