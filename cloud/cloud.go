@@ -134,6 +134,7 @@ func (s *Server) routes(lim Limits) http.Handler {
 		r.Get("/v1/epochs/latest", s.epoch)
 		r.Post("/v1/account/delete", s.deleteAccount)
 		r.Get("/v1/changes", s.changes)
+		r.Post("/v1/records/get", s.records)
 		r.Post("/v1/commits", s.commit)
 		r.Get("/v1/events", s.events)
 		r.Put("/v1/files/{file}/{n}", s.putChunk)
@@ -492,6 +493,24 @@ func (s *Server) changes(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	reply(w, c)
+}
+
+// records answers with some records as they are now.
+func (s *Server) records(w http.ResponseWriter, r *http.Request) {
+	var in wire.Wanted
+	if !read(w, r, &in) {
+		return
+	}
+	if len(in.IDs) > wire.MaxFetched {
+		fail(w, http.StatusBadRequest, wire.CodeBadRequest, "too many records at once")
+		return
+	}
+	list, err := s.store.records(r.Context(), of(r).account, in.IDs)
+	if err != nil {
+		s.trouble(w, r, err)
+		return
+	}
+	reply(w, list)
 }
 
 func (s *Server) commit(w http.ResponseWriter, r *http.Request) {

@@ -87,6 +87,9 @@ func openStore(ctx context.Context, file string) (*store, error) {
 	}
 	p, err := goose.NewProvider(goose.DialectSQLite3, db.DB, dir)
 	if err == nil {
+		err = notNewer(ctx, p)
+	}
+	if err == nil {
 		_, err = p.Up(ctx)
 	}
 	if err != nil {
@@ -99,6 +102,17 @@ func openStore(ctx context.Context, file string) (*store, error) {
 		return nil, err
 	}
 	return &store{db, quick}, nil
+}
+
+// errNewer refuses what a newer version of the program wrote: it may mean something that this one doesn't know.
+var errNewer = errors.New("a newer version of Red Locket wrote this cloud's database: this one leaves it as it is. Use the newer one")
+
+func notNewer(ctx context.Context, p *goose.Provider) error {
+	has, knows, err := p.GetVersions(ctx)
+	if err == nil && has > knows {
+		err = errNewer
+	}
+	return err
 }
 
 // ownFile makes the database's file, and keeps it and what SQLite puts beside it from other accounts of the computer,
@@ -340,6 +354,28 @@ func one(res sql.Result, err, other error) error {
 		return errors.Join(err, other)
 	}
 	return nil
+}
+
+// records reads some records as they are now, those that are there.
+func (s *store) records(ctx context.Context, account string, ids []string) ([]wire.Record, error) {
+	get, err := s.db.PreparexContext(ctx, `SELECT rev, blob FROM records WHERE account = ? AND record = ?`)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = get.Close() }()
+	out := []wire.Record{}
+	for _, id := range ids {
+		r := wire.Record{ID: id}
+		err := get.QueryRowxContext(ctx, account, id).Scan(&r.Rev, &r.Blob)
+		if errors.Is(err, sql.ErrNoRows) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, r)
+	}
+	return out, nil
 }
 
 // changes reads what came after a head, at one moment.

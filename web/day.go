@@ -151,6 +151,10 @@ func (s dayPages) waiting(r *http.Request) (out []waiting, err error) {
 		}
 		out = append(out, waiting{words, "", "/items/" + e.Item.ID + "?in=" + string(sectionOfItem(e.Item)), true})
 	}
+	if n := len(v.Replica.Damaged()); n > 0 {
+		words := plural(n, "record is", "records are") + " damaged on this computer"
+		out = append(out, waiting{words, "everything else is here", "/devices", false})
+	}
 	if v.Account.SheetReplaces(ctx) {
 		out = append(out, waiting{
 			"A new recovery sheet waits to be printed", "the old one’s carried half is void", "/sheet", false,

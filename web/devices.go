@@ -49,6 +49,7 @@ type devicesData struct {
 	Words    string
 	Sheet    bool     // another recovery sheet waits to be printed
 	OldKeys  int      // records that are yet to be sealed under the newest key
+	Damaged  int      // records that can\'t be opened on this computer
 	State    uint64   // the number of the newest head that is known
 	Named    []string // four words that name it
 }
@@ -64,7 +65,7 @@ func (s devicesPages) devicesData(r *http.Request) (d devicesData, err error) {
 		return d, err
 	}
 	d.Sheet = v.Account.SheetReplaces(r.Context())
-	d.OldKeys = v.Account.OldKeys()
+	d.OldKeys, d.Damaged = v.Account.OldKeys(), len(v.Replica.Damaged())
 	c, err := v.Replica.Checkpoint()
 	if err != nil {
 		return d, err

@@ -281,6 +281,11 @@ func (c *Client) Changes(ctx context.Context, credential string, since uint64) (
 	return out, c.call(ctx, "GET", "/v1/changes?since="+strconv.FormatUint(since, 10), credential, nil, &out)
 }
 
+// Records reads some records as they are now.
+func (c *Client) Records(ctx context.Context, credential string, ids []string) (out []wire.Record, err error) {
+	return out, c.call(ctx, "POST", "/v1/records/get", credential, wire.Wanted{IDs: ids}, &out)
+}
+
 // Commit brings a commit.
 func (c *Client) Commit(ctx context.Context, credential string, in wire.Commit) error {
 	return c.call(ctx, "POST", "/v1/commits", credential, in, nil)

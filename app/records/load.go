@@ -63,13 +63,16 @@ func (c *core) loadRecords(ctx context.Context, key *keys.Vault, workers int) er
 	if err != nil {
 		return err
 	}
-	opened, err := c.openRows(ctx, key, workers)
+	opened, damaged, err := c.openRows(ctx, key, workers)
 	if err != nil {
 		return fmt.Errorf("failed to open the vault on this computer: %w", err)
 	}
 	n := 0
 	for _, l := range opened {
 		n += len(l)
+	}
+	if n == 0 && len(damaged) > 0 {
+		return errAllDamaged
 	}
 	entries := make(map[string]held, n)
 	for _, l := range opened {
@@ -78,18 +81,24 @@ func (c *core) loadRecords(ctx context.Context, key *keys.Vault, workers int) er
 		}
 	}
 	return c.gate.Write(func(in *content) error {
-		in.entries, in.checkpoint = entries, checkpoint
+		in.entries, in.damaged, in.checkpoint = entries, damaged, checkpoint
 		in.readSites()
 		return nil
 	})
 }
 
-// openRows returns the entries of the store, as each worker opened them.
-func (c *core) openRows(ctx context.Context, key *keys.Vault, workers int) ([][]held, error) {
+var errAllDamaged = errors.New("every record on this computer is damaged: bring the vault here again from its cloud, " +
+	"or from a backup")
+
+// openRows returns the entries of the store, as each worker opened them, and the rows that are damaged, without their
+// bytes. One damaged row keeps no other from being opened.
+func (c *core) openRows(
+	ctx context.Context, key *keys.Vault, workers int,
+) (opened [][]held, damaged map[string]Row, err error) {
 	const batch = 256
 	rows := make(chan []Row, 8)
-	opened := make([][]held, workers)
-	failed := make([]error, workers)
+	opened, damaged = make([][]held, workers), map[string]Row{}
+	var mu sync.Mutex // guards damaged
 	var wg sync.WaitGroup
 	for i := range opened {
 		wg.Go(func() {
@@ -97,7 +106,9 @@ func (c *core) openRows(ctx context.Context, key *keys.Vault, workers int) ([][]
 				for _, r := range list {
 					h, err := openRow(key, r)
 					if err != nil {
-						failed[i] = err
+						mu.Lock()
+						damaged[r.ID] = Row{ID: r.ID, Rev: r.Rev, BaseRev: r.BaseRev, BaseHash: r.BaseHash}
+						mu.Unlock()
 						continue
 					}
 					opened[i] = append(opened[i], h)
@@ -106,7 +117,7 @@ func (c *core) openRows(ctx context.Context, key *keys.Vault, workers int) ([][]
 		})
 	}
 	list := make([]Row, 0, batch)
-	err := c.Store.Rows(ctx, func(r Row) error {
+	err = c.Store.Rows(ctx, func(r Row) error {
 		r.Blob = slices.Clone(r.Blob)
 		if list = append(list, r); len(list) == batch {
 			rows <- list
@@ -117,7 +128,7 @@ func (c *core) openRows(ctx context.Context, key *keys.Vault, workers int) ([][]
 	rows <- list
 	close(rows)
 	wg.Wait()
-	return opened, errors.Join(append(failed, err)...)
+	return opened, damaged, err
 }
 
 func openRow(key *keys.Vault, r Row) (held, error) {

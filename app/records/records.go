@@ -86,6 +86,7 @@ type core struct {
 type content struct {
 	key        *keys.Vault
 	entries    map[string]held
+	damaged    map[string]Row // that can't be opened here, without their bytes: the cloud may have them
 	checkpoint Checkpoint
 	sites      *directory.Directory
 	index      *find.Index // nil when entries changed since

@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 
 	"redlocket/core/keys"
 	"redlocket/core/ledger"
@@ -153,6 +155,7 @@ func (m *merged) show(in *content) {
 	sites := false
 	for _, h := range m.held {
 		in.entries[h.entry.ID] = h
+		delete(in.damaged, h.entry.ID)
 		sites = sites || h.entry.Type == vault.TypeSites
 	}
 	if sites {
@@ -165,6 +168,10 @@ func (in *content) restart() {
 	for id, h := range in.entries {
 		h.baseRev, h.baseHash = 0, hash{}
 		in.entries[id] = h
+	}
+	for id, r := range in.damaged {
+		r.BaseRev, r.BaseHash = 0, hash{}
+		in.damaged[id] = r
 	}
 }
 
@@ -233,6 +240,11 @@ func (in *content) chain(ring keys.Ring) (c ledger.Chain, fresh bool) {
 	for id, h := range in.entries {
 		if h.baseRev > 0 {
 			c.State[id] = ledger.Mark{Rev: h.baseRev, Hash: h.baseHash}
+		}
+	}
+	for id, r := range in.damaged {
+		if r.BaseRev > 0 {
+			c.State[id] = ledger.Mark{Rev: r.BaseRev, Hash: r.BaseHash}
 		}
 	}
 	return c, false
@@ -391,6 +403,50 @@ func (r *Replica) OldKeys() (n int) {
 		return nil
 	})
 	return n
+}
+
+// Damaged returns the ids of the records that are damaged on this device.
+func (r *Replica) Damaged() []string {
+	var ids []string
+	_ = r.core.read(func(in *content) error { // none once locked
+		ids = slices.Sorted(maps.Keys(in.damaged))
+		return nil
+	})
+	return ids
+}
+
+// Repair puts back damaged records that somebody else had: exactly those bytes that the last verified head vouches for,
+// and nothing else. What was edited here after that head is lost with the row.
+func (r *Replica) Repair(ctx context.Context, list []ledger.SealedRecord) error {
+	return r.core.write(func(in *content) error {
+		var rows []Row
+		var back []held
+		for _, s := range list {
+			d, ok := in.damaged[s.ID]
+			if !ok || d.BaseRev != s.Rev || d.BaseHash != ledger.Sum(s.Blob) {
+				continue
+			}
+			row := Row{s.ID, s.Rev, s.Blob, s.Rev, d.BaseHash}
+			h, err := openRow(in.key, row)
+			if err != nil {
+				continue
+			}
+			rows, back = append(rows, row), append(back, h)
+		}
+		if len(rows) == 0 {
+			return nil
+		}
+		if err := r.core.Store.Put(ctx, rows, nil); err != nil {
+			return fmt.Errorf("failed to put records back: %w", err)
+		}
+		for _, h := range back {
+			in.entries[h.entry.ID] = h
+			delete(in.damaged, h.entry.ID)
+		}
+		in.readSites()
+		r.core.changed(in)
+		return nil
+	})
 }
 
 // Begin makes the commit that an epoch begins with: a head that vouches for the state as it is, or in a fresh epoch for

@@ -135,6 +135,9 @@ func open(ctx context.Context, file string) (*Store, error) {
 	}
 	p, err := goose.NewProvider(goose.DialectSQLite3, db.DB, dir)
 	if err == nil {
+		err = notNewer(ctx, p)
+	}
+	if err == nil {
 		_, err = p.Up(ctx)
 	}
 	if err != nil {
@@ -142,6 +145,17 @@ func open(ctx context.Context, file string) (*Store, error) {
 		return nil, fmt.Errorf("failed to open %s: %w", filepath.Base(file), err)
 	}
 	return &Store{db}, nil
+}
+
+// errNewer refuses what a newer version of the program wrote: it may mean something that this one doesn't know.
+var errNewer = errors.New("a newer version of Red Locket wrote this vault: this one leaves it as it is. Use the newer one")
+
+func notNewer(ctx context.Context, p *goose.Provider) error {
+	has, knows, err := p.GetVersions(ctx)
+	if err == nil && has > knows {
+		err = errNewer
+	}
+	return err
 }
 
 // Close closes the file.

@@ -12,6 +12,8 @@ import (
 type Cloud interface {
 	Changes(ctx context.Context, credential string, since uint64) (wire.Changes, error)
 	Commit(ctx context.Context, credential string, c wire.Commit) error
+	// Records returns some records as they are now, those that are there.
+	Records(ctx context.Context, credential string, ids []string) ([]wire.Record, error)
 	// Epoch returns the statement that began the newest epoch.
 	Epoch(ctx context.Context, credential string) (keys.Statement, error)
 	// Events calls fn once the line is up, and for every new head, until it breaks.

@@ -369,6 +369,30 @@ func (l *Line) pull(ctx context.Context, cloud Cloud, credential string) error {
 	if stale {
 		return ErrConflict
 	}
+	return l.repair(ctx, cloud, credential)
+}
+
+// repair fetches records again that are damaged on this device. What can't be fetched stays set aside.
+func (l *Line) repair(ctx context.Context, cloud Cloud, credential string) error {
+	ids := l.Set.Replica.Damaged()
+	if len(ids) == 0 {
+		return nil
+	}
+	got, err := cloud.Records(ctx, credential, ids[:min(len(ids), wire.MaxFetched)])
+	if err != nil {
+		return err
+	}
+	list := make([]ledger.SealedRecord, len(got))
+	for i, r := range got {
+		list[i] = ledger.SealedRecord(r)
+	}
+	if err := l.Set.Replica.Repair(ctx, list); err != nil {
+		return err
+	}
+	if len(l.Set.Replica.Damaged()) < len(ids) {
+		l.Pulled()
+		l.Nudge() // for the next ones
+	}
 	return nil
 }
 

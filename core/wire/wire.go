@@ -8,6 +8,7 @@ import "redlocket/core/keys"
 const (
 	MaxRecords = 20000     // records in one commit
 	MaxDevices = 100       // of one account
+	MaxFetched = 500       // records asked for by their ids at once
 	MaxBody    = 256 << 20 // bytes of a request or answer
 	MaxChunk   = 320 << 10 // bytes of a sealed chunk of a file
 	MaxChunks  = 64        // of one file
@@ -87,6 +88,11 @@ type Changes struct {
 	Epoch   uint32   `json:"epoch"` // the newest
 	Heads   []Head   `json:"heads"`
 	Records []Record `json:"records"`
+}
+
+// Wanted asks for records by their ids.
+type Wanted struct {
+	IDs []string `json:"ids"`
 }
 
 // Commit brings changed records and the head that vouches for the state with
