@@ -16,6 +16,7 @@ import (
 	"redlocket/app/cloudclient"
 	"redlocket/app/records"
 	"redlocket/app/syncing"
+	"redlocket/cloud"
 	"redlocket/core/keys"
 	"redlocket/core/ledger"
 	"redlocket/core/secret"
@@ -528,4 +529,23 @@ func TestANewSheet(t *testing.T) {
 	})
 	require.NoError(t, err)
 	w.inStep(laptop)
+}
+
+// The cloud has no room: what is here stays here and waits, what others did still comes, and it goes on once there is.
+func TestACloudWithoutRoom(t *testing.T) {
+	w := newWorld(t)
+	desk := w.create(w.device("desk"))
+	laptop := w.join(w.device("laptop"), desk)
+	kept := w.save(desk, "Kept", "pw", laptop)
+	roomy := cloud.DefaultQuota
+	w.cloud.SetQuota(cloud.Quota{Records: 1, Bytes: 1 << 20, Files: 1 << 20})
+	mine := records.NewID()
+	require.NoError(t, desk.Items.Save(t.Context(), mine, login("Mine", "pw")))
+	soon(t, "told", func() bool { return desk.Sync.Status().State == syncing.Full })
+	assert.Equal(t, 1, desk.Sync.Status().Waiting)
+	require.NoError(t, laptop.Items.Save(t.Context(), kept, vault.Changes{vault.FieldNotes: "n"}), "this is no new one")
+	w.cloud.SetQuota(roomy)
+	desk.Sync.Nudge()
+	soon(t, "it goes out", holds(laptop, mine))
+	w.inStep(desk, laptop)
 }

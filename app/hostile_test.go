@@ -110,7 +110,9 @@ func TestHostileCloud(t *testing.T) {
 				rec := httptest.NewRecorder()
 				next.ServeHTTP(rec, r)
 				var out wire.Changes
-				if json.Unmarshal(rec.Body.Bytes(), &out) == nil && len(out.Records) > 1 {
+				err := json.Unmarshal(rec.Body.Bytes(), &out)
+				again := strings.Contains(c.name, "newest head") && len(out.Heads) > 0 // it is asked for again
+				if err == nil && (len(out.Records) > 1 || again) {
 					c.do(&all, &out)
 				}
 				_ = json.NewEncoder(rw).Encode(out)

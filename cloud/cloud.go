@@ -25,6 +25,7 @@ import (
 	"net"
 	"net/http"
 	"net/mail"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -48,6 +49,9 @@ const (
 	maxKeyBlob       = 4 << 10
 )
 
+// unsignedTime is how long a request that no device signed may take to come.
+var unsignedTime = 10 * time.Second
+
 // Limits on attempts.
 type Limits struct {
 	PerAccount int // sign-ins for one e-mail address in Window
@@ -68,11 +72,15 @@ type Server struct {
 	Addresses []string
 	// Closed takes no new accounts. It is set before the server is used.
 	Closed bool
-	store  *store
-	key    []byte
-	hub    *hub
-	log    *slog.Logger
-	now    func() time.Time
+	// Proxies are the networks of proxies that are believed when they say whom they pass on (X-Forwarded-For, the last
+	// address that isn't one of theirs). It is set before the server is used.
+	Proxies []netip.Prefix
+	store   *store
+	key     []byte
+	hub     *hub
+	counts  *counts
+	log     *slog.Logger
+	now     func() time.Time
 }
 
 // New opens the cloud on a database file.
@@ -87,6 +95,7 @@ func New(ctx context.Context, file string, lim Limits, log *slog.Logger) (*Serve
 		return nil, fmt.Errorf("failed to read the cloud's key: %w", err)
 	}
 	s := &Server{store: st, key: key, hub: newHub(), log: log, now: time.Now}
+	s.counts = newCounts(s.hub)
 	s.Handler = s.routes(lim)
 	return s, nil
 }
@@ -102,6 +111,7 @@ func (s *Server) EndStreams() { s.hub.close() }
 
 func (s *Server) routes(lim Limits) http.Handler {
 	r := chi.NewRouter()
+	r.Use(s.watched)
 	r.Use(func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			r.Body = http.MaxBytesReader(w, r.Body, wire.MaxBody)
@@ -116,17 +126,16 @@ func (s *Server) routes(lim Limits) http.Handler {
 	r.Get("/healthz", s.health)
 	r.Get("/v1/hello", func(w http.ResponseWriter, r *http.Request) { reply(w, map[string]int{"redlocket": 1}) })
 	r.Group(func(r chi.Router) {
-		r.Use(httprate.LimitBy(lim.PerAddress, lim.Window, byAddress, tooMany))
+		r.Use(httprate.LimitBy(lim.PerAddress, lim.Window, s.byAddress, tooMany))
 		perAccount := httprate.NewRateLimiter(lim.PerAccount, lim.Window, tooMany)
-		r.Use(func(next http.Handler) http.Handler { return http.MaxBytesHandler(next, maxUnsigned) })
+		r.Use(small)
 		r.Post("/v1/params", s.params)
 		r.Post("/v1/challenge", s.challenge)
 		r.Post("/v1/accounts", s.createAccount)
 		r.Post("/v1/sessions", s.signIn(perAccount))
 		r.Post("/v1/introductions", s.introduce(perAccount))
 	})
-	r.With(func(next http.Handler) http.Handler { return http.MaxBytesHandler(next, maxUnsigned) }).
-		Post("/v1/introductions/{id}/answer", s.introductionAnswer)
+	r.With(small).Post("/v1/introductions/{id}/answer", s.introductionAnswer)
 	r.Group(func(r chi.Router) {
 		r.Use(s.authenticate)
 		r.Put("/v1/credentials", s.setCredentials)
@@ -136,7 +145,7 @@ func (s *Server) routes(lim Limits) http.Handler {
 		r.Get("/v1/changes", s.changes)
 		r.Post("/v1/records/get", s.records)
 		r.Post("/v1/commits", s.commit)
-		r.Get("/v1/events", s.events)
+		r.Get(eventsRoute, s.events)
 		r.Put("/v1/files/{file}/{n}", s.putChunk)
 		r.Get("/v1/files/{file}/{n}", s.chunk)
 		r.Delete("/v1/files/{file}", s.removeFile)
@@ -148,11 +157,35 @@ func (s *Server) routes(lim Limits) http.Handler {
 	return r
 }
 
-// byAddress counts attempts by the network address that a request came from.
-// Behind a proxy that is the proxy's, and the limit holds for everybody at once.
-func byAddress(r *http.Request) (string, error) {
+// small bounds a request that no device signed: its size, and how long it may take to come.
+func small(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_ = http.NewResponseController(w).SetReadDeadline(time.Now().Add(unsignedTime)) // not every writer has one
+		r.Body = http.MaxBytesReader(w, r.Body, maxUnsigned)
+		next.ServeHTTP(w, r)
+	})
+}
+
+// byAddress counts attempts by the network address that a request came from, as a trusted proxy says it.
+func (s *Server) byAddress(r *http.Request) (string, error) {
 	host, _, err := net.SplitHostPort(r.RemoteAddr)
-	return httprate.CanonicalizeIP(host), err
+	if err != nil {
+		return "", err
+	}
+	hops := strings.Split(strings.Join(r.Header.Values("X-Forwarded-For"), ","), ",")
+	for i := len(hops) - 1; i >= 0 && s.isProxy(host); i-- {
+		hop, err := netip.ParseAddr(strings.TrimSpace(hops[i]))
+		if err != nil {
+			break // what comes before is anybody's
+		}
+		host = hop.Unmap().String()
+	}
+	return httprate.CanonicalizeIP(host), nil
+}
+
+func (s *Server) isProxy(host string) bool {
+	a, err := netip.ParseAddr(host)
+	return err == nil && slices.ContainsFunc(s.Proxies, func(p netip.Prefix) bool { return p.Contains(a.Unmap()) })
 }
 
 // health answers whether the database does.
@@ -487,12 +520,33 @@ func (s *Server) changes(w http.ResponseWriter, r *http.Request) {
 		fail(w, http.StatusBadRequest, wire.CodeBadRequest, "since must be a number")
 		return
 	}
-	c, err := s.store.changes(r.Context(), of(r).account, since)
+	c, err := s.store.changes(r.Context(), of(r).account, since, r.URL.Query().Get("from"))
+	if errors.Is(err, errPart) {
+		fail(w, http.StatusBadRequest, wire.CodeBadRequest, err.Error())
+		return
+	}
 	if err != nil {
 		s.trouble(w, r, err)
 		return
 	}
 	reply(w, c)
+}
+
+// checkCommit refuses what no device of ours sends.
+func checkCommit(c wire.Commit) error {
+	const maxHead, maxID = 4 << 10, 64
+	if c.Head.Number == 0 || len(c.Head.Blob) == 0 || len(c.Head.Blob) > maxHead {
+		return errors.New("the commit has no head, or one that is too large")
+	}
+	if len(c.Records) > wire.MaxRecords {
+		return errors.New("the commit has too many records")
+	}
+	for _, r := range c.Records {
+		if r.ID == "" || len(r.ID) > maxID || r.Rev == 0 || len(r.Blob) == 0 || len(r.Blob) > maxRecord {
+			return errors.New("a record of the commit has no id, no revision, no content, or is too large")
+		}
+	}
+	return nil
 }
 
 // records answers with some records as they are now.
@@ -518,13 +572,15 @@ func (s *Server) commit(w http.ResponseWriter, r *http.Request) {
 	if !read(w, r, &in) {
 		return
 	}
-	if len(in.Records) > wire.MaxRecords || in.Head.Number == 0 || len(in.Head.Blob) == 0 {
-		fail(w, http.StatusBadRequest, wire.CodeBadRequest, "the commit has no head or too many records")
+	if err := checkCommit(in); err != nil {
+		fail(w, http.StatusBadRequest, wire.CodeBadRequest, err.Error())
 		return
 	}
 	switch err := s.store.commit(r.Context(), of(r).account, in); {
 	case errors.Is(err, errConflict):
 		fail(w, http.StatusConflict, wire.CodeConflict, err.Error())
+	case errors.Is(err, errNoRoom):
+		fail(w, http.StatusInsufficientStorage, wire.CodeNoRoom, err.Error())
 	case err != nil:
 		s.trouble(w, r, err)
 	default:

@@ -22,8 +22,8 @@ func checkEpoch(in wire.NewEpoch) error {
 		len(in.Statement.Signature) != keys.SignatureSize {
 		return errors.New("the epoch has no statement, or one that can't be read")
 	}
-	if len(in.Commit.Records) > wire.MaxRecords || in.Commit.Head.Number == 0 || len(in.Commit.Head.Blob) == 0 {
-		return errors.New("the epoch has no commit, or one with too many records")
+	if err := checkCommit(in.Commit); err != nil {
+		return err
 	}
 	if len(in.Out) > wire.MaxDevices ||
 		slices.ContainsFunc(in.Out, func(id string) bool { return uuid.Validate(id) != nil }) {
@@ -60,8 +60,12 @@ func (s *Server) beginEpoch(w http.ResponseWriter, r *http.Request) {
 	if err == nil {
 		err = s.store.beginEpoch(r.Context(), me.account, in, a)
 	}
-	if errors.Is(err, errConflict) {
+	switch {
+	case errors.Is(err, errConflict):
 		fail(w, http.StatusConflict, wire.CodeConflict, err.Error())
+		return
+	case errors.Is(err, errNoRoom):
+		fail(w, http.StatusInsufficientStorage, wire.CodeNoRoom, err.Error())
 		return
 	}
 	if err == nil {
@@ -129,32 +133,36 @@ func (s *store) beginEpoch(ctx context.Context, id string, in wire.NewEpoch, a a
 		return err
 	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		res, err := tx.ExecContext(ctx,
-			`UPDATE accounts SET epoch = ?, statement = ?, params = ?, sign_in = ?, recovery_sign_in = ?, wrapped = ?,
-				recovery_wrapped = ? WHERE account = ? AND epoch < ?`,
-			in.Epoch, statement, a.Params, a.SignIn, a.RecoverySignIn, a.Wrapped, a.RecoveryWrapped, id, in.Epoch)
-		if err := one(res, err, errConflict); err != nil {
+		return s.within(ctx, tx, id, func() error { return beginEpochIn(ctx, tx, id, statement, in, a) })
+	})
+}
+
+func beginEpochIn(ctx context.Context, tx *sqlx.Tx, id string, statement []byte, in wire.NewEpoch, a account) error {
+	res, err := tx.ExecContext(ctx,
+		`UPDATE accounts SET epoch = ?, statement = ?, params = ?, sign_in = ?, recovery_sign_in = ?, wrapped = ?,
+			recovery_wrapped = ? WHERE account = ? AND epoch < ?`,
+		in.Epoch, statement, a.Params, a.SignIn, a.RecoverySignIn, a.Wrapped, a.RecoveryWrapped, id, in.Epoch)
+	if err := one(res, err, errConflict); err != nil {
+		return err
+	}
+	if in.Fresh {
+		for _, q := range []string{`DELETE FROM heads WHERE account = ?`, `DELETE FROM records WHERE account = ?`} {
+			if _, err := tx.ExecContext(ctx, q, id); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE accounts SET head = ?, head_hash = ? WHERE account = ?`,
+			in.Commit.Head.Number-1, in.Commit.Parent, id); err != nil {
 			return err
 		}
-		if in.Fresh {
-			for _, q := range []string{`DELETE FROM heads WHERE account = ?`, `DELETE FROM records WHERE account = ?`} {
-				if _, err := tx.ExecContext(ctx, q, id); err != nil {
-					return err
-				}
-			}
-			if _, err := tx.ExecContext(ctx, `UPDATE accounts SET head = ?, head_hash = ? WHERE account = ?`,
-				in.Commit.Head.Number-1, in.Commit.Parent, id); err != nil {
-				return err
-			}
+	}
+	for _, d := range in.Out {
+		const q = `DELETE FROM sessions WHERE account = ? AND device = ?`
+		if _, err := tx.ExecContext(ctx, q, id, d); err != nil {
+			return err
 		}
-		for _, d := range in.Out {
-			const q = `DELETE FROM sessions WHERE account = ? AND device = ?`
-			if _, err := tx.ExecContext(ctx, q, id, d); err != nil {
-				return err
-			}
-		}
-		return commitIn(ctx, tx, id, in.Commit)
-	})
+	}
+	return commitIn(ctx, tx, id, in.Commit)
 }
 
 // removeAccount removes all that the cloud has of an account.

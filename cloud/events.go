@@ -65,6 +65,16 @@ func (h *hub) end(account, device, but string) {
 	}
 }
 
+// count returns how many streams there are.
+func (h *hub) count() (n int) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, m := range h.subs {
+		n += len(m)
+	}
+	return n
+}
+
 // endAll ends all streams of an account.
 func (h *hub) endAll(account string) {
 	h.mu.Lock()

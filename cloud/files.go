@@ -10,6 +10,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
 
 	"redlocket/core/wire"
 )
@@ -70,18 +71,14 @@ func (s *Server) removeFile(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *store) putChunk(ctx context.Context, account, file string, n int, blob []byte) error {
-	var used int64
-	if err := s.db.GetContext(ctx, &used, `SELECT COALESCE(SUM(size), 0) FROM chunks WHERE account = ?`,
-		account); err != nil {
-		return err
-	}
-	if used+int64(len(blob)) > wire.MaxFiles {
-		return errFull
-	}
-	_, err := s.db.ExecContext(ctx, `INSERT INTO chunks (account, file, n, size, blob) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT (account, file, n) DO UPDATE SET size = excluded.size, blob = excluded.blob`, account,
-		file, n, len(blob), blob)
-	return err
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		return s.within(ctx, tx, account, func() error {
+			_, err := tx.ExecContext(ctx, `INSERT INTO chunks (account, file, n, size, blob) VALUES (?, ?, ?, ?, ?)
+				ON CONFLICT (account, file, n) DO UPDATE SET size = excluded.size, blob = excluded.blob`, account,
+				file, n, len(blob), blob)
+			return err
+		})
+	})
 }
 
 func (s *store) chunk(ctx context.Context, account, file string, n int) (b []byte, err error) {

@@ -10,6 +10,8 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"strconv"
+	"strings"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
@@ -32,6 +34,7 @@ var (
 
 type store struct {
 	db    *sqlx.DB
+	quota Quota
 	quick *sqlx.DB // the same file, for what may be lost with the power: it doesn't wait for the disk
 }
 
@@ -101,11 +104,12 @@ func openStore(ctx context.Context, file string) (*store, error) {
 		_ = db.Close()
 		return nil, err
 	}
-	return &store{db, quick}, nil
+	return &store{db: db, quota: DefaultQuota, quick: quick}, nil
 }
 
 // errNewer refuses what a newer version of the program wrote: it may mean something that this one doesn't know.
-var errNewer = errors.New("a newer version of Red Locket wrote this cloud's database: this one leaves it as it is. Use the newer one")
+var errNewer = errors.New("a newer version of Red Locket wrote this cloud's database: this one leaves it as it is. " +
+	"Use the newer one")
 
 func notNewer(ctx context.Context, p *goose.Provider) error {
 	has, knows, err := p.GetVersions(ctx)
@@ -309,7 +313,9 @@ func (s *store) devices(ctx context.Context, account string) ([]wire.Device, err
 
 // commit takes a commit whole or not at all.
 func (s *store) commit(ctx context.Context, account string, c wire.Commit) error {
-	return s.tx(ctx, func(tx *sqlx.Tx) error { return commitIn(ctx, tx, account, c) })
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		return s.within(ctx, tx, account, func() error { return commitIn(ctx, tx, account, c) })
+	})
 }
 
 func commitIn(ctx context.Context, tx *sqlx.Tx, account string, c wire.Commit) error {
@@ -378,8 +384,18 @@ func (s *store) records(ctx context.Context, account string, ids []string) ([]wi
 	return out, nil
 }
 
-// changes reads what came after a head, at one moment.
-func (s *store) changes(ctx context.Context, account string, since uint64) (c wire.Changes, err error) {
+// partSize is about how many bytes of sealed heads and records are in one part of the changes.
+const partSize = 1 << 20
+
+// The places where a part begins: after a head, or after a record.
+const (
+	afterHead   = "h"
+	afterRecord = "r"
+)
+
+// changes reads a part of what came after a head, at one moment: the first one, or the one that begins where another
+// ended.
+func (s *store) changes(ctx context.Context, account string, since uint64, from string) (c wire.Changes, err error) {
 	tx, err := s.db.BeginTxx(ctx, &sql.TxOptions{ReadOnly: true})
 	if err != nil {
 		return c, err
@@ -389,44 +405,75 @@ func (s *store) changes(ctx context.Context, account string, since uint64) (c wi
 		Scan(&c.Latest, &c.Epoch); err != nil {
 		return c, err
 	}
-	heads, err := tx.QueryxContext(
-		ctx,
-		`SELECT number, blob FROM heads WHERE account = ? AND number > ? ORDER BY number`,
-		account,
-		since,
-	)
-	if err != nil {
-		return c, err
-	}
-	defer heads.Close()
-	for heads.Next() {
-		var h wire.Head
-		if err := heads.Scan(&h.Number, &h.Blob); err != nil {
+	room := partSize
+	record, isRecord := strings.CutPrefix(from, afterRecord)
+	if !isRecord {
+		after := since
+		if n, ok := strings.CutPrefix(from, afterHead); ok {
+			if after, err = strconv.ParseUint(n, 10, 63); err != nil {
+				return c, errPart
+			}
+		}
+		if err := s.headsAfter(ctx, tx, account, after, &room, &c); err != nil || c.More != "" {
 			return c, err
+		}
+	}
+	return c, s.recordsAfter(ctx, tx, account, since, record, &room, &c)
+}
+
+// errPart is returned for a place where no part begins.
+var errPart = errors.New("no part begins there")
+
+func (s *store) headsAfter(
+	ctx context.Context, tx *sqlx.Tx, account string, after uint64, room *int, c *wire.Changes,
+) error {
+	const q = `SELECT number, blob FROM heads WHERE account = ? AND number > ? ORDER BY number`
+	rows, err := tx.QueryxContext(ctx, q, account, after)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		if *room <= 0 {
+			c.More = afterHead + strconv.FormatUint(c.Heads[len(c.Heads)-1].Number, 10)
+			return nil
+		}
+		var h wire.Head
+		if err := rows.Scan(&h.Number, &h.Blob); err != nil {
+			return err
 		}
 		c.Heads = append(c.Heads, h)
+		*room -= len(h.Blob)
 	}
-	if err := heads.Err(); err != nil {
-		return c, err
-	}
-	records, err := tx.QueryxContext(
+	return rows.Err()
+}
+
+func (s *store) recordsAfter(
+	ctx context.Context, tx *sqlx.Tx, account string, since uint64, after string, room *int, c *wire.Changes,
+) error {
+	rows, err := tx.QueryxContext(
 		ctx,
-		`SELECT record, rev, blob FROM records WHERE account = ? AND head > ? ORDER BY record`,
-		account,
-		since,
+		`SELECT record, rev, blob FROM records WHERE account = ? AND head > ? AND record > ? ORDER BY record`,
+		account, since, after,
 	)
 	if err != nil {
-		return c, err
+		return err
 	}
-	defer records.Close()
-	for records.Next() {
-		var r wire.Record
-		if err := records.Scan(&r.ID, &r.Rev, &r.Blob); err != nil {
-			return c, err
+	defer rows.Close()
+	last := after
+	for rows.Next() {
+		if *room <= 0 {
+			c.More = afterRecord + last
+			return nil
 		}
-		c.Records = append(c.Records, r)
+		var r wire.Record
+		if err := rows.Scan(&r.ID, &r.Rev, &r.Blob); err != nil {
+			return err
+		}
+		c.Records, last = append(c.Records, r), r.ID
+		*room -= len(r.Blob)
 	}
-	return c, records.Err()
+	return rows.Err()
 }
 
 func (s *store) addIntroduction(ctx context.Context, account, id string, secret, key []byte, now int64) error {

@@ -34,10 +34,8 @@ type Client struct {
 	behind    atomic.Int64 // of our clock behind the cloud's, nanoseconds
 }
 
-const (
-	callTime    = 60 * time.Second
-	silenceTime = 50 * time.Second // an event line that says nothing for so long is dead
-)
+// silenceTime is how long a line may carry nothing, in either direction: then it is dead. A slow one may take its time.
+const silenceTime = 50 * time.Second
 
 // Dial returns a client for the cloud at an address. Nothing is sent yet. Plain
 // HTTP is taken for this computer only.
@@ -95,20 +93,47 @@ func (c *Client) call(ctx context.Context, method, path, credential string, in, 
 
 // prove calls with a proof.
 func (c *Client) prove(ctx context.Context, method, path, credential string, p *proof, in, out any) error {
-	ctx, cancel := context.WithTimeout(ctx, callTime)
+	return c.answer(ctx, method, path, credential, p, in, func(r io.Reader) error {
+		if out == nil {
+			return nil
+		}
+		return json.NewDecoder(io.LimitReader(r, wire.MaxPart)).Decode(out)
+	})
+}
+
+// answer calls, and hands the answer to read. It breaks off where the line carries nothing for too long.
+func (c *Client) answer(
+	ctx context.Context, method, path, credential string, p *proof, in any, read func(io.Reader) error,
+) error {
+	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	resp, err := c.do(ctx, method, path, credential, p, in)
+	silent := time.AfterFunc(silenceTime, cancel)
+	defer silent.Stop()
+	resp, err := c.do(context.WithValue(ctx, silentKey{}, silent), method, path, credential, p, in)
 	if err != nil {
 		return err
 	}
 	defer resp.Body.Close()
-	if out == nil {
-		return nil
-	}
-	if err := json.NewDecoder(io.LimitReader(resp.Body, wire.MaxBody)).Decode(out); err != nil {
+	if err := read(heard{resp.Body, silent}); err != nil {
 		return fmt.Errorf("%w: its answer was cut short", syncing.ErrOffline)
 	}
 	return nil
+}
+
+type silentKey struct{}
+
+// heard is a reader that notes that the line carried something.
+type heard struct {
+	from   io.Reader
+	silent *time.Timer
+}
+
+func (h heard) Read(b []byte) (int, error) {
+	n, err := h.from.Read(b)
+	if n > 0 {
+		h.silent.Reset(silenceTime)
+	}
+	return n, err
 }
 
 // do makes a request. One that the cloud refuses for its time is made again by the cloud's clock.
@@ -143,6 +168,9 @@ func (c *Client) try(
 	req, err := http.NewRequestWithContext(ctx, method, c.base+path, bytes.NewReader(body))
 	if err != nil {
 		return nil, err
+	}
+	if silent, ok := ctx.Value(silentKey{}).(*time.Timer); ok && len(body) > 0 {
+		req.Body = io.NopCloser(heard{bytes.NewReader(body), silent})
 	}
 	req.Header.Set("Content-Type", "application/json")
 	target, digest := req.URL.RequestURI(), wire.Digest(body)
@@ -193,17 +221,22 @@ func (c *Client) try(
 		return nil, syncing.ErrTooMany
 	case wire.CodeNoChunk:
 		return nil, syncing.ErrNoChunk
+	case wire.CodeNoRoom:
+		return nil, syncing.ErrNoRoom
 	case wire.CodeFull:
 		return nil, syncing.ErrCloudFull
 	case wire.CodeNotReady:
 		return nil, syncing.ErrNotReady
 	case wire.CodeNotFound:
 		return nil, syncing.ErrOver
-	case wire.CodeBadRequest:
-		return nil, errors.New(e.Message)
+	case wire.CodeBadRequest: // its own words are nobody's on this device
+		return nil, errRefused
 	}
 	return nil, fmt.Errorf("%w: it answered %d", syncing.ErrCloudSick, resp.StatusCode)
 }
+
+var errRefused = fmt.Errorf("%w: it doesn’t take what this device sent, and may be of another version",
+	syncing.ErrCloudSick)
 
 // plain says what went wrong on the line without addresses or ports.
 func plain(err error) string {
@@ -276,9 +309,146 @@ func (c *Client) DeleteAccount(ctx context.Context, credential string, key keys.
 	return c.prove(ctx, "POST", "/v1/account/delete", credential, &p, struct{}{}, nil)
 }
 
-// Changes reads what came after a head.
+// Changes reads what came after a head: in parts, of which none is asked for again once it is here. Where others commit
+// meanwhile, what they did is in it.
 func (c *Client) Changes(ctx context.Context, credential string, since uint64) (out wire.Changes, err error) {
-	return out, c.call(ctx, "GET", "/v1/changes?since="+strconv.FormatUint(since, 10), credential, nil, &out)
+	at, budget, newest := since, wire.MaxPull, map[string]wire.Record{}
+	const rounds = 10
+	for i := range rounds {
+		epoch := out.Epoch
+		if err := c.round(ctx, credential, at, &out, newest, &budget); err != nil {
+			return wire.Changes{}, err
+		}
+		if i > 0 && out.Epoch != epoch {
+			return wire.Changes{}, syncing.ErrConflict
+		}
+		n := len(out.Heads)
+		if n == 0 || out.Heads[n-1].Number >= out.Latest || out.Heads[n-1].Number <= at {
+			break
+		}
+		at = out.Heads[n-1].Number
+	}
+	for _, r := range newest {
+		out.Records = append(out.Records, r)
+	}
+	return out, nil
+}
+
+// round reads all parts of what came after a head.
+func (c *Client) round(
+	ctx context.Context, credential string, since uint64, out *wire.Changes, newest map[string]wire.Record, budget *int,
+) error {
+	for from, first := "", true; first || from != ""; first = false {
+		part, err := c.part(ctx, credential, since, from)
+		if err != nil {
+			return err
+		}
+		if !first && part.Epoch != out.Epoch { // of another state
+			return syncing.ErrConflict
+		}
+		out.Latest, out.Epoch = part.Latest, part.Epoch
+		out.Heads = append(out.Heads, part.Heads...)
+		for _, h := range part.Heads {
+			*budget -= len(h.Blob) + 64
+		}
+		for _, r := range part.Records {
+			*budget -= len(r.Blob) + 128
+			if was, ok := newest[r.ID]; !ok || r.Rev > was.Rev {
+				newest[r.ID] = r
+			}
+		}
+		if *budget -= 1 << 10; *budget < 0 || part.More == from && !first {
+			return errTooMuch
+		}
+		from = part.More
+	}
+	return nil
+}
+
+var errTooMuch = fmt.Errorf("%w: it sends more than a vault can be", syncing.ErrCloudSick)
+
+// part reads one part. A line that breaks between two parts is taken up again.
+func (c *Client) part(ctx context.Context, credential string, since uint64, from string) (p wire.Changes, err error) {
+	path := "/v1/changes?since=" + strconv.FormatUint(since, 10)
+	if from != "" {
+		path += "&from=" + url.QueryEscape(from)
+	}
+	const tries = 5
+	for i := range tries {
+		p = wire.Changes{}
+		err = c.answer(ctx, "GET", path, credential, nil, nil, func(r io.Reader) error { return readChanges(r, &p) })
+		if from == "" || !errors.Is(err, syncing.ErrOffline) {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return p, err
+		case <-time.After(retryAfter << i):
+		}
+	}
+	return p, err
+}
+
+// retryAfter is how long the first wait is before a part is asked for again.
+var retryAfter = 250 * time.Millisecond
+
+// readChanges decodes a part as it comes: of no more bytes and pieces than one may have, so that a cloud can't make a
+// device hold much more than it sends.
+func readChanges(r io.Reader, p *wire.Changes) error {
+	d := json.NewDecoder(io.LimitReader(r, wire.MaxPart))
+	if t, err := d.Token(); err != nil || t != json.Delim('{') {
+		return errors.Join(err, errShape)
+	}
+	pieces := 0
+	for d.More() {
+		name, err := d.Token()
+		if err != nil {
+			return err
+		}
+		switch name {
+		case "latest":
+			err = d.Decode(&p.Latest)
+		case "epoch":
+			err = d.Decode(&p.Epoch)
+		case "more":
+			err = d.Decode(&p.More)
+		case "heads":
+			err = readList(d, &p.Heads, &pieces)
+		case "records":
+			err = readList(d, &p.Records, &pieces)
+		default:
+			err = d.Decode(&json.RawMessage{})
+		}
+		if err != nil {
+			return err
+		}
+	}
+	_, err := d.Token()
+	return err
+}
+
+var errShape = errors.New("this isn't what was asked for")
+
+func readList[T any](d *json.Decoder, to *[]T, pieces *int) error {
+	t, err := d.Token()
+	if err != nil || t == nil { // null
+		return err
+	}
+	if t != json.Delim('[') {
+		return errShape
+	}
+	for d.More() {
+		if *pieces++; *pieces > wire.MaxInPart {
+			return errShape
+		}
+		var x T
+		if err := d.Decode(&x); err != nil {
+			return err
+		}
+		*to = append(*to, x)
+	}
+	_, err = d.Token()
+	return err
 }
 
 // Records reads some records as they are now.
@@ -301,19 +471,14 @@ func (c *Client) PutChunk(ctx context.Context, credential, file string, n int, s
 }
 
 // Chunk reads one sealed chunk of a file.
-func (c *Client) Chunk(ctx context.Context, credential, file string, n int) ([]byte, error) {
-	ctx, cancel := context.WithTimeout(ctx, callTime)
-	defer cancel()
-	resp, err := c.do(ctx, "GET", chunkPath(file, n), credential, nil, nil)
-	if err != nil {
-		return nil, err
-	}
-	defer resp.Body.Close()
-	b, err := io.ReadAll(io.LimitReader(resp.Body, wire.MaxChunk+1))
-	if err != nil || len(b) > wire.MaxChunk {
-		return nil, fmt.Errorf("%w: its answer was cut short", syncing.ErrOffline)
-	}
-	return b, nil
+func (c *Client) Chunk(ctx context.Context, credential, file string, n int) (b []byte, err error) {
+	err = c.answer(ctx, "GET", chunkPath(file, n), credential, nil, nil, func(r io.Reader) (err error) {
+		if b, err = io.ReadAll(io.LimitReader(r, wire.MaxChunk+1)); err == nil && len(b) > wire.MaxChunk {
+			err = errShape
+		}
+		return err
+	})
+	return b, err
 }
 
 // RemoveFile drops a file's chunks.

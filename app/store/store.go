@@ -148,7 +148,8 @@ func open(ctx context.Context, file string) (*Store, error) {
 }
 
 // errNewer refuses what a newer version of the program wrote: it may mean something that this one doesn't know.
-var errNewer = errors.New("a newer version of Red Locket wrote this vault: this one leaves it as it is. Use the newer one")
+var errNewer = errors.New("a newer version of Red Locket wrote this vault: this one leaves it as it is. " +
+	"Use the newer one")
 
 func notNewer(ctx context.Context, p *goose.Provider) error {
 	has, knows, err := p.GetVersions(ctx)

@@ -41,6 +41,7 @@ const (
 	InStep   State = "in step"  // all is committed, nothing is missing
 	Catching State = "catching" // work is going on
 	Away     State = "away"     // the cloud can't be reached; it will catch up
+	Full     State = "full"     // the cloud has no room for what waits; what others do still comes
 	Ended    State = "ended"    // the cloud no longer takes this device's session
 	Fault    State = "fault"    // the cloud's answer was refused; nothing of it was used
 )
@@ -60,6 +61,7 @@ type Line struct {
 	Config
 
 	wake    chan struct{} // asks for a look now
+	heard   chan struct{} // the cloud says that there is something
 	running chan struct{} // holds a value while a run is under way
 
 	mu      sync.Mutex // guards the fields below
@@ -87,7 +89,10 @@ type Config struct {
 
 // New returns a line that stands still.
 func New(cfg Config) *Line {
-	return &Line{Config: cfg, cloud: cfg.Cloud, wake: make(chan struct{}, 1), running: make(chan struct{}, 1)}
+	return &Line{
+		Config: cfg, cloud: cfg.Cloud, wake: make(chan struct{}, 1), heard: make(chan struct{}, 1),
+		running: make(chan struct{}, 1),
+	}
 }
 
 // Connect gives a set that was on this computer only a cloud. The line stands still then.
@@ -142,9 +147,11 @@ func (l *Line) noteStatus(s State, detail string) (changed bool) {
 }
 
 // Nudge asks for a look now.
-func (l *Line) Nudge() {
+func (l *Line) Nudge() { ask(l.wake) }
+
+func ask(c chan struct{}) {
 	select {
-	case l.wake <- struct{}{}:
+	case c <- struct{}{}:
 	default:
 	}
 }
@@ -199,11 +206,11 @@ func (l *Line) listen(ctx context.Context, cloud Cloud) {
 		if err == nil {
 			err = cloud.Events(ctx, credential, func(uint64) {
 				wait = retryFirst
-				l.Nudge()
+				ask(l.heard)
 			})
 		}
 		if err == nil || errors.Is(err, ErrOffline) {
-			l.Nudge() // the line broke: see whether the cloud is still there
+			ask(l.heard) // the line broke: see whether the cloud is still there
 		}
 		sleep(ctx, jitter(wait))
 	}
@@ -220,6 +227,7 @@ func (l *Line) follow(ctx context.Context, stopped chan struct{}) {
 	l.removeUnused(ctx)
 	retry := retryFirst
 	for ctx.Err() == nil {
+		began := time.Now() // not the clock on the wall, which may jump
 		err := l.Sync(ctx)
 		if err == nil {
 			err = l.sendFiles(ctx)
@@ -228,7 +236,7 @@ func (l *Line) follow(ctx context.Context, stopped chan struct{}) {
 			err = l.reseal(ctx)
 		}
 		var fault *ledger.Fault
-		next := pollEvery
+		next, rest := pollEvery, leastRest
 		switch {
 		case ctx.Err() != nil:
 			return
@@ -240,19 +248,42 @@ func (l *Line) follow(ctx context.Context, stopped chan struct{}) {
 			}
 		case errors.Is(err, ErrCloudFull):
 			l.setStatus(InStep, err.Error())
+		case errors.Is(err, ErrNoRoom):
+			l.setStatus(Full, err.Error())
 		case errors.As(err, &fault):
 			l.setStatus(Fault, fault.Detail)
+			rest, retry = jitter(retry), min(2*retry, pollEvery)
 		case errors.Is(err, ErrSignedOut), errors.Is(err, ErrSignIn):
 			l.setStatus(Ended, err.Error())
 		default:
 			l.setStatus(Away, err.Error())
 			next, retry = jitter(retry), min(2*retry, retryLast)
 		}
-		select {
-		case <-ctx.Done():
-		case <-l.wake:
-		case <-time.After(next):
-		}
+		// A run that took long is followed by a rest as long: whatever a cloud sends, it has half of our time at most.
+		l.rest(ctx, next, max(rest, min(time.Since(began), pollEvery)))
+	}
+}
+
+// leastRest is how long a cloud's nudges are waited with after a run.
+const leastRest = 20 * time.Millisecond
+
+// rest waits until something is to be done: what happens here counts at once, what the cloud says after a rest.
+func (l *Line) rest(ctx context.Context, most, rest time.Duration) {
+	end := time.After(most)
+	select {
+	case <-ctx.Done():
+		return
+	case <-l.wake:
+		return
+	case <-end:
+		return
+	case <-time.After(rest):
+	}
+	select {
+	case <-ctx.Done():
+	case <-l.wake:
+	case <-l.heard:
+	case <-end:
 	}
 }
 
@@ -263,10 +294,13 @@ func sleep(ctx context.Context, d time.Duration) {
 	}
 }
 
-func jitter(d time.Duration) time.Duration { return d*3/4 + rand.N(d/2) }
+func jitter(d time.Duration) time.Duration { return d*3/4 + rand.N(d/2+1) }
 
 // maxTurns bounds how often a run begins again because another device's commit got through.
 const maxTurns = 20
+
+// turnWait is how much longer each of these turns is waited with than the one before.
+const turnWait = 10 * time.Millisecond
 
 // Sync pulls what others committed, merges it, and commits what waits here. A run that is
 // under way is waited for. The error is a [*ledger.Fault] if the cloud's answer can't be what
@@ -278,6 +312,7 @@ func (l *Line) Sync(ctx context.Context) error {
 			more, err := l.syncOnce(ctx)
 			switch {
 			case errors.Is(err, ErrConflict) && turns < maxTurns:
+				sleep(ctx, jitter(time.Duration(turns)*turnWait))
 				turns++
 			case err != nil || !more:
 				return err

@@ -92,6 +92,12 @@ or put a proxy that has one in front of it.`,
 	cmd.Flags().StringVar(&o.accounts, "accounts", "open", "who makes accounts: open (anybody) or closed (nobody)")
 	cmd.Flags().BoolVar(&o.behindProxy, "behind-proxy", false,
 		"serve plain HTTP on any address, to a proxy that has a certificate")
+	cmd.Flags().StringArrayVar(&o.proxies, "trusted-proxy", nil,
+		"address or network of a proxy that is believed when it says whom it passes on, like 10.0.0.0/8")
+	cmd.Flags().StringVar(&o.metrics, "metrics", "", "address and port to serve metrics at, like 127.0.0.1:9300")
+	cmd.Flags().Int64Var(&o.quota.Records, "max-records", cloud.DefaultQuota.Records, "records of one account")
+	cmd.Flags().Int64Var(&o.quota.Bytes, "max-bytes", cloud.DefaultQuota.Bytes, "bytes of one account's records")
+	cmd.Flags().Int64Var(&o.quota.Files, "max-file-bytes", cloud.DefaultQuota.Files, "bytes of one account's files")
 	cmd.AddCommand(cloudBackupCommand())
 	cmd.Flags().StringVar(&o.cert, "cert", "", "TLS certificate file (PEM)")
 	cmd.Flags().StringVar(&o.key, "key", "", "TLS key file (PEM)")

@@ -8,8 +8,10 @@ import (
 	"fmt"
 	"io"
 	"log"
+	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -219,6 +221,61 @@ type cloudOptions struct {
 	addresses               []string
 	accounts                string // open or closed
 	behindProxy             bool
+	proxies                 []string
+	metrics                 string // an address of its own; empty for none
+	quota                   cloud.Quota
+}
+
+// readProxies reads addresses and networks.
+func readProxies(list []string) (out []netip.Prefix, err error) {
+	for _, p := range list {
+		prefix, err := netip.ParsePrefix(p)
+		if err != nil {
+			a, err := netip.ParseAddr(p)
+			if err != nil {
+				return nil, fmt.Errorf("--trusted-proxy wants an address or a network, like 10.0.0.0/8, not %q", p)
+			}
+			prefix = netip.PrefixFrom(a, a.BitLen())
+		}
+		out = append(out, prefix)
+	}
+	return out, nil
+}
+
+// certificate is one that is read again when its files change.
+type certificate struct {
+	cert, key string
+
+	mu   sync.Mutex // guards what follows
+	pair *tls.Certificate
+	of   time.Time // when the files were last written
+}
+
+// get returns the present one. Files that can't be read, because they are being written, leave the one before.
+func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	at := lastWritten(c.cert, c.key)
+	if c.pair != nil && at.Equal(c.of) {
+		return c.pair, nil
+	}
+	pair, err := tls.LoadX509KeyPair(c.cert, c.key)
+	if err != nil && c.pair == nil {
+		return nil, fmt.Errorf("failed to read the certificate: %w", err)
+	}
+	if err == nil {
+		c.pair, c.of = &pair, at
+	}
+	return c.pair, nil
+}
+
+func lastWritten(files ...string) (last time.Time) {
+	for _, f := range files {
+		if i, err := os.Stat(f); err == nil && i.ModTime().After(last) {
+			last = i.ModTime()
+		}
+	}
+	return last
 }
 
 func runCloud(ctx context.Context, o cloudOptions) error {
@@ -241,32 +298,42 @@ func runCloud(ctx context.Context, o cloudOptions) error {
 	}
 	scheme := "http"
 	if o.cert != "" {
-		pair, err := tls.LoadX509KeyPair(o.cert, o.key)
+		c := &certificate{cert: o.cert, key: o.key}
+		pair, err := c.get(nil)
 		if err != nil {
-			return fmt.Errorf("failed to read the certificate: %w", err)
+			return err
 		}
 		if len(o.addresses) == 0 {
-			o.addresses = namesOf(pair, l.Addr())
+			o.addresses = namesOf(*pair, l.Addr())
 		}
-		l, scheme = tls.NewListener(
-			l,
-			&tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS13},
-		), "https"
+		l, scheme = tls.NewListener(l, &tls.Config{GetCertificate: c.get, MinVersion: tls.VersionTLS13}), "https"
 	}
 	if err := os.MkdirAll(filepath.Dir(o.file), 0o700); err != nil {
 		return err
 	}
-	c, err := cloud.New(ctx, o.file, cloud.DefaultLimits, quiet())
+	c, err := cloud.New(ctx, o.file, cloud.DefaultLimits, slog.New(slog.NewJSONHandler(os.Stderr, nil)))
 	if err != nil {
 		return err
 	}
 	c.Closed = o.accounts == "closed"
+	c.SetQuota(o.quota)
+	if c.Proxies, err = readProxies(o.proxies); err != nil {
+		return errors.Join(err, c.Close())
+	}
 	for _, a := range o.addresses {
 		c.Addresses = append(c.Addresses, wire.Authority("https", strings.TrimPrefix(a, "https://")))
 	}
-	s := serveOn("the cloud", l, c, c.EndStreams)
+	servers := []*server{serveOn("the cloud", l, c, c.EndStreams)}
+	if o.metrics != "" {
+		m, err := serve("the cloud's metrics", o.metrics, c.Metrics(), nil)
+		if err != nil {
+			servers[0].close()
+			return errors.Join(err, c.Close())
+		}
+		servers = append(servers, m)
+	}
 	fmt.Printf("The cloud is at %s://%s\nIts data is in %s\n", scheme, l.Addr(), o.file)
-	return errors.Join(waitFor(ctx, s), c.Close())
+	return errors.Join(waitFor(ctx, servers...), c.Close())
 }
 
 // namesOf are the addresses that a certificate is for.

@@ -9,7 +9,10 @@ const (
 	MaxRecords = 20000     // records in one commit
 	MaxDevices = 100       // of one account
 	MaxFetched = 500       // records asked for by their ids at once
-	MaxBody    = 256 << 20 // bytes of a request or answer
+	MaxBody    = 64 << 20  // bytes of a request
+	MaxPart    = 8 << 20   // bytes of a part of the changes, and of any other answer
+	MaxPull    = 256 << 20 // bytes of all parts of the changes together
+	MaxInPart  = 50000     // heads and records of a part
 	MaxChunk   = 320 << 10 // bytes of a sealed chunk of a file
 	MaxChunks  = 64        // of one file
 	MaxFiles   = 5 << 28   // bytes of an account's sealed files: those of its devices' limit, padded
@@ -81,13 +84,14 @@ type Record struct {
 	Blob []byte `json:"blob"`
 }
 
-// Changes are the heads after a given one, and the newest revision of every
-// record that changed in them.
+// Changes are the heads after a given one, and the newest revision of every record that changed in them. They come in
+// parts: heads first, then records.
 type Changes struct {
 	Latest  uint64   `json:"latest"`
 	Epoch   uint32   `json:"epoch"` // the newest
 	Heads   []Head   `json:"heads"`
 	Records []Record `json:"records"`
+	More    string   `json:"more,omitempty"` // where the next part begins; empty for the last
 }
 
 // Wanted asks for records by their ids.
@@ -158,6 +162,7 @@ const (
 	CodeNotFound   = "not-found"   // nothing is there
 	CodeNoChunk    = "no-chunk"    // a chunk of a file that isn't here
 	CodeFull       = "full"        // no room left for files
+	CodeNoRoom     = "no-room"     // no room left for records
 	CodeInternal   = "internal"    // the cloud's own trouble
 	CodeNotReady   = "not-ready"   // an introduction nobody has answered yet
 )
