@@ -37,7 +37,7 @@ bench:
 	npm ci --silent && node e2e/bench.mjs && node e2e/bench-book.mjs && node e2e/bench-fill.mjs
 
 crash:
-	REDLOCKET_KILLS=200 go test ./app -run TestKilledAtAnyMoment -v -timeout 30m
+	REDLOCKET_KILLS=200 go test ./app -run KilledAtAnyMoment -v -timeout 30m
 
 bootstrap:
 	dir=$$(mktemp -d) && cd $$dir && npm init -y >/dev/null && npm install --silent bootstrap@5.3.9 sass@1.108.2 && \

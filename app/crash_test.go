@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -89,8 +90,11 @@ func crashRole(role, dir, addr, carried string) error {
 	if err != nil {
 		return err
 	}
-	if role == "importing" {
+	switch role {
+	case "importing":
 		return crashImport(ctx, v)
+	case "turning":
+		return crashTurn(ctx, v, dir, addr)
 	}
 	ids := []string{}
 	for i := 0; ; i++ {
@@ -107,6 +111,115 @@ func crashRole(role, dir, addr, carried string) error {
 		fmt.Println("saved", id, value)
 		time.Sleep(time.Duration(mrand.IntN(4)) * time.Millisecond)
 	}
+}
+
+// crashTurn saves, lets devices in and shuts them out, and publishes anew, over and over.
+func crashTurn(ctx context.Context, v *app.Vault, dir, addr string) error {
+	for i := 0; ; i++ {
+		id := records.NewID()
+		if err := v.Items.Save(ctx, id, vault.Changes{vault.FieldTitle: "t"}); err != nil {
+			return err
+		}
+		fmt.Println("saved", id)
+		if i%3 == 2 {
+			if err := v.Account.Publish(ctx, secret.New(master)); err != nil {
+				return err
+			}
+			fmt.Println("published")
+			continue
+		}
+		if err := v.Sync.Sync(ctx); err != nil {
+			return err
+		}
+		f, err := store.In(filepath.Join(dir, "guest-"+id))
+		if err != nil {
+			return err
+		}
+		d := app.New(app.Ports{Stores: f, Dial: cloudclient.Dial, Rand: rand.Reader, Now: time.Now, Platform: "test"})
+		sheet, err := v.Account.Sheet(ctx)
+		if err != nil {
+			return err
+		}
+		guest, err := d.Join(ctx, app.Join{
+			Email: email, Cloud: "http://" + addr, Password: secret.New(master), Carried: strings.Join(sheet.Carried, ""),
+		})
+		if err != nil {
+			return err
+		}
+		out := guest.Profile().Device
+		if err := d.Close(); err != nil {
+			return err
+		}
+		if err := v.Account.ShutOut(ctx, out, secret.New(master)); err != nil {
+			return err
+		}
+		fmt.Println("out", out)
+	}
+}
+
+// A process is killed at random moments of shutting out and publishing, and of sealing anew after it: everything that
+// was acknowledged is there, it opens with the same master password, comes in step by itself, and a new device joins.
+func TestTurningKilledAtAnyMoment(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long: run without -short")
+	}
+	kills := 6
+	if n, err := strconv.Atoi(os.Getenv("REDLOCKET_KILLS")); err == nil {
+		kills = n
+	}
+	w := newWorld(t)
+	dir := t.TempDir()
+	folder, err := store.In(filepath.Join(dir, "turning"))
+	require.NoError(t, err)
+	d := w.deviceIn(folder)
+	v := w.create(d)
+	profile := v.Profile().ID
+	for range 40 {
+		require.NoError(t, v.Items.Save(t.Context(), records.NewID(), login("Before", "pw")))
+	}
+	w.inStep(v)
+	require.NoError(t, d.Close())
+	addr := strings.TrimPrefix(w.url, "http://")
+	saved, out := map[string]bool{}, map[string]bool{}
+	for range kills {
+		p := run(t, "turning", dir, addr, "")
+		first := <-p.lines
+		time.Sleep(time.Duration(mrand.IntN(1500)) * time.Millisecond)
+		for _, line := range append([]string{first}, p.kill()...) {
+			kind, id, _ := strings.Cut(line, " ")
+			switch kind {
+			case "saved":
+				saved[id] = true
+			case "out":
+				out[id] = true
+			case "published":
+			default:
+				t.Fatalf("the device said %q", line)
+			}
+		}
+		d := w.deviceIn(folder)
+		v, err := d.Unlock(t.Context(), profile, secret.New(master))
+		require.NoError(t, err)
+		require.Eventually(t, func() bool {
+			s := v.Sync.Status()
+			return s.State == syncing.InStep && s.Waiting == 0 && v.Account.OldKeys() == 0
+		}, 20*time.Second, 10*time.Millisecond, "%+v", v.Sync.Status())
+		for id := range saved {
+			require.True(t, holds(v, id)(), "an acknowledged save is gone")
+		}
+		for id := range out {
+			if e, err := v.Items.Entry(id); err == nil { // some were ended before they told their name
+				require.NotEmpty(t, e.Text(vault.FieldOut))
+			}
+		}
+		attic := w.device(records.NewID())
+		joined := w.join(attic, v)
+		for id := range saved {
+			require.True(t, holds(joined, id)())
+		}
+		require.NoError(t, errors.Join(attic.Close(), d.Close()))
+	}
+	t.Logf("%d kills, %d acknowledged saves, %d devices shut out", kills, len(saved), len(out))
 }
 
 // importedRows is how many logins one import of the crash test has.

@@ -367,8 +367,7 @@ func TestACloudThatWasSetBack(t *testing.T) {
 	w.inStep(desk)
 	w.setBack(backup)
 	for _, v := range []*app.Vault{desk, laptop} {
-		v.Sync.Nudge()
-		soon(t, "told", func() bool { return v.Sync.Status().State == syncing.Fault })
+		soon(t, "told", func() bool { v.Sync.Nudge(); return v.Sync.Status().State == syncing.Fault })
 	}
 	mine := records.NewID()
 	require.NoError(t, laptop.Items.Save(t.Context(), mine, login("Mine", "pw")))
@@ -408,7 +407,7 @@ func TestACloudThatWasSetBackAndWentOn(t *testing.T) {
 	}
 	desk, err = first.Unlock(t.Context(), desk.Profile().ID, secret.New(master))
 	require.NoError(t, err)
-	soon(t, "told", func() bool { return desk.Sync.Status().State == syncing.Fault })
+	soon(t, "told", func() bool { desk.Sync.Nudge(); return desk.Sync.Status().State == syncing.Fault })
 	require.NoError(t, desk.Account.Publish(t.Context(), secret.New(master)))
 	soon(t, "what the laptop did", holds(desk, other))
 	soon(t, "what the cloud had lost", holds(laptop, lost))
