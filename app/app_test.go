@@ -44,7 +44,7 @@ const (
 
 // world is a cloud and as many devices as a test wants.
 type world struct {
-	t     *testing.T
+	t     testing.TB
 	cloud *cloud.Server
 	file  string // the cloud's database
 	url   string
@@ -55,7 +55,7 @@ type world struct {
 	sites   filling.Asker // what sites publish; nil for no network
 }
 
-func newWorld(t *testing.T) *world {
+func newWorld(t testing.TB) *world {
 	w := &world{t: t, file: filepath.Join(t.TempDir(), "cloud.db")}
 	w.startCloud()
 	srv := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {

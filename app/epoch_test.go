@@ -25,7 +25,7 @@ import (
 )
 
 // soon waits for something that happens by itself.
-func soon(t *testing.T, what string, ok func() bool) {
+func soon(t testing.TB, what string, ok func() bool) {
 	t.Helper()
 	require.Eventually(t, ok, 10*time.Second, 2*time.Millisecond, what)
 }

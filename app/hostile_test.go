@@ -211,13 +211,24 @@ func fromLaptop(r *http.Request, v *app.Vault) bool {
 }
 
 func pullAll(t *testing.T, w *world, v *app.Vault) []byte {
-	credential, err := v.Credential(t.Context())
+	b, err := json.Marshal(changesOf(t, w, v))
+	require.NoError(t, err)
+	return b
+}
+
+// changesOf is everything that the cloud has of a vault.
+func changesOf(t testing.TB, w *world, v *app.Vault) wire.Changes {
+	credential, err := v.Sync.Credential(t.Context())
 	require.NoError(t, err)
 	c, err := cloudclient.Dial(w.url)
 	require.NoError(t, err)
-	all, err := c.Changes(t.Context(), credential, 0)
+	ring, err := v.Replica.Ring()
 	require.NoError(t, err)
-	b, err := json.Marshal(all)
+	var since uint64
+	if s, ok := ring.Fresh(0); ok {
+		since = s.After
+	}
+	all, err := c.Changes(t.Context(), credential, since)
 	require.NoError(t, err)
-	return b
+	return all
 }

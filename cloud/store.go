@@ -385,7 +385,7 @@ func (s *store) records(ctx context.Context, account string, ids []string) ([]wi
 }
 
 // partSize is about how many bytes of sealed heads and records are in one part of the changes.
-const partSize = 1 << 20
+const partSize = 1 << 17
 
 // The places where a part begins: after a head, or after a record.
 const (
@@ -406,8 +406,13 @@ func (s *store) changes(ctx context.Context, account string, since uint64, from 
 		return c, err
 	}
 	room := partSize
+	at := place{since + 1, ""}
 	record, isRecord := strings.CutPrefix(from, afterRecord)
-	if !isRecord {
+	if isRecord {
+		if at, err = parsePlace(record); err != nil {
+			return c, err
+		}
+	} else {
 		after := since
 		if n, ok := strings.CutPrefix(from, afterHead); ok {
 			if after, err = strconv.ParseUint(n, 10, 63); err != nil {
@@ -418,11 +423,28 @@ func (s *store) changes(ctx context.Context, account string, since uint64, from 
 			return c, err
 		}
 	}
-	return c, s.recordsAfter(ctx, tx, account, since, record, &room, &c)
+	return c, s.recordsAfter(ctx, tx, account, at, &room, &c)
 }
 
 // errPart is returned for a place where no part begins.
 var errPart = errors.New("no part begins there")
+
+// place is where a record is among the changes: the head that it came with, and its id.
+type place struct {
+	head   uint64
+	record string
+}
+
+func (p place) String() string { return strconv.FormatUint(p.head, 10) + "." + p.record }
+
+func parsePlace(s string) (p place, err error) {
+	head, record, ok := strings.Cut(s, ".")
+	if p.head, err = strconv.ParseUint(head, 10, 63); err != nil || !ok {
+		return p, errPart
+	}
+	p.record = record
+	return p, nil
+}
 
 func (s *store) headsAfter(
 	ctx context.Context, tx *sqlx.Tx, account string, after uint64, room *int, c *wire.Changes,
@@ -449,28 +471,29 @@ func (s *store) headsAfter(
 }
 
 func (s *store) recordsAfter(
-	ctx context.Context, tx *sqlx.Tx, account string, since uint64, after string, room *int, c *wire.Changes,
+	ctx context.Context, tx *sqlx.Tx, account string, at place, room *int, c *wire.Changes,
 ) error {
 	rows, err := tx.QueryxContext(
 		ctx,
-		`SELECT record, rev, blob FROM records WHERE account = ? AND head > ? AND record > ? ORDER BY record`,
-		account, since, after,
+		`SELECT record, head, rev, blob FROM records WHERE account = ? AND (head, record) > (?, ?)
+			ORDER BY head, record`,
+		account, at.head, at.record,
 	)
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
-	last := after
 	for rows.Next() {
 		if *room <= 0 {
-			c.More = afterRecord + last
+			c.More = afterRecord + at.String()
 			return nil
 		}
 		var r wire.Record
-		if err := rows.Scan(&r.ID, &r.Rev, &r.Blob); err != nil {
+		if err := rows.Scan(&r.ID, &at.head, &r.Rev, &r.Blob); err != nil {
 			return err
 		}
-		c.Records, last = append(c.Records, r), r.ID
+		at.record = r.ID
+		c.Records = append(c.Records, r)
 		*room -= len(r.Blob)
 	}
 	return rows.Err()

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/go-chi/chi/v5"
 
@@ -325,6 +326,7 @@ func (s frontPages) join(w http.ResponseWriter, r *http.Request) error {
 		DeviceName: r.FormValue("device"),
 	}
 	arrival := r.FormValue("arrival")
+	_ = http.NewResponseController(w).SetWriteDeadline(time.Time{}) // a slow line may take its time
 	v, err := s.device.Join(r.Context(), app.Join{
 		Email: d.Email, Cloud: d.Cloud, Carried: d.Carried, Introduction: arrival, DeviceName: d.DeviceName,
 		Password: secret.New(r.FormValue("password")),

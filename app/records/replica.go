@@ -380,7 +380,7 @@ func (r *Replica) Reseal(ctx context.Context) (done, left int, err error) {
 			if h.epoch == in.key.Ring().Epoch() {
 				continue
 			}
-			if len(ids) < mostRecords/4 {
+			if len(ids) < mostRecords {
 				ids = append(ids, id)
 			} else {
 				left++
@@ -506,7 +506,7 @@ func (r *Replica) Committed(ctx context.Context, c *Commit) error {
 		for _, rec := range c.Records {
 			h := in.entries[rec.ID]
 			h.baseRev, h.baseHash = rec.Rev, ledger.Sum(rec.Blob)
-			row := Row{rec.ID, rec.Rev, rec.Blob, h.baseRev, h.baseHash}
+			row := Row{ID: rec.ID, BaseRev: h.baseRev, BaseHash: h.baseHash} // its bytes are there
 			if h.edit != c.edits[rec.ID] {
 				h.rev = rec.Rev + 1
 				var err error
@@ -521,7 +521,9 @@ func (r *Replica) Committed(ctx context.Context, c *Commit) error {
 			return fmt.Errorf("failed to note a commit: %w", err)
 		}
 		for i, h := range changed {
-			h.epoch = keys.SealedEpoch(rows[i].Blob)
+			if rows[i].Blob != nil {
+				h.epoch = keys.SealedEpoch(rows[i].Blob)
+			}
 			in.entries[h.entry.ID] = h
 		}
 		in.checkpoint = checkpoint

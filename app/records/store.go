@@ -45,7 +45,8 @@ type Store interface {
 	Rows(ctx context.Context, fn func(Row) error) error
 	// Blobs returns the sealed bytes of the given records.
 	Blobs(ctx context.Context, ids []string) (map[string][]byte, error)
-	// Put writes records, and the checkpoint if it isn't nil.
+	// Put writes records, and the checkpoint if it isn't nil. Of a row without a blob it writes what the last head
+	// vouches for, and leaves the rest.
 	Put(ctx context.Context, rows []Row, checkpoint *Checkpoint) error
 	// Restart is Put for a state that begins anew: no head vouches for any other record from then on.
 	Restart(ctx context.Context, rows []Row, checkpoint Checkpoint) error

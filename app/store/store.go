@@ -271,7 +271,18 @@ func (s *Store) write(ctx context.Context, rows []records.Row, stand *records.Ch
 		return err
 	}
 	defer func() { _ = put.Close() }()
+	vouch, err := tx.PreparexContext(ctx, `UPDATE records SET base_rev = ?, base_hash = ? WHERE id = ?`)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = vouch.Close() }()
 	for _, r := range rows {
+		if r.Blob == nil {
+			if _, err := vouch.ExecContext(ctx, r.BaseRev, hash(r.BaseHash), r.ID); err != nil {
+				return err
+			}
+			continue
+		}
 		if _, err := put.ExecContext(ctx, r.ID, r.Rev, r.Blob, r.BaseRev, hash(r.BaseHash)); err != nil {
 			return err
 		}

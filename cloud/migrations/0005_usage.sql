@@ -65,3 +65,7 @@ CREATE TRIGGER chunk_gone AFTER DELETE ON chunks BEGIN
 END;
 -- +goose StatementEnd
 DROP INDEX chunks_by_size;
+
+-- Changes are read in parts, in the order in which they were made.
+CREATE INDEX records_by_change ON records (account, head, record);
+DROP INDEX records_by_head;
