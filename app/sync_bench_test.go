@@ -123,8 +123,8 @@ func BenchmarkCommit(b *testing.B) {
 	b.ReportMetric(float64(took)/float64(floor), "x-floor")
 }
 
-// BenchmarkJoinSlowly brings a vault of 10,000 logins to a new device over 1 Mbit/s, where each connection breaks after a
-// megabyte or so, against the bytes at that speed.
+// BenchmarkJoinSlowly brings a vault of 10,000 logins to a new device over 1 Mbit/s, where each connection breaks after
+// a megabyte or so, against the bytes at that speed.
 func BenchmarkJoinSlowly(b *testing.B) {
 	w, _, v := synced(b, 10_000)
 	sheet, err := v.Account.Sheet(b.Context())
