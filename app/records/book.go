@@ -102,7 +102,7 @@ func (b *Book) AsOf(ms int64) (x *find.Index, err error) {
 	err = b.core.read(func(in *content) error {
 		var items []vault.Item
 		for _, h := range in.entries {
-			if then, ok := h.entry.AsOf(ms); ok && then.IsItem() {
+			if then, ok := in.whole(h.entry).AsOf(ms); ok && then.IsItem() {
 				items = append(items, vault.View(then))
 			}
 		}

@@ -26,7 +26,7 @@ func (s *Items) Entry(id string) (e vault.Entry, err error) {
 		if !ok || h.entry.Purged() {
 			return ErrNoItem
 		}
-		e = h.entry
+		e = in.whole(h.entry)
 		return nil
 	})
 	return e, err
@@ -94,7 +94,7 @@ func (s *Items) Edit(
 func (s *Items) change(ctx context.Context, id string, fn func(e vault.Entry, ok bool) (vault.Entry, error)) error {
 	return s.core.write(func(in *content) error {
 		h, ok := in.entries[id]
-		e, err := fn(h.entry, ok)
+		e, err := fn(in.whole(h.entry), ok)
 		if err != nil {
 			return err
 		}

@@ -87,7 +87,7 @@ func (r *Replica) Merge(ctx context.Context, p Pull) (stale bool, err error) {
 		if err != nil || next.Number == in.checkpoint.Number && p.Turn == nil && !fresh {
 			return err
 		}
-		merged, err := in.mergeAll(key, pulled, fresh)
+		merged, err := r.core.mergeAll(in, key, pulled, fresh)
 		if err != nil {
 			return err
 		}
@@ -128,16 +128,26 @@ type merged struct {
 	at   map[string]int // of each record in held
 }
 
-func (in *content) mergeAll(key *keys.Vault, p ledger.Pulled, fresh bool) (*merged, error) {
+func (c *core) mergeAll(in *content, key *keys.Vault, p ledger.Pulled, fresh bool) (*merged, error) {
 	m := &merged{at: make(map[string]int, len(p.Records))}
+	var more []vault.Entry
 	for i, o := range p.Records {
-		h, row, err := in.merged(key, o, fresh)
+		h, row, beside, err := c.merged(in, key, o, fresh)
 		if err != nil {
 			return nil, err
 		}
 		h.epoch = keys.SealedEpoch(row.Blob)
 		m.rows, m.held = append(m.rows, row), append(m.held, h)
 		m.at[o.ID] = i
+		more = append(more, beside...)
+	}
+	for _, h := range nextHeld(in.entries, more) {
+		row, err := sealRow(key, h)
+		if err != nil {
+			return nil, err
+		}
+		h.epoch = keys.SealedEpoch(row.Blob)
+		m.rows, m.held = append(m.rows, row), append(m.held, h)
 	}
 	return m, nil
 }
@@ -205,25 +215,29 @@ func PublicOf(e vault.Entry) (p keys.DevicePublic, ok bool) {
 }
 
 // merged joins a record from the cloud with what is here. In a fresh state nothing of ours is known to be there.
-func (in *content) merged(key *keys.Vault, o ledger.Opened, fresh bool) (held, Row, error) {
+func (c *core) merged(
+	in *content, key *keys.Vault, o ledger.Opened, fresh bool,
+) (h held, row Row, beside []vault.Entry, err error) {
 	theirs, err := vault.Decode(o.Plain)
 	if err != nil || theirs.ID != o.ID {
 		const detail = "it holds something this version can't read"
-		return held{}, Row{}, &ledger.Fault{Kind: ledger.BadRecord, Record: o.ID, Detail: detail}
+		return h, row, nil, &ledger.Fault{Kind: ledger.BadRecord, Record: o.ID, Detail: detail}
 	}
-	h := held{entry: theirs, rev: o.Rev, baseRev: o.Rev, baseHash: o.Hash}
-	row := Row{o.ID, o.Rev, o.Blob, o.Rev, o.Hash}
+	h = held{entry: theirs, rev: o.Rev, baseRev: o.Rev, baseHash: o.Hash}
+	row = Row{o.ID, o.Rev, o.Blob, o.Rev, o.Hash}
 	ours, ok := in.entries[o.ID]
 	if !ok || ours.rev == ours.baseRev && !fresh { // nothing of ours waits
-		return h, row, nil
+		return h, row, nil, nil
 	}
 	h.edit = ours.edit
-	h.entry = vault.Merge(ours.entry, theirs)
+	if h.entry, beside, err = c.joined(in, ours.entry, theirs); err != nil {
+		return h, row, nil, err
+	}
 	if !h.entry.Equal(theirs) {
 		h.rev = o.Rev + 1
 		row, err = sealRow(key, h)
 	}
-	return h, row, err
+	return h, row, beside, err
 }
 
 // chain is where this device stands, in the epochs of a ring. A state is fresh if one of them began without what was

@@ -16,6 +16,10 @@ import (
 // save seals entries at their next revision and puts them into the store before memory shows
 // them: what was acknowledged is on disk.
 func (c *core) save(ctx context.Context, in *content, list []vault.Entry) error {
+	list, err := c.fitted(in.entries, list)
+	if err != nil {
+		return err
+	}
 	next := nextHeld(in.entries, list)
 	rows, err := sealRows(ctx, in.key, next, nil)
 	if err != nil {
@@ -70,6 +74,9 @@ func (s *Items) SaveMany(
 		}
 		list, err := plan(entries)
 		if err != nil || len(list) == 0 {
+			return err
+		}
+		if list, err = s.core.fitted(before, list); err != nil {
 			return err
 		}
 		next := nextHeld(before, list)

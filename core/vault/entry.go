@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"reflect"
 	"slices"
 	"strings"
@@ -35,6 +36,7 @@ const (
 	TypeImport  Type = "import" // what one import did; package transfer's
 	TypeDevice  Type = "device"
 	TypeProfile Type = "profile"
+	TypePast    Type = "past"  // earlier values of an item that its own record has no room for
 	TypeSites   Type = "sites" // sites that the user added to the directory
 	TypeTidy    Type = "tidy"  // what was decided of logins that may be one; package tidy
 )
@@ -87,6 +89,14 @@ func (s Stamp) Compare(t Stamp) int {
 	return cmp.Or(cmp.Compare(s.At, t.At), strings.Compare(s.By, t.By))
 }
 
+// next is the first stamp after another that a device can make. At the end of time only the device's name grows.
+func (s Stamp) next(by string) Stamp {
+	if s.At < math.MaxInt64 {
+		return Stamp{s.At + 1, by}
+	}
+	return Stamp{s.At, s.By + "+"}
+}
+
 // Register is one value and the stamp of the edit that set it. The value is
 // canonical JSON text, held as a secret because any field may be one.
 type Register struct {
@@ -132,6 +142,10 @@ func New(id string, t Type, by Stamp, c Changes) (Entry, error) {
 func (e Entry) With(by Stamp, c Changes) (Entry, error) {
 	out := e
 	cloned := false
+	var floor Stamp
+	if e.Purged() { // an edit of what was deleted for good is later than all that was deleted
+		floor = e.Fields[fieldPurged].Stamp
+	}
 	for _, f := range slices.Sorted(maps.Keys(c)) {
 		text, err := encodeValue(c[f])
 		if err != nil {
@@ -151,7 +165,10 @@ func (e Entry) With(by Stamp, c Changes) (Entry, error) {
 		}
 		stamp := by
 		if stamp.Compare(old.Stamp) <= 0 {
-			stamp.At = old.Stamp.At + 1
+			stamp = old.Stamp.next(by.By)
+		}
+		if stamp.Compare(floor) <= 0 && floor != (Stamp{}) {
+			stamp = floor.next(by.By)
 		}
 		if had && keepsPast(f) && !isBlank(old.Value.Reveal()) {
 			out.Past = addPast(out.Past, Past{Field: f, Value: old.Value, From: old.Stamp, Until: stamp.At})
@@ -258,7 +275,13 @@ func (e Entry) Purge(by Stamp) (Entry, error) {
 	if !e.Archived() {
 		return e, ErrNotArchived
 	}
-	out, err := e.With(by, Changes{fieldPurged: e.contentDigest()})
+	digests := union(e.purgedDigests(), []string{e.contentDigest()})
+	for _, r := range e.Fields {
+		if by.Compare(r.Stamp) <= 0 {
+			by = r.Stamp.next(by.By)
+		}
+	}
+	out, err := e.With(by, Changes{fieldPurged: strings.Join(digests, " ")})
 	return out.Normal(), err
 }
 
@@ -270,17 +293,48 @@ func (e Entry) Purged() bool {
 	}
 	for f := range e.Fields {
 		if f != fieldPurged && f != FieldArchived && f != FieldPinned {
-			return e.Text(fieldPurged) == e.contentDigest()
+			return slices.Contains(e.purgedDigests(), e.contentDigest())
 		}
 	}
 	return true
 }
 
-// Normal drops what a purged entry has left; others come back as they are. Every
+// purgedDigests are those of all contents that were deleted for good, in order.
+func (e Entry) purgedDigests() []string { return strings.Fields(e.Text(fieldPurged)) }
+
+func union(a, b []string) []string {
+	out := slices.Concat(a, b)
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// joinPurged joins what two versions were deleted as: a content that was deleted on one device doesn't come back
+// because another one deleted another content.
+func joinPurged(a, b Register) Register {
+	winner := a
+	if Later(b, a) {
+		winner = b
+	}
+	digests := union(
+		Entry{Fields: map[Field]Register{fieldPurged: a}}.purgedDigests(),
+		Entry{Fields: map[Field]Register{fieldPurged: b}}.purgedDigests(),
+	)
+	text, err := encodeValue(strings.Join(digests, " "))
+	if err != nil {
+		return winner // no text fails to encode
+	}
+	stamp := winner.Stamp
+	if a.Stamp.Compare(b.Stamp) == 0 {
+		stamp = a.Stamp
+	}
+	return Register{text, stamp}
+}
+
+// Normal drops what a purged entry has left, and what of the past is kept apart; others come back as they are. Every
 // join of entries ends with it.
 func (e Entry) Normal() Entry {
 	if !e.Purged() {
-		return e
+		return e.withoutEarlier()
 	}
 	return Entry{
 		ID:      e.ID,
@@ -339,7 +393,7 @@ func (e Entry) Resolve(by Stamp, password secret.Text) (Entry, error) {
 	out.Past = slices.Clone(e.Past)
 	for i, p := range out.Past {
 		if p.Field == FieldPassword && p.Until == 0 {
-			out.Past[i].Until = max(by.At, p.From.At+1)
+			out.Past[i].Until = max(by.At, p.From.next("").At)
 		}
 	}
 	return out.With(by, Changes{FieldPassword: password})

@@ -30,6 +30,10 @@ func Merge(a, b Entry) Entry {
 			out.Fields[f] = theirs
 			continue
 		}
+		if f == fieldPurged {
+			out.Fields[f] = joinPurged(ours, theirs)
+			continue
+		}
 		winner, loser := ours, theirs
 		if Later(theirs, ours) {
 			winner, loser = theirs, ours

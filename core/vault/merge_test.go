@@ -2,6 +2,8 @@ package vault_test
 
 import (
 	"fmt"
+	"math"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -168,4 +170,123 @@ func TestPurgeLosesToAnEdit(t *testing.T) {
 		assert.Equal(t, "A", m.Text(vault.FieldTitle))
 		assert.True(t, m.IsItem())
 	}
+}
+
+// Devices edit, put away and delete for good, with clocks anywhere, and meet in any order until nothing is new to
+// anybody. They end with the same entry; joining is commutative and idempotent on the way.
+func TestMergesWithDeletionsConverge(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		moment := rapid.OneOf(
+			rapid.Int64Range(900, 1100), rapid.Int64Range(-3, 3), rapid.SampledFrom([]int64{
+				math.MinInt64, math.MinInt64 + 1, math.MaxInt64 - 2, math.MaxInt64 - 1, math.MaxInt64,
+			}),
+		)
+		base := entry(t, vault.Changes{vault.FieldTitle: "t", vault.FieldPassword: secret.New("p0")})
+		devices := make([]vault.Entry, rapid.IntRange(2, 4).Draw(t, "devices"))
+		for d := range devices {
+			devices[d] = base
+		}
+		for i := range rapid.IntRange(1, 14).Draw(t, "steps") {
+			d := rapid.IntRange(0, len(devices)-1).Draw(t, "device")
+			v, by := devices[d], vault.Stamp{At: moment.Draw(t, "at"), By: fmt.Sprint("device", d)}
+			switch rapid.IntRange(0, 5).Draw(t, "step") {
+			case 0:
+				v, _ = v.With(by, vault.Changes{vault.FieldTitle: rapid.SampledFrom([]string{"t", "u"}).Draw(t, "title")})
+			case 1:
+				v, _ = v.With(by, vault.Changes{vault.FieldPassword: secret.New(fmt.Sprint("p", d, "-", i))})
+			case 2:
+				v, _ = v.Archive(by)
+			case 3:
+				v, _ = v.Purge(by)
+			case 4, 5:
+				o := devices[rapid.IntRange(0, len(devices)-1).Draw(t, "other")]
+				m := vault.Merge(v, o)
+				if x, y := encode(t, m), encode(t, vault.Merge(o, v)); x != y {
+					t.Fatalf("not commutative:\n%s\n%s", x, y)
+				}
+				if x, y := encode(t, m), encode(t, vault.Merge(m, o)); x != y {
+					t.Fatalf("not idempotent:\n%s\n%s", x, y)
+				}
+				v = m
+			}
+			devices[d] = v
+		}
+		for range len(devices) {
+			for a := range devices {
+				for b := range devices {
+					devices[a] = vault.Merge(devices[a], devices[b])
+				}
+			}
+		}
+		for _, d := range devices[1:] {
+			if x, y := encode(t, devices[0]), encode(t, d); x != y {
+				t.Fatalf("they differ:\n%s\n%s", x, y)
+			}
+		}
+	})
+}
+
+// An item that was deleted for good on two devices, in two versions, doesn't come back with either.
+func TestWhatWasDeletedTwiceStaysDeleted(t *testing.T) {
+	one := entry(t, vault.Changes{vault.FieldTitle: "Lanternfish"})
+	two := with(t, one, 2000, "laptop", vault.Changes{vault.FieldNotes: "Wren uses it"})
+	gone := func(e vault.Entry, at int64, by string) vault.Entry {
+		e, err := e.Archive(vault.Stamp{At: at, By: by})
+		require.NoError(t, err)
+		e, err = e.Purge(vault.Stamp{At: at + 1, By: by})
+		require.NoError(t, err)
+		return e
+	}
+	both := vault.Merge(gone(one, 3000, "desk"), gone(two, 4000, "laptop"))
+	for _, back := range []vault.Entry{one, two} {
+		assert.True(t, vault.Merge(both, back).Purged())
+		assert.True(t, vault.Merge(back, both).Purged())
+	}
+	edited := with(t, two, 5000, "attic", vault.Changes{vault.FieldNotes: "Wren uses it daily"})
+	assert.False(t, vault.Merge(both, edited).Purged(), "but with an edit")
+}
+
+// However large the past grows, an entry fits a record, what was taken out is told, and versions join in any order.
+func TestTrim(t *testing.T) {
+	note := func(n int) string { return strings.Repeat("x", 60_000) + fmt.Sprint(n) }
+	e := entry(t, vault.Changes{vault.FieldTitle: "t", vault.FieldNotes: note(0)})
+	stale := with(t, e, 1500, "laptop", vault.Changes{vault.FieldUsername: "maren"})
+	var apart []vault.Past
+	for i := range 40 {
+		e = with(t, e, int64(2000+i), "desk", vault.Changes{vault.FieldNotes: note(i + 1)})
+		var taken []vault.Past
+		e, taken = e.Trim()
+		apart = vault.JoinPast(apart, taken)
+		b, err := e.Encode()
+		require.NoError(t, err, "edit %d", i)
+		require.LessOrEqual(t, len(b), e.Size())
+	}
+	assert.Positive(t, e.Horizon())
+	all := vault.JoinPast(apart, e.Past)
+	assert.Len(t, all, 40, "no earlier note is lost")
+
+	m := vault.Merge(e, stale)
+	assert.Equal(t, encode(t, m), encode(t, vault.Merge(stale, e)))
+	assert.Equal(t, encode(t, m), encode(t, vault.Merge(m, stale)))
+	assert.Equal(t, "maren", m.Text(vault.FieldUsername))
+	assert.Empty(t, vault.Lost(m, e.Past))
+
+	again, err := vault.Decode([]byte(encode(t, e)))
+	require.NoError(t, err)
+	assert.Equal(t, e.Horizon(), again.Horizon())
+
+	two := with(t, stale, 1600, "laptop", vault.Changes{vault.FieldNotes: "of the laptop"})
+	m = vault.Merge(e, two)
+	assert.NotEmpty(t, vault.Lost(m, vault.JoinedPast(e, two)), "it has something from before the horizon that nobody kept apart")
+}
+
+// An edit at the end of time is later all the same.
+func TestStampsAtTheEndOfTheirRange(t *testing.T) {
+	e := entry(t, vault.Changes{vault.FieldTitle: "t"})
+	e = with(t, e, math.MaxInt64, "desk", vault.Changes{vault.FieldTitle: "u"})
+	f := with(t, e, 5, "attic", vault.Changes{vault.FieldTitle: "v"})
+	assert.Equal(t, "v", vault.Merge(e, f).Text(vault.FieldTitle))
+	assert.Equal(t, "v", vault.Merge(f, e).Text(vault.FieldTitle))
+	g := with(t, f, 6, "desk", vault.Changes{vault.FieldTitle: "w"})
+	assert.Equal(t, "w", vault.Merge(f, g).Text(vault.FieldTitle))
 }

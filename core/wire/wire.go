@@ -11,7 +11,7 @@ const (
 	MaxFetched = 500       // records asked for by their ids at once
 	MaxBody    = 64 << 20  // bytes of a request
 	MaxPart    = 8 << 20   // bytes of a part of the changes, and of any other answer
-	MaxPull    = 256 << 20 // bytes of all parts of the changes together
+	MaxPull    = 128 << 20 // bytes of all parts of the changes together
 	MaxInPart  = 50000     // heads and records of a part
 	MaxChunk   = 320 << 10 // bytes of a sealed chunk of a file
 	MaxChunks  = 64        // of one file
