@@ -548,3 +548,26 @@ func TestACloudWithoutRoom(t *testing.T) {
 	soon(t, "it goes out", holds(laptop, mine))
 	w.inStep(desk, laptop)
 }
+
+// The cloud was set back, and went on to the very same number: that is noticed by its own word, before anything new comes.
+func TestAnotherHeadUnderTheSameNumber(t *testing.T) {
+	w := newWorld(t)
+	first, second := w.device("desk"), w.device("laptop")
+	desk := w.create(first)
+	laptop := w.join(second, desk)
+	w.save(desk, "Kept", "pw", laptop)
+	backup := w.backup()
+	laptop.Lock()
+	w.save(desk, "Lost", "pw")
+	desk.Lock()
+	w.setBack(backup)
+	laptop, err := second.Unlock(t.Context(), laptop.Profile().ID, secret.New(master))
+	require.NoError(t, err)
+	w.save(laptop, "Meanwhile", "pw")
+	desk, err = first.Unlock(t.Context(), desk.Profile().ID, secret.New(master))
+	require.NoError(t, err)
+	soon(t, "told", func() bool { desk.Sync.Nudge(); return desk.Sync.Status().State == syncing.Fault })
+	var fault *ledger.Fault
+	require.ErrorAs(t, desk.Sync.Sync(t.Context()), &fault)
+	assert.Equal(t, ledger.Forked, fault.Kind)
+}

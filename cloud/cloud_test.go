@@ -421,6 +421,7 @@ func TestCommitsStandOnTheNewestHead(t *testing.T) {
 		wire.Changes{
 			Latest:  2,
 			Epoch:   1,
+			Tip:     hashHex([]byte("h2")),
 			Heads:   []wire.Head{{Number: 2, Blob: []byte("h2")}},
 			Records: []wire.Record{{ID: "r", Rev: 2, Blob: []byte("two")}},
 		},

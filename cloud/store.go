@@ -401,8 +401,8 @@ func (s *store) changes(ctx context.Context, account string, since uint64, from 
 		return c, err
 	}
 	defer func() { _ = tx.Rollback() }()
-	if err := tx.QueryRowxContext(ctx, `SELECT head, epoch FROM accounts WHERE account = ?`, account).
-		Scan(&c.Latest, &c.Epoch); err != nil {
+	if err := tx.QueryRowxContext(ctx, `SELECT head, head_hash, epoch FROM accounts WHERE account = ?`, account).
+		Scan(&c.Latest, &c.Tip, &c.Epoch); err != nil {
 		return c, err
 	}
 	room := partSize

@@ -346,7 +346,7 @@ func (c *Client) round(
 		if !first && part.Epoch != out.Epoch { // of another state
 			return syncing.ErrConflict
 		}
-		out.Latest, out.Epoch = part.Latest, part.Epoch
+		out.Latest, out.Tip, out.Epoch = part.Latest, part.Tip, part.Epoch
 		out.Heads = append(out.Heads, part.Heads...)
 		for _, h := range part.Heads {
 			*budget -= len(h.Blob) + 64
@@ -408,6 +408,8 @@ func readChanges(r io.Reader, p *wire.Changes) error {
 		switch name {
 		case "latest":
 			err = d.Decode(&p.Latest)
+		case "tip":
+			err = d.Decode(&p.Tip)
 		case "epoch":
 			err = d.Decode(&p.Epoch)
 		case "more":

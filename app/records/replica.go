@@ -56,6 +56,7 @@ func (r *Replica) Since(ring keys.Ring) (n uint64, err error) {
 type Pull struct {
 	Since   uint64
 	Latest  uint64 // number of the newest head, as the cloud says
+	Tip     string // hash of it in hex, likewise; empty if it doesn't say
 	Heads   []ledger.SealedHead
 	Records []ledger.SealedRecord
 	Turn    *Turn // nil unless epochs began since
@@ -82,6 +83,11 @@ func (r *Replica) Merge(ctx context.Context, p Pull) (stale bool, err error) {
 		if p.Since != chain.Number {
 			stale = true
 			return nil
+		}
+		if tip := (ledger.Hash{}); p.Tip != "" && tip.UnmarshalText([]byte(p.Tip)) == nil {
+			if err := chain.CheckTip(p.Latest, tip); err != nil {
+				return err
+			}
 		}
 		next, pulled, err := chain.Verify(key, p.Latest, p.Heads, p.Records)
 		if err != nil || next.Number == in.checkpoint.Number && p.Turn == nil && !fresh {

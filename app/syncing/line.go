@@ -461,7 +461,7 @@ func (l *Line) connected() Cloud {
 
 // Pulled is a cloud's answer to what was asked since a head, as a set takes it.
 func Pulled(since uint64, c wire.Changes) records.Pull {
-	p := records.Pull{Since: since, Latest: c.Latest}
+	p := records.Pull{Since: since, Latest: c.Latest, Tip: c.Tip}
 	for _, h := range c.Heads {
 		p.Heads = append(p.Heads, ledger.SealedHead(h))
 	}

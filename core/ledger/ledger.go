@@ -195,6 +195,16 @@ type Pulled struct {
 	Records []Opened
 }
 
+// CheckTip compares the newest head that a cloud says it has with the one that was seen here, where both have the same
+// number: a cloud that was set back and went on is noticed at once. One that lies about it is noticed by what it serves
+// next.
+func (c Chain) CheckTip(latest uint64, tip Hash) error {
+	if latest != c.Number || tip == c.Head {
+		return nil
+	}
+	return &Fault{Kind: Forked, Detail: fmt.Sprintf("its head %d isn't the one that was seen here", latest)}
+}
+
 // Verify checks a pull against the chain and returns the chain after it, with
 // its heads and the records that changed, opened. Latest is the number the cloud claims to be
 // at. The receiver is not changed; after a [*Fault] go on using it.

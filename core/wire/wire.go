@@ -88,6 +88,7 @@ type Record struct {
 // parts: heads first, then records.
 type Changes struct {
 	Latest  uint64   `json:"latest"`
+	Tip     string   `json:"tip"`   // hex SHA-256 of the newest sealed head; empty before the first
 	Epoch   uint32   `json:"epoch"` // the newest
 	Heads   []Head   `json:"heads"`
 	Records []Record `json:"records"`
