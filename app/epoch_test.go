@@ -549,7 +549,8 @@ func TestACloudWithoutRoom(t *testing.T) {
 	w.inStep(desk, laptop)
 }
 
-// The cloud was set back, and went on to the very same number: that is noticed by its own word, before anything new comes.
+// The cloud was set back, and went on to the very same number: that is noticed by its own word, before anything new
+// comes.
 func TestAnotherHeadUnderTheSameNumber(t *testing.T) {
 	w := newWorld(t)
 	first, second := w.device("desk"), w.device("laptop")

@@ -99,6 +99,7 @@ type keptWatch struct {
 	Turned []TurnedUp       `json:"turned"`
 	Last   int64            `json:"last"`
 	Tried  int64            `json:"tried"`
+	Unsent bool             `json:"unsent,omitempty"` // a mail that no server has taken yet
 }
 
 // watching is the watch as it is held while the vault is open.
@@ -365,10 +366,14 @@ func (a *Auditing) askFor(ctx context.Context, w keptWatch, all bool) (fault err
 		since = a.now()
 	}
 	d, err := a.due(w, since)
-	if err != nil || d.empty() && !all {
+	ask := !d.empty() || all
+	if err != nil || !ask && !(w.Mail && w.Unsent) {
 		return err, false
 	}
-	got, fault := a.askService(ctx, w, d)
+	var got found
+	if ask {
+		got, fault = a.askService(ctx, w, d)
+	}
 	at := a.now()
 	err = a.keepWatch(ctx, func(k *keptWatch) {
 		k.Tried = at
@@ -376,12 +381,15 @@ func (a *Auditing) askFor(ctx context.Context, w keptWatch, all bool) (fault err
 			return
 		}
 		news = k.take(got, at)
+		k.Unsent = k.Mail && (k.Unsent || news)
 		if fault == nil {
 			k.Last = at
 		}
 	})
-	if w.Mail && news && err == nil {
-		err = a.sendMail(ctx, w, at)
+	if w.Mail && (news || w.Unsent) && err == nil {
+		if err = a.sendMail(ctx, w, at); err == nil {
+			err = a.keepWatch(ctx, func(k *keptWatch) { k.Unsent = false })
+		}
 	}
 	return said(errors.Join(fault, err)), news
 }

@@ -168,7 +168,8 @@ func (x *explorer) pull(w world, d int, b branch, upTo int) (out []world) {
 			want = true // as on a quiet day: nothing new is served, and nothing is taken
 		}
 		if err == nil != want { // (1)
-			x.t.Fatalf("device %d at %d, served %d heads (honest: %v): %v", d, k.chain.Number, len(s.heads), s.honest, err)
+			const what = "device %d at %d, served %d heads (honest: %v): %v"
+			x.t.Fatalf(what, d, k.chain.Number, len(s.heads), s.honest, err)
 		}
 		if err != nil {
 			require.Equal(x.t, k.chain, next, "and nothing of it is used")
@@ -211,7 +212,9 @@ func (x *explorer) explore(w world, depth int) {
 				if b.begins(w.devices[d]) && len(b.heads) == len(w.devices[d].heads) {
 					kept := after
 					kept.branches = slices.Clone(w.branches)
-					kept.branches[i] = branch{append(slices.Clip(b.heads), head), append(slices.Clip(b.records), record)}
+					kept.branches[i] = branch{
+						append(slices.Clip(b.heads), head), append(slices.Clip(b.records), record),
+					}
 					x.explore(kept, depth-1)
 				}
 			}
