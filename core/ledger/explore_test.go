@@ -11,14 +11,14 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Every course that three devices and a cloud that lies as it likes can take, up to a depth, over the real Chain. What is
-// sealed is opened by a table of what devices made, so that no course costs any cryptography; that nobody else can make
-// what opens is package keys' own promise.
+// Every course that three devices and a cloud that lies as it likes can take, up to a depth, over the real Chain. What
+// is sealed is opened by a table of what devices made, so that no course costs any cryptography; that nobody else can
+// make what opens is package keys' own promise.
 //
 // What has to hold in each of them:
 //
-//  1. A device takes a pull if and only if what it knows is a beginning of what is served, served whole; or if nothing is
-//     served.
+//  1. A device takes a pull if and only if what it knows is a beginning of what is served, served whole; or if nothing
+//     is served.
 //  2. Nothing that a device took or was told is kept is ever gone from its state, or older.
 //  3. No device takes what no device made.
 //  4. A cloud that is honest from then on gets every device in step whose heads it has.
@@ -206,8 +206,8 @@ func (x *explorer) explore(w world, depth int) {
 		for _, id := range []string{"mine" + fmt.Sprint(d), "shared"} {
 			k, head, record := x.commit(w, d, id)
 			after := w.with(d, k)
-			// It says yes to the device, and keeps the commit on a branch that the device's head is the end of, or on a new
-			// one.
+			// It says yes to the device, and keeps the commit on a branch that the device's head is the end of, or on a
+			// new one.
 			for i, b := range w.branches {
 				if b.begins(w.devices[d]) && len(b.heads) == len(w.devices[d].heads) {
 					kept := after
