@@ -18,7 +18,15 @@ type KnownDevice struct {
 	This               bool
 	SignedIn           bool      // the cloud still takes its session
 	Out                time.Time // when it was shut out; zero if it wasn't
+	Heard              time.Time // when it last said itself that it was there; zero if it never did
 	Stranger           bool      // the cloud has a session of it, and the vault knows nothing of it
+}
+
+// Apart reports whether the cloud says that a device was there, and nothing of it came here since: the cloud may be
+// showing it another vault.
+func (k KnownDevice) Apart() bool {
+	const late = 72 * time.Hour // it says so once a day
+	return !k.This && k.SignedIn && !k.Heard.IsZero() && k.Seen.Sub(k.Heard) > late
 }
 
 // Devices lists the vault's devices, this one first. Without the cloud it knows
@@ -36,6 +44,9 @@ func (a *Account) Devices(ctx context.Context) (list []KnownDevice, away bool, e
 		}
 		if at, err := strconv.ParseInt(e.Text(vault.FieldOut), 10, 64); err == nil {
 			k.Out = time.UnixMilli(at)
+		}
+		if r, ok := e.Fields[vault.FieldSaw]; ok {
+			k.Heard = time.UnixMilli(r.Stamp.At)
 		}
 		list = append(list, k)
 	}

@@ -117,6 +117,9 @@ func (a *Account) finish(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := a.saw(ctx, own); err != nil {
+		return err
+	}
 	if len(p.EpochOut) == 0 {
 		return nil
 	}
@@ -129,6 +132,25 @@ func (a *Account) finish(ctx context.Context) error {
 	return errors.Join(a.tellCard(ctx), a.NewSheet(ctx), a.vault.identity.update(ctx, func(p *Profile) {
 		p.EpochOut = nil
 	}))
+}
+
+// sawEvery is how often a device says what it saw.
+const sawEvery = 24 * time.Hour
+
+// saw writes into this device's record, once a day, which head is the newest that it knows: so the others know that it is
+// there, by its own word, and what it has seen.
+func (a *Account) saw(ctx context.Context, own vault.Entry) error {
+	r := own.Fields[vault.FieldSaw]
+	if a.vault.device.ports.Now().Sub(time.UnixMilli(max(r.Stamp.At, own.Created))) < sawEvery {
+		return nil
+	}
+	at, err := a.vault.Replica.Checkpoint()
+	if err != nil {
+		return err
+	}
+	return a.vault.Items.Edit(ctx, own.ID, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
+		return e.With(by, vault.Changes{vault.FieldSaw: strconv.FormatUint(at.Number, 10)})
+	})
 }
 
 // resealAfter is when another device than the one that began an epoch seals old records anew: that one isn't there.

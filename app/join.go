@@ -48,7 +48,7 @@ func (d *Device) Join(ctx context.Context, j Join) (*Vault, error) {
 		return nil, records.BadInput("cloud", err)
 	}
 	p := Profile{
-		ID: uuid.NewString(), Email: j.Email, Device: uuid.NewString(), DeviceName: deviceName(j.DeviceName),
+		ID: uuid.NewString(), Email: j.Email, Device: uuid.NewString(), DeviceName: d.deviceName(j.DeviceName),
 		Cloud: j.Cloud, Carried: carried[:], EpochAt: d.ports.Now().UnixMilli(),
 	}
 	var pair keys.Pair

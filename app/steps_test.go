@@ -404,6 +404,24 @@ func useCases() []useCase {
 			b.v.Account.SheetWaits(ctx)
 			return errors.Join(err1, err2)
 		}, nil},
+		{"a new sheet", func(ctx context.Context, b *bench) error {
+			a := b.v.Account
+			if err := a.NewSheet(ctx); err != nil {
+				return err
+			}
+			s, err := a.Sheet(ctx)
+			if err != nil {
+				return err
+			}
+			a.SheetReplaces(ctx)
+			err = a.CheckSheet(ctx, app.TypedSheet{
+				CarriedGroup: 1, Carried: s.Carried[0], RecoveryGroup: 1, Recovery: s.Recovery[0],
+				Password: secret.New(master),
+			})
+			a.OldKeys()
+			b.v.Replica.Damaged()
+			return err
+		}, nil},
 		{"sync without a cloud", func(ctx context.Context, b *bench) error {
 			b.v.Sync.Status()
 			return b.v.Sync.Sync(ctx)

@@ -66,7 +66,7 @@ func (d *Device) Create(ctx context.Context, n NewVault) (*Vault, error) {
 	}
 	p := Profile{
 		ID: uuid.NewString(), Name: n.Name, Email: n.Email, Vault: uuid.NewString(), Device: uuid.NewString(),
-		DeviceName: deviceName(n.DeviceName), Carried: carried[:], Seed: seed[:16],
+		DeviceName: d.deviceName(n.DeviceName), Carried: carried[:], Seed: seed[:16],
 	}
 	ring := keys.NewRing(fresh)
 	sheet, err1 := keys.DeriveRecovery(recovery)
@@ -151,9 +151,10 @@ func CheckNewMaster(password, repeat secret.Text, context ...string) error {
 // maxDeviceName is the longest name of a device, in characters.
 const maxDeviceName = 60
 
-func deviceName(s string) string {
+// deviceName is what a device is called on the person's others.
+func (d *Device) deviceName(s string) string {
 	if s = strings.TrimSpace(s); s == "" {
-		return "this computer"
+		return "a computer with " + d.ports.Platform
 	}
 	r := []rune(s)
 	return string(r[:min(len(r), maxDeviceName)])

@@ -146,6 +146,7 @@ func (s *Server) routes(lim Limits) http.Handler {
 		r.Post("/v1/records/get", s.records)
 		r.Post("/v1/commits", s.commit)
 		r.Get(eventsRoute, s.events)
+		r.Get("/v1/files", s.files)
 		r.Put("/v1/files/{file}/{n}", s.putChunk)
 		r.Get("/v1/files/{file}/{n}", s.chunk)
 		r.Delete("/v1/files/{file}", s.removeFile)
@@ -576,7 +577,7 @@ func (s *Server) commit(w http.ResponseWriter, r *http.Request) {
 		fail(w, http.StatusBadRequest, wire.CodeBadRequest, err.Error())
 		return
 	}
-	switch err := s.store.commit(r.Context(), of(r).account, in); {
+	switch err := s.store.commit(r.Context(), of(r).account, in, s.now()); {
 	case errors.Is(err, errConflict):
 		fail(w, http.StatusConflict, wire.CodeConflict, err.Error())
 	case errors.Is(err, errNoRoom):

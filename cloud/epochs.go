@@ -6,6 +6,7 @@ import (
 	"errors"
 	"net/http"
 	"slices"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
@@ -58,7 +59,7 @@ func (s *Server) beginEpoch(w http.ResponseWriter, r *http.Request) {
 	}
 	a, err := s.account(in.Credentials)
 	if err == nil {
-		err = s.store.beginEpoch(r.Context(), me.account, in, a)
+		err = s.store.beginEpoch(r.Context(), me.account, in, a, s.now())
 	}
 	switch {
 	case errors.Is(err, errConflict):
@@ -127,17 +128,19 @@ func (s *Server) deleteAccount(w http.ResponseWriter, r *http.Request) {
 
 // beginEpoch takes an epoch with its credentials and its first commit, whole or not at all, and ends the sessions of
 // devices that were shut out. The error is errConflict if another commit or epoch came first.
-func (s *store) beginEpoch(ctx context.Context, id string, in wire.NewEpoch, a account) error {
+func (s *store) beginEpoch(ctx context.Context, id string, in wire.NewEpoch, a account, now time.Time) error {
 	statement, err := json.Marshal(in.Statement)
 	if err != nil {
 		return err
 	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		return s.within(ctx, tx, id, func() error { return beginEpochIn(ctx, tx, id, statement, in, a) })
+		return s.within(ctx, tx, id, func() error { return beginEpochIn(ctx, tx, id, statement, in, a, now) })
 	})
 }
 
-func beginEpochIn(ctx context.Context, tx *sqlx.Tx, id string, statement []byte, in wire.NewEpoch, a account) error {
+func beginEpochIn(
+	ctx context.Context, tx *sqlx.Tx, id string, statement []byte, in wire.NewEpoch, a account, now time.Time,
+) error {
 	res, err := tx.ExecContext(ctx,
 		`UPDATE accounts SET epoch = ?, statement = ?, params = ?, sign_in = ?, recovery_sign_in = ?, wrapped = ?,
 			recovery_wrapped = ? WHERE account = ? AND epoch < ?`,
@@ -162,7 +165,7 @@ func beginEpochIn(ctx context.Context, tx *sqlx.Tx, id string, statement []byte,
 			return err
 		}
 	}
-	return commitIn(ctx, tx, id, in.Commit)
+	return commitIn(ctx, tx, id, in.Commit, now)
 }
 
 // removeAccount removes all that the cloud has of an account.

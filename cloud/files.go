@@ -31,6 +31,31 @@ func chunkOf(w http.ResponseWriter, r *http.Request) (file string, n int, ok boo
 	return file, n, true
 }
 
+// files lists the files of which there are chunks.
+func (s *Server) files(w http.ResponseWriter, r *http.Request) {
+	list := []wire.StoredFile{}
+	rows, err := s.store.db.QueryxContext(r.Context(),
+		`SELECT file, count(*) FROM chunks WHERE account = ? GROUP BY file`, of(r).account)
+	if err != nil {
+		s.trouble(w, r, err)
+		return
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var f wire.StoredFile
+		if err := rows.Scan(&f.ID, &f.Chunks); err != nil {
+			s.trouble(w, r, err)
+			return
+		}
+		list = append(list, f)
+	}
+	if err := rows.Err(); err != nil {
+		s.trouble(w, r, err)
+		return
+	}
+	reply(w, list)
+}
+
 func (s *Server) putChunk(w http.ResponseWriter, r *http.Request) {
 	file, n, ok := chunkOf(w, r)
 	if !ok {

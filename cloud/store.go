@@ -12,6 +12,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
@@ -312,13 +313,16 @@ func (s *store) devices(ctx context.Context, account string) ([]wire.Device, err
 }
 
 // commit takes a commit whole or not at all.
-func (s *store) commit(ctx context.Context, account string, c wire.Commit) error {
+func (s *store) commit(ctx context.Context, account string, c wire.Commit, now time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		return s.within(ctx, tx, account, func() error { return commitIn(ctx, tx, account, c) })
+		return s.within(ctx, tx, account, func() error { return commitIn(ctx, tx, account, c, now) })
 	})
 }
 
-func commitIn(ctx context.Context, tx *sqlx.Tx, account string, c wire.Commit) error {
+// keptHeads is how long heads are kept: no device is away for longer and still asks for what followed.
+const keptHeads = 190 * 24 * time.Hour
+
+func commitIn(ctx context.Context, tx *sqlx.Tx, account string, c wire.Commit, now time.Time) error {
 	res, err := tx.ExecContext(
 		ctx,
 		`UPDATE accounts SET head = head + 1, head_hash = ? WHERE account = ? AND head = ? AND head_hash = ?`,
@@ -330,9 +334,15 @@ func commitIn(ctx context.Context, tx *sqlx.Tx, account string, c wire.Commit) e
 	if err := one(res, err, errConflict); err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, `INSERT INTO heads (account, number, blob) VALUES (?, ?, ?)`, account,
-		c.Head.Number, c.Head.Blob); err != nil {
+	if _, err := tx.ExecContext(ctx, `INSERT INTO heads (account, number, blob, at) VALUES (?, ?, ?, ?)`, account,
+		c.Head.Number, c.Head.Blob, now.UnixMilli()); err != nil {
 		return err
+	}
+	if c.Head.Number%64 == 0 { // now and then
+		if _, err := tx.ExecContext(ctx, `DELETE FROM heads WHERE account = ? AND at < ? AND number < ?`, account,
+			now.Add(-keptHeads).UnixMilli(), c.Head.Number); err != nil {
+			return err
+		}
 	}
 	put, err := tx.PreparexContext(
 		ctx,

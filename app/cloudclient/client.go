@@ -483,6 +483,11 @@ func (c *Client) Chunk(ctx context.Context, credential, file string, n int) (b [
 	return b, err
 }
 
+// Files lists the files of which the cloud has chunks.
+func (c *Client) Files(ctx context.Context, credential string) (out []wire.StoredFile, err error) {
+	return out, c.call(ctx, "GET", "/v1/files", credential, nil, &out)
+}
+
 // RemoveFile drops a file's chunks.
 func (c *Client) RemoveFile(ctx context.Context, credential, file string) error {
 	return c.call(ctx, "DELETE", "/v1/files/"+url.PathEscape(file), credential, nil, nil)

@@ -10,7 +10,9 @@ import (
 	"net/http"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
+	"time"
 	"unicode"
 
 	"redlocket/core/keys"
@@ -306,15 +308,38 @@ func (s *Files) SendNew(ctx context.Context, send func(file string, n int, seale
 	return nil
 }
 
+// NoteLost notes which files a cloud doesn't have whole, given how many chunks of each it has: they will be sent again.
+func (s *Files) NoteLost(ctx context.Context, chunks map[string]int) error {
+	files, err := s.core.Store.StoredFiles(ctx)
+	if err != nil {
+		return err
+	}
+	for _, f := range files {
+		if !f.Whole || !f.Sent || chunks[f.ID] >= f.Chunks {
+			continue
+		}
+		f.Sent = false
+		if err := s.core.Store.FinishFile(ctx, f); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// localUnused names the files that no item names any more, each with the number of the head at which that was noticed.
+const localUnused = "unused-files"
+
 // RemoveUnused removes the chunks of files that no item names, neither now nor in its past:
-// those that were cut off, and those of items deleted for good.
+// those that were cut off, and those of items deleted for good. The cloud keeps its own until every device has seen that
+// nothing names the file: one of them may have edited the item meanwhile, and that would bring it back.
 func (s *Files) RemoveUnused(ctx context.Context) {
 	files, err := s.core.Store.StoredFiles(ctx) // before asking who names them
 	if err != nil || len(files) == 0 {
 		return
 	}
-	named := map[string]bool{}
+	named, devices, at := map[string]bool{}, []vault.Entry{}, uint64(0)
 	err = s.core.read(func(in *content) error {
+		at = in.checkpoint.Number
 		for id := range in.attaching {
 			named[id] = true
 		}
@@ -322,19 +347,51 @@ func (s *Files) RemoveUnused(ctx context.Context) {
 			for _, id := range h.entry.AllFileIDs() {
 				named[id] = true
 			}
+			if h.entry.Type == vault.TypeDevice && h.entry.ID != s.core.Device {
+				devices = append(devices, h.entry)
+			}
 		}
 		return nil
 	})
-	if err != nil {
+	local := &Local{s.core}
+	since := map[string]uint64{}
+	if err != nil || local.GetJSON(ctx, localUnused, &since) != nil {
 		return
 	}
+	still := map[string]uint64{}
 	for _, f := range files {
 		if named[f.ID] {
 			continue
 		}
-		if f.Sent && s.core.Remote != nil && s.core.Remote.DropFile(ctx, f.ID) != nil {
-			continue // next time
+		if f.Sent && s.core.Remote != nil {
+			head, noted := since[f.ID]
+			if !noted {
+				head = at
+			}
+			if !s.core.allSaw(devices, head) || s.core.Remote.DropFile(ctx, f.ID) != nil {
+				still[f.ID] = head // next time
+				continue
+			}
 		}
 		_ = s.core.Store.RemoveFile(ctx, f.ID) // next time, if it fails
 	}
+	if len(still)+len(since) > 0 {
+		_ = local.SetJSON(ctx, localUnused, still) // noticed anew the next time
+	}
+}
+
+// allSaw says whether each of some devices knew a head, or a later one, when it last said. One that said nothing for as
+// long as clouds keep heads is waited for no more.
+func (c *core) allSaw(devices []vault.Entry, head uint64) bool {
+	for _, d := range devices {
+		r := d.Fields[vault.FieldSaw]
+		last := max(r.Stamp.At, d.Created)
+		if d.Text(vault.FieldOut) != "" || c.Now().Sub(time.UnixMilli(last)) > KeptHeads {
+			continue
+		}
+		if n, err := strconv.ParseUint(d.Text(vault.FieldSaw), 10, 64); err != nil || n < head {
+			return false
+		}
+	}
+	return true
 }

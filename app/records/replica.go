@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"time"
 
 	"redlocket/core/keys"
 	"redlocket/core/ledger"
@@ -80,6 +81,7 @@ func (r *Replica) Merge(ctx context.Context, p Pull) (stale bool, err error) {
 			key = keys.NewVault(r.core.ID, p.Turn.Ring, r.core.Rand)
 		}
 		chain, fresh := in.chain(key.Ring())
+		chain.MayJump = r.core.mayJump(in.checkpoint)
 		if p.Since != chain.Number {
 			stale = true
 			return nil
@@ -106,7 +108,9 @@ func (r *Replica) Merge(ctx context.Context, p Pull) (stale bool, err error) {
 				return err
 			}
 		}
-		checkpoint := Checkpoint{next.Number, next.Head, next.Floor, next.FloorHash, key.Ring().Epoch()}
+		checkpoint := Checkpoint{
+			next.Number, next.Head, next.Floor, next.FloorHash, key.Ring().Epoch(), r.core.Now().UnixMilli(),
+		}
 		if fresh {
 			err = r.core.Store.Restart(ctx, merged.rows, checkpoint)
 		} else {
@@ -125,6 +129,14 @@ func (r *Replica) Merge(ctx context.Context, p Pull) (stale bool, err error) {
 		return nil
 	})
 	return stale, err
+}
+
+// KeptHeads is how long clouds keep heads at least.
+const KeptHeads = 180 * 24 * time.Hour
+
+// mayJump says whether a cloud may have no head any more that follows a checkpoint.
+func (c *core) mayJump(cp Checkpoint) bool {
+	return cp.Number == 0 || cp.At > 0 && c.Now().Sub(time.UnixMilli(cp.At)) > KeptHeads
 }
 
 // merged is what becomes of a pull.
@@ -492,7 +504,9 @@ func (r *Replica) Adopt(ring keys.Ring) error {
 func (r *Replica) Begun(ctx context.Context, ring keys.Ring, c *Commit) error {
 	err := r.core.write(func(in *content) error {
 		_, fresh := in.chain(ring)
-		checkpoint := Checkpoint{Number: c.Head.Number, Head: ledger.Sum(c.Head.Blob), Epoch: ring.Epoch()}
+		checkpoint := Checkpoint{
+			Number: c.Head.Number, Head: ledger.Sum(c.Head.Blob), Epoch: ring.Epoch(), At: r.core.Now().UnixMilli(),
+		}
 		var err error
 		if fresh {
 			err = r.core.Store.Restart(ctx, nil, checkpoint)
@@ -520,7 +534,7 @@ func (r *Replica) Committed(ctx context.Context, c *Commit) error {
 	err := r.core.gate.Write(func(in *content) error {
 		checkpoint := in.checkpoint
 		checkpoint.Number, checkpoint.Head = c.Head.Number, ledger.Sum(c.Head.Blob)
-		checkpoint.Epoch = in.key.Ring().Epoch()
+		checkpoint.Epoch, checkpoint.At = in.key.Ring().Epoch(), r.core.Now().UnixMilli()
 		rows := make([]Row, 0, len(c.Records))
 		changed := make([]held, 0, len(c.Records))
 		for _, rec := range c.Records {

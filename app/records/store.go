@@ -27,6 +27,7 @@ type Checkpoint struct {
 	Floor     uint64
 	FloorHash ledger.Hash
 	Epoch     uint32 // that was known then; 0 before the first
+	At        int64  // when it was verified, milliseconds since 1970, by this device's clock
 }
 
 // StoredFile is a file whose sealed chunks are on this device.

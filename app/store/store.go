@@ -188,8 +188,8 @@ func (s *Store) SetProfile(ctx context.Context, c app.Profile) error {
 // Checkpoint reads the last verified head; zero before the first.
 func (s *Store) Checkpoint(ctx context.Context) (st records.Checkpoint, err error) {
 	var head, floor []byte
-	err = s.db.QueryRowxContext(ctx, `SELECT number, head, floor, floor_hash, epoch FROM stand`).
-		Scan(&st.Number, &head, &st.Floor, &floor, &st.Epoch)
+	err = s.db.QueryRowxContext(ctx, `SELECT number, head, floor, floor_hash, epoch, at FROM stand`).
+		Scan(&st.Number, &head, &st.Floor, &floor, &st.Epoch, &st.At)
 	if errors.Is(err, sql.ErrNoRows) {
 		return st, nil
 	}
@@ -291,11 +291,11 @@ func (s *Store) write(ctx context.Context, rows []records.Row, stand *records.Ch
 		return err
 	}
 	if stand != nil {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO stand (one, number, head, floor, floor_hash, epoch) VALUES (1,
-			?, ?, ?, ?, ?)
+		if _, err := tx.ExecContext(ctx, `INSERT INTO stand (one, number, head, floor, floor_hash, epoch, at) VALUES (1,
+			?, ?, ?, ?, ?, ?)
 			ON CONFLICT (one) DO UPDATE SET number = excluded.number, head = excluded.head, floor =
-				excluded.floor, floor_hash = excluded.floor_hash, epoch = excluded.epoch`,
-			stand.Number, hash(stand.Head), stand.Floor, hash(stand.FloorHash), stand.Epoch); err != nil {
+				excluded.floor, floor_hash = excluded.floor_hash, epoch = excluded.epoch, at = excluded.at`,
+			stand.Number, hash(stand.Head), stand.Floor, hash(stand.FloorHash), stand.Epoch, stand.At); err != nil {
 			return err
 		}
 	}

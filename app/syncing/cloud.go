@@ -20,6 +20,8 @@ type Cloud interface {
 	Events(ctx context.Context, credential string, fn func(head uint64)) error
 	// PutChunk and Chunk carry sealed chunks of files; RemoveFile drops all of one.
 	PutChunk(ctx context.Context, credential, file string, n int, sealed []byte) error
+	// Files lists the files of which it has chunks.
+	Files(ctx context.Context, credential string) ([]wire.StoredFile, error)
 	Chunk(ctx context.Context, credential, file string, n int) ([]byte, error)
 	RemoveFile(ctx context.Context, credential, file string) error
 }

@@ -224,11 +224,15 @@ func (l *Line) removeUnused(ctx context.Context) {
 
 func (l *Line) follow(ctx context.Context, stopped chan struct{}) {
 	defer close(stopped)
-	l.removeUnused(ctx)
-	retry := retryFirst
+	retry, checked := retryFirst, false
 	for ctx.Err() == nil {
 		began := time.Now() // not the clock on the wall, which may jump
 		err := l.Sync(ctx)
+		if err == nil && !checked { // once in each opening
+			l.removeUnused(ctx)
+			err = l.checkFiles(ctx)
+			checked = err == nil
+		}
 		if err == nil {
 			err = l.sendFiles(ctx)
 		}
@@ -492,6 +496,23 @@ func (l *Line) sendFiles(ctx context.Context) error {
 	return l.Set.Files.SendNew(ctx, func(file string, n int, sealed []byte) error {
 		return cloud.PutChunk(ctx, credential, file, n, sealed)
 	})
+}
+
+// checkFiles finds files that the cloud lost chunks of: they are sent again by whoever has them.
+func (l *Line) checkFiles(ctx context.Context) error {
+	cloud, credential, err := l.at(ctx)
+	if err != nil || cloud == nil {
+		return err
+	}
+	list, err := cloud.Files(ctx, credential)
+	if err != nil {
+		return err
+	}
+	chunks := make(map[string]int, len(list))
+	for _, f := range list {
+		chunks[f.ID] = f.Chunks
+	}
+	return l.Set.Files.NoteLost(ctx, chunks)
 }
 
 // FetchChunk returns one sealed chunk of a file.

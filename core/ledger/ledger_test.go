@@ -178,6 +178,37 @@ func TestHostileCloud(t *testing.T) {
 	}
 }
 
+// Who joins, or was away for long, needs no heads of before; everybody else does.
+func TestHeadsThatAreKeptNoMore(t *testing.T) {
+	h := newHistory(t)
+	all := []SealedRecord{h.newest("a"), h.newest("b"), h.newest("c")}
+	_, _, err := Chain{}.Verify(h.vault, 3, h.heads[2:], all)
+	require.Error(t, err)
+	next, opened, err := Chain{MayJump: true}.Verify(h.vault, 3, h.heads[2:], all)
+	require.NoError(t, err)
+	assert.Equal(t, h.states[3].Head, next.Head)
+	assert.Len(t, opened.Records, 3)
+
+	away := h.states[1]
+	since := []SealedRecord{h.newest("a"), h.newest("c")}
+	_, _, err = away.Verify(h.vault, 3, h.heads[2:], since)
+	require.Error(t, err)
+	away.MayJump = true
+	next, _, err = away.Verify(h.vault, 3, h.heads[2:], since)
+	require.NoError(t, err)
+	assert.Equal(t, StateHash(h.states[3].State), StateHash(next.State))
+	_, _, err = away.Verify(h.vault, 3, h.heads[2:], since[:1])
+	require.Error(t, err, "the state has to be whole all the same")
+	_, _, err = away.Verify(h.vault, 3, h.heads[1:2], since)
+	require.Error(t, err)
+
+	introduced := Chain{MayJump: true, Floor: 2, FloorHash: h.states[2].Head}
+	_, _, err = introduced.Verify(h.vault, 3, h.heads[2:], all)
+	require.Error(t, err, "what another device has seen has to be among them")
+	_, _, err = introduced.Verify(h.vault, 3, h.heads[1:], all)
+	require.NoError(t, err)
+}
+
 func TestRootCoversEverything(t *testing.T) {
 	s := State{"a": {1, Hash{1}}, "b": {2, Hash{2}}}
 	for name, other := range map[string]State{

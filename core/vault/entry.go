@@ -72,6 +72,7 @@ const (
 	FieldSeed     Field = "seed"     // profile: medallion seed, hex
 	FieldSettings Field = "settings" // profile: what is set for all devices; package app's
 	FieldKeys     Field = "keys"     // device: its public keys, JSON of keys.DevicePublic
+	FieldSaw      Field = "saw"      // device: number of the newest head that it knew, noted once a day
 	FieldOut      Field = "out"      // device: the moment that it was shut out, milliseconds since 1970
 	FieldCard     Field = "card"     // profile: how the master password opens the vault; package app's
 	FieldRecovery Field = "recovery" // profile: the public keys of the recovery code, JSON of keys.RecoveryPublic
@@ -210,7 +211,7 @@ func (e Entry) SameVersion(o Entry) bool {
 // Registers of newer versions are kept too: better one too many than one lost.
 func keepsPast(f Field) bool {
 	switch f {
-	case FieldPinned, FieldSent, FieldCard, FieldRecovery, FieldKeys, fieldPurged:
+	case FieldPinned, FieldSent, FieldCard, FieldRecovery, FieldKeys, FieldSaw, fieldPurged:
 		return false
 	}
 	return true

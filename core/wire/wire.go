@@ -95,6 +95,12 @@ type Changes struct {
 	More    string   `json:"more,omitempty"` // where the next part begins; empty for the last
 }
 
+// StoredFile is a file of which a cloud has chunks.
+type StoredFile struct {
+	ID     string `json:"id"`
+	Chunks int    `json:"chunks"`
+}
+
 // Wanted asks for records by their ids.
 type Wanted struct {
 	IDs []string `json:"ids"`
