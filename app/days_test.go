@@ -108,8 +108,8 @@ func TestFilesGoWhenEverybodyKnows(t *testing.T) {
 	w.inStep(desk)
 }
 
-// Heads of half a year ago are gone at the cloud. Who joins doesn't need them, nor who was away for longer; from anybody
-// else the cloud can't keep any.
+// Heads of half a year ago are gone at the cloud. Who joins doesn't need them, nor who was away for longer; from
+// anybody else the cloud can't keep any.
 func TestOldHeadsAreKeptNoMore(t *testing.T) {
 	w := newWorld(t)
 	second := w.device("laptop")

@@ -137,8 +137,8 @@ func (a *Account) finish(ctx context.Context) error {
 // sawEvery is how often a device says what it saw.
 const sawEvery = 24 * time.Hour
 
-// saw writes into this device's record, once a day, which head is the newest that it knows: so the others know that it is
-// there, by its own word, and what it has seen.
+// saw writes into this device's record, once a day, which head is the newest that it knows: so the others know that it
+// is there, by its own word, and what it has seen.
 func (a *Account) saw(ctx context.Context, own vault.Entry) error {
 	r := own.Fields[vault.FieldSaw]
 	if a.vault.device.ports.Now().Sub(time.UnixMilli(max(r.Stamp.At, own.Created))) < sawEvery {

@@ -330,8 +330,8 @@ func (s *Files) NoteLost(ctx context.Context, chunks map[string]int) error {
 const localUnused = "unused-files"
 
 // RemoveUnused removes the chunks of files that no item names, neither now nor in its past:
-// those that were cut off, and those of items deleted for good. The cloud keeps its own until every device has seen that
-// nothing names the file: one of them may have edited the item meanwhile, and that would bring it back.
+// those that were cut off, and those of items deleted for good. The cloud keeps its own until every device has seen
+// that nothing names the file: one of them may have edited the item meanwhile, and that would bring it back.
 func (s *Files) RemoveUnused(ctx context.Context) {
 	files, err := s.core.Store.StoredFiles(ctx) // before asking who names them
 	if err != nil || len(files) == 0 {
