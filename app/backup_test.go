@@ -25,6 +25,41 @@ import (
 
 const passphrase = "winkles under the pier"
 
+// A file is nowhere to be had: the backup is written all the same, and says so.
+func TestABackupSaysWhatItLacks(t *testing.T) {
+	w := newWorld(t)
+	desk := w.create(w.device("desk"))
+	d := w.device("laptop")
+	d.SetLightBackups()
+	laptop := w.join(d, desk)
+	id := w.save(desk, "Deed", "pw", laptop)
+	for _, name := range []string{"deed.txt", "plan.txt"} {
+		_, err := desk.Files.Attach(t.Context(), id, name, strings.NewReader("the "+name))
+		require.NoError(t, err)
+	}
+	soon(t, "they are there", func() bool {
+		e, err := laptop.Items.Entry(id)
+		return err == nil && len(e.Files()) == 2 && w.chunks() == 2
+	})
+	e, err := laptop.Items.Entry(id)
+	require.NoError(t, err)
+	for _, f := range e.Files() {
+		if f.Name == "plan.txt" {
+			w.atCloud(`DELETE FROM chunks WHERE file = ?`, f.ID)
+		}
+	}
+	require.NoError(t, laptop.Reauthenticate(secret.New(master)))
+	var out bytes.Buffer
+	saved, err := laptop.Backups.Write(t.Context(), &out, secret.New(passphrase))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"plan.txt"}, saved.Lacks)
+	assert.Equal(t, 1, saved.Files)
+	assert.Equal(t, []string{"plan.txt"}, laptop.Backups.Lacks(t.Context()))
+	checked, err := importing.CheckBackup(&out, secret.New(passphrase))
+	require.NoError(t, err)
+	assert.Equal(t, 1, checked.Files)
+}
+
 func TestBackupComesBackOnAnEmptyMachine(t *testing.T) {
 	w := newWorld(t)
 	d := w.device("desk")

@@ -51,6 +51,28 @@ func TestBackupsByThemselves(t *testing.T) {
 	assert.Equal(t, 10, count(), "the last ten")
 	assert.FileExists(t, filepath.Join(dir, "mine.age"))
 
+	// The clock was ahead by years, and is put right: nothing is delayed, and the newest stay.
+	newest := func() string {
+		list, err := filepath.Glob(filepath.Join(dir, "red-locket-*.age"))
+		require.NoError(t, err)
+		return list[len(list)-1]
+	}
+	years := (3 * 365 * day).Milliseconds()
+	w.now.Add(years)
+	require.NoError(t, v.Backups.WriteIfDue(t.Context()))
+	ahead := newest()
+	w.now.Add(-years)
+	for range 9 {
+		w.now.Add(day.Milliseconds())
+		require.NoError(t, v.Backups.WriteIfDue(t.Context()))
+		assert.NotEqual(t, ahead, newest(), "a later one is there")
+	}
+	assert.FileExists(t, ahead)
+	w.now.Add(day.Milliseconds())
+	require.NoError(t, v.Backups.WriteIfDue(t.Context()))
+	assert.NoFileExists(t, ahead, "it was the oldest of ten then")
+	assert.Equal(t, 10, count())
+
 	// The disk goes away, and comes back.
 	require.NoError(t, os.Rename(dir, dir+"-away"))
 	w.now.Add(day.Milliseconds())

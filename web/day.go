@@ -213,6 +213,9 @@ func (s dayPages) backupWaits(r *http.Request) waiting {
 		return waiting{"There is no backup yet", "an encrypted file, on another disk", "/import#backup", false}
 	case p.Failed != "":
 		return waiting{"The last backup failed", p.Failed, "/import#backup", false}
+	case len(v.Backups.Lacks(r.Context())) > 0:
+		n := plural(len(v.Backups.Lacks(r.Context())), "file", "files")
+		return waiting{"The last backup lacks " + n, "no device could be asked for them", "/import#backup", false}
 	case time.Since(time.UnixMilli(p.Last)) > 2*p.Every:
 		return waiting{"The last backup is old", "of " + ago(time.UnixMilli(p.Last)), "/import#backup", false}
 	}

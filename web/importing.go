@@ -58,7 +58,8 @@ type importData struct {
 	Past      []transfer.Import
 	Kept      []importing.Originals
 	Backups   *importing.BackupPlan
-	Folder    string // that was typed for backups and refused
+	Lacks     []string // files that the last backup lacks
+	Folder    string   // that was typed for backups and refused
 	Columns   []transfer.CSVColumn
 	Count     int    // items of the vault
 	Chosen    string // ids, where not everything is to be written out
@@ -177,6 +178,7 @@ func readImport(r *http.Request, date func(int64) string) (d importData, err err
 	if d.Kept, err = v.Imports.Originals(r.Context()); err != nil {
 		return d, err
 	}
+	d.Lacks = v.Backups.Lacks(r.Context())
 	if p, ok := v.Backups.Plan(r.Context()); ok {
 		d.Backups = &p
 	}

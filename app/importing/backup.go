@@ -16,6 +16,7 @@ import (
 
 	"filippo.io/age"
 
+	"redlocket/app/gate"
 	"redlocket/app/reauth"
 	"redlocket/app/records"
 	"redlocket/core/secret"
@@ -66,11 +67,12 @@ type Backups struct{ cfg Config }
 type Saved struct {
 	Items int
 	Files int
-	Bytes int64 // of files, in clear
+	Bytes int64    // of files, in clear
+	Lacks []string // names of files that were nowhere to be had
 }
 
 // Write writes everything of the vault, sealed with a passphrase. The master password
-// is asked for first. Files that aren't on this device are fetched.
+// is asked for first. Files that aren't on this device are fetched; it is written without those that can't be.
 func (b *Backups) Write(ctx context.Context, w io.Writer, passphrase secret.Text) (s Saved, err error) {
 	if err := b.cfg.Guard.Require(reauth.Export); err != nil {
 		return s, err
@@ -122,14 +124,38 @@ func (b *Backups) write(ctx context.Context, w io.Writer, passphrase secret.Text
 			s.Items++
 		}
 		for _, f := range everyFile(e) {
-			write := func() error { return b.cfg.Set.Files.Read(ctx, f, out) }
+			var content bytes.Buffer // at most vault.MaxFile
+			if err := b.cfg.Set.Files.Read(ctx, f, &content); errors.Is(err, gate.ErrLocked) || ctx.Err() != nil {
+				return s, errors.Join(err, ctx.Err())
+			} else if err != nil {
+				s.Lacks = append(s.Lacks, f.Name)
+				continue
+			}
+			write := func() error { _, err := content.WriteTo(out); return err }
 			if err := addTar(out, backupFiles+f.ID+"/"+f.Name, f.Size, now, write); err != nil {
 				return s, fmt.Errorf("failed to write “%s”: %w", f.Name, err)
 			}
 			s.Files, s.Bytes = s.Files+1, s.Bytes+f.Size
 		}
 	}
-	return s, errors.Join(out.Close(), sealed.Close())
+	if len(s.Lacks) > 0 {
+		text := "Files that this backup doesn't have, because no device could be asked for them:\n\n" +
+			strings.Join(s.Lacks, "\n") + "\n"
+		write := func() error { _, err := io.WriteString(out, text); return err }
+		if err := addTar(out, "MISSING.txt", int64(len(text)), now, write); err != nil {
+			return s, err
+		}
+	}
+	return s, errors.Join(out.Close(), sealed.Close(), b.cfg.Set.Local.SetJSON(ctx, localLacks, s.Lacks))
+}
+
+// localLacks names what the last backup lacks.
+const localLacks = "backup-lacks"
+
+// Lacks returns the names of files that the last backup of this device lacks.
+func (b *Backups) Lacks(ctx context.Context) (list []string) {
+	_ = b.cfg.Set.Local.GetJSON(ctx, localLacks, &list) // none once locked
+	return list
 }
 
 func addTar(out *tar.Writer, name string, size int64, at time.Time, write func() error) error {

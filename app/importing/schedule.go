@@ -1,11 +1,13 @@
 package importing
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -85,7 +87,7 @@ func (b *Backups) Unschedule(ctx context.Context) error {
 func (b *Backups) WriteIfDue(ctx context.Context) error {
 	k, ok := b.plan(ctx)
 	now := b.cfg.Now().UnixMilli()
-	if !ok || now-k.Last < k.Every.Milliseconds() || k.Failed != "" && now-k.Tried < retryAfter.Milliseconds() {
+	if !ok || within(k.Last, now, k.Every) || k.Failed != "" && within(k.Tried, now, retryAfter) {
 		return nil
 	}
 	k.Failed = ""
@@ -96,14 +98,54 @@ func (b *Backups) WriteIfDue(ctx context.Context) error {
 	return errors.Join(err, b.keepPlan(ctx, k))
 }
 
+// within reports whether a moment is no longer ago than that. One that is yet to come, because the clock was ahead then,
+// isn't.
+func within(at, now int64, ago time.Duration) bool { return at <= now && now-at < ago.Milliseconds() }
+
+// sequence is the number in the name of a backup; 0 if there is none.
+func sequence(name, prefix string) int {
+	digits, _, _ := strings.Cut(strings.TrimPrefix(name, prefix), "-")
+	if len(digits) != sequenceDigits {
+		return 0
+	}
+	n, err := strconv.Atoi(digits)
+	if err != nil {
+		return 0
+	}
+	return n
+}
+
+const sequenceDigits = 6
+
+// backupsIn lists the backups of this vault in a folder, in the order in which they were written, whatever the clock
+// said then.
+func (b *Backups) backupsIn(dir, prefix string) ([]string, error) {
+	names, err := b.cfg.Folders.List(dir)
+	names = slices.DeleteFunc(names, func(n string) bool {
+		return !strings.HasPrefix(n, prefix) || !strings.HasSuffix(n, ".age")
+	})
+	slices.SortFunc(names, func(x, y string) int {
+		return cmp.Or(cmp.Compare(sequence(x, prefix), sequence(y, prefix)), strings.Compare(x, y))
+	})
+	return names, err
+}
+
 // writeTo writes one backup, reads it back, and removes the oldest above ten.
 func (b *Backups) writeTo(ctx context.Context, k *keptPlan) error {
 	now := b.cfg.Now()
 	k.Tried = now.UnixMilli()
 	prefix := "red-locket-" + b.cfg.Vault[:8] + "-"
-	name := prefix + now.UTC().Format("2006-01-02-150405") + ".age"
 	folders := b.cfg.Folders
-	err := folders.Put(k.Folder, name, func(w io.Writer) error {
+	before, err := b.backupsIn(k.Folder, prefix)
+	if err != nil {
+		return err
+	}
+	next := 1
+	if n := len(before); n > 0 {
+		next = sequence(before[n-1], prefix) + 1
+	}
+	name := fmt.Sprintf("%s%0*d-%s.age", prefix, sequenceDigits, next, now.UTC().Format("2006-01-02-150405"))
+	err = folders.Put(k.Folder, name, func(w io.Writer) error {
 		_, err := b.write(ctx, w, secret.New(k.Passphrase))
 		return err
 	})
@@ -119,16 +161,14 @@ func (b *Backups) writeTo(ctx context.Context, k *keptPlan) error {
 		return fmt.Errorf("what was written can’t be read back: %w", err)
 	}
 	k.Last = now.UnixMilli()
-	names, err := folders.List(k.Folder)
+	names, err := b.backupsIn(k.Folder, prefix)
 	if err != nil {
 		return err
 	}
-	names = slices.DeleteFunc(
-		names,
-		func(n string) bool { return !strings.HasPrefix(n, prefix) || !strings.HasSuffix(n, ".age") },
-	)
-	slices.Sort(names) // by date
 	for _, old := range names[:max(0, len(names)-keptBackups)] {
+		if old == name {
+			continue
+		}
 		if err := folders.Remove(k.Folder, old); err != nil {
 			return err
 		}

@@ -472,7 +472,11 @@ with a passphrase in the age format. It is read back before it counts as written
 				return exit{exitPassword, errors.New("the two passphrases aren't the same; nothing was written")}
 			}
 			err = writeNew(args[0], func(w io.Writer) error {
-				_, err := v.Backups.Write(cmd.Context(), w, p)
+				saved, err := v.Backups.Write(cmd.Context(), w, p)
+				if len(saved.Lacks) > 0 {
+					fmt.Fprintf(cmd.ErrOrStderr(), "it lacks files that are nowhere to be had: %s\n",
+						strings.Join(saved.Lacks, ", "))
+				}
 				return err
 			})
 			if err != nil {
