@@ -98,8 +98,8 @@ func (b *Backups) WriteIfDue(ctx context.Context) error {
 	return errors.Join(err, b.keepPlan(ctx, k))
 }
 
-// within reports whether a moment is no longer ago than that. One that is yet to come, because the clock was ahead then,
-// isn't.
+// within reports whether a moment is no longer ago than that. One that is yet to come, because the clock was ahead
+// then, isn't.
 func within(at, now int64, ago time.Duration) bool { return at <= now && now-at < ago.Milliseconds() }
 
 // sequence is the number in the name of a backup; 0 if there is none.
