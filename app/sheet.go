@@ -35,8 +35,8 @@ func (a *Account) Sheet(ctx context.Context) (Sheet, error) {
 
 // SheetWaits reports whether the recovery sheet has yet to be checked.
 func (a *Account) SheetWaits(ctx context.Context) bool {
-	b, err := a.vault.Local.Get(ctx, localSheet)
-	return err == nil && len(b) == keys.CodeSize
+	_, err := a.waitingCode(ctx)
+	return err == nil
 }
 
 // errGroup is returned for a group that was typed wrong.

@@ -72,12 +72,12 @@ func (l *Local) MakeDeviceKeys(ctx context.Context) (keys.DevicePublic, error) {
 }
 
 // DeviceKeys returns them.
-func (l *Local) DeviceKeys(ctx context.Context) (keys.DeviceKeys, error) {
-	b, err := l.Get(ctx, localDeviceKeys)
-	if err != nil {
-		return keys.DeviceKeys{}, err
-	}
-	return keys.ParseDeviceKeys(b)
+func (l *Local) DeviceKeys(ctx context.Context) (d keys.DeviceKeys, err error) {
+	err = l.core.gate.Read(func(in *content) error {
+		d, err = l.core.deviceKeys(ctx, in)
+		return err
+	})
+	return d, err
 }
 
 func (l *Local) key() (key *keys.Vault, err error) {

@@ -111,24 +111,34 @@ func (r *Replica) Merge(ctx context.Context, p Pull) (stale bool, err error) {
 		checkpoint := Checkpoint{
 			next.Number, next.Head, next.Floor, next.FloorHash, key.Ring().Epoch(), r.core.Now().UnixMilli(),
 		}
-		if fresh {
-			err = r.core.Store.Restart(ctx, merged.rows, checkpoint)
-		} else {
-			err = r.core.Store.Put(ctx, merged.rows, &checkpoint)
-		}
-		if err != nil {
+		if err := r.core.stand(ctx, in, key, merged.rows, checkpoint, fresh); err != nil {
 			return fmt.Errorf("failed to save what came from the cloud: %w", err)
 		}
-		in.key = key
-		if fresh {
-			in.restart()
-		}
-		in.checkpoint = checkpoint
 		merged.show(in)
 		r.core.changed(in)
 		return nil
 	})
 	return stale, err
+}
+
+// stand writes rows with the checkpoint that they belong to, and has the set stand there from then on, under a key. In
+// a fresh state no head vouches for any other record.
+func (c *core) stand(
+	ctx context.Context, in *content, key *keys.Vault, rows []Row, at Checkpoint, fresh bool,
+) (err error) {
+	if fresh {
+		err = c.Store.Restart(ctx, rows, at)
+	} else {
+		err = c.Store.Put(ctx, rows, &at)
+	}
+	if err != nil {
+		return err
+	}
+	if fresh {
+		in.restart()
+	}
+	in.key, in.checkpoint = key, at
+	return nil
 }
 
 // KeptHeads is how long clouds keep heads at least.
@@ -404,27 +414,24 @@ func (c *core) reseal(ctx context.Context, in *content, ids []string) error {
 }
 
 // Reseal seals a part of what is sealed under older keys anew; it waits to be committed then. It returns how many
-// records were and how many are left.
-func (r *Replica) Reseal(ctx context.Context) (done, left int, err error) {
-	err = r.core.write(func(in *content) error {
-		var ids []string
+// records those were.
+func (r *Replica) Reseal(ctx context.Context) (done int, err error) {
+	var ids []string
+	err = r.core.read(func(in *content) error { // most of the time there is nothing to do
 		for id, h := range in.entries {
-			if h.epoch == in.key.Ring().Epoch() {
-				continue
-			}
-			if len(ids) < mostRecords {
+			if h.epoch < in.key.Ring().Epoch() && len(ids) < mostRecords {
 				ids = append(ids, id)
-			} else {
-				left++
 			}
 		}
-		done = len(ids)
-		return r.core.reseal(ctx, in, ids)
+		return nil
 	})
-	return done, left, err
+	if err != nil || len(ids) == 0 {
+		return 0, err
+	}
+	return len(ids), r.core.write(func(in *content) error { return r.core.reseal(ctx, in, ids) })
 }
 
-// OldKeys counts the records that are sealed under an older key than the newest, or whose sealing anew isn't committed.
+// OldKeys counts the records that are sealed under an older key than the newest.
 func (r *Replica) OldKeys() (n int) {
 	_ = r.core.gate.Read(func(in *content) error { // none once locked
 		for _, h := range in.entries {
@@ -507,19 +514,10 @@ func (r *Replica) Begun(ctx context.Context, ring keys.Ring, c *Commit) error {
 		checkpoint := Checkpoint{
 			Number: c.Head.Number, Head: ledger.Sum(c.Head.Blob), Epoch: ring.Epoch(), At: r.core.Now().UnixMilli(),
 		}
-		var err error
-		if fresh {
-			err = r.core.Store.Restart(ctx, nil, checkpoint)
-		} else {
-			err = r.core.Store.Put(ctx, nil, &checkpoint)
-		}
-		if err != nil {
+		key := keys.NewVault(r.core.ID, ring, r.core.Rand)
+		if err := r.core.stand(ctx, in, key, nil, checkpoint, fresh); err != nil {
 			return fmt.Errorf("failed to note an epoch: %w", err)
 		}
-		if fresh {
-			in.restart()
-		}
-		in.key, in.checkpoint = keys.NewVault(r.core.ID, ring, r.core.Rand), checkpoint
 		return nil
 	})
 	call(r.core.Events.Waiting)

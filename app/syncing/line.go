@@ -440,7 +440,7 @@ func (l *Line) reseal(ctx context.Context) error {
 	if l.connected() == nil || !l.Reseals() {
 		return nil
 	}
-	done, _, err := l.Set.Replica.Reseal(ctx)
+	done, err := l.Set.Replica.Reseal(ctx)
 	if done > 0 {
 		l.Nudge()
 	}
