@@ -17,6 +17,7 @@ import (
 const (
 	localSignIn = "sign-in" // to join a cloud later; gone once that is done
 	localSheet  = "sheet"   // the recovery code, until the sheet was checked
+	localWanted = "wanted"  // the cloud that wants more before it makes an account
 )
 
 // byMaster stretches a master password under a fresh salt, wraps a vault key by it into the profile, and returns what
@@ -256,6 +257,9 @@ func (a *Account) takeKeys(ctx context.Context, cloud Cloud, in signedIn) error 
 				return err
 			}
 		}
+		if err := a.keepFormer(ctx); err != nil {
+			return err
+		}
 		err = a.vault.identity.update(ctx, func(now *Profile) {
 			now.Params, now.Wrapped, now.Ring, now.Carried = p.Params, p.Wrapped, p.Ring, p.Carried
 		})
@@ -305,6 +309,7 @@ func (a *Account) ChangeMaster(ctx context.Context, present, fresh, repeat secre
 		}
 	}
 	return errors.Join(
+		a.keepFormer(ctx),
 		a.vault.identity.update(ctx, func(now *Profile) { now.Params, now.Wrapped = p.Params, p.Wrapped }),
 		keepSignIn(ctx, a.vault.Local, p, pair.SignIn),
 		a.tellCard(ctx),
@@ -314,8 +319,27 @@ func (a *Account) ChangeMaster(ctx context.Context, present, fresh, repeat secre
 // errHasCloud is returned for a vault that has a cloud already.
 var errHasCloud = errors.New("this vault has a cloud already")
 
-// JoinCloud gives a vault that was on this computer only an account at a cloud.
-func (a *Account) JoinCloud(ctx context.Context, url string) error {
+// ErrCodeSent is returned where the cloud has mailed a code, which is needed to go on.
+var ErrCodeSent = errors.New("the cloud has mailed a code to your address: type it here")
+
+// Wanted is a cloud that wants more before it makes an account.
+type Wanted struct {
+	Cloud      string `json:"cloud"` // its address; empty if there is none
+	Invitation string `json:"invitation,omitempty"`
+	Code       bool   `json:"code,omitempty"` // it mailed one; it wants an invitation otherwise
+}
+
+// Wanted returns the cloud that wants more before it makes this vault's account.
+func (a *Account) Wanted(ctx context.Context) (w Wanted) {
+	if err := a.vault.Local.GetJSON(ctx, localWanted, &w); err != nil {
+		return Wanted{}
+	}
+	return w
+}
+
+// JoinCloud gives a vault that was on this computer only an account at a cloud. Where the cloud mails a code first,
+// ErrCodeSent is told at "code"; where it wants an invitation, syncing.ErrInvitation at "invitation".
+func (a *Account) JoinCloud(ctx context.Context, url string, by wire.Admission) error {
 	p := a.vault.Profile()
 	if p.Cloud != "" {
 		return records.BadInput("cloud", errHasCloud)
@@ -324,7 +348,11 @@ func (a *Account) JoinCloud(ctx context.Context, url string) error {
 	if err != nil {
 		return records.BadInput("cloud", err)
 	}
-	session, err := a.create(ctx, c, p)
+	session, err := a.create(ctx, c, p, by)
+	if errors.Is(err, ErrCodeSent) || errors.Is(err, syncing.ErrInvitation) {
+		w := Wanted{url, by.Invitation, errors.Is(err, ErrCodeSent)}
+		err = errors.Join(err, a.vault.Local.SetJSON(ctx, localWanted, w))
+	}
 	if err != nil {
 		return err
 	}
@@ -335,22 +363,40 @@ func (a *Account) JoinCloud(ctx context.Context, url string) error {
 
 // create makes the account. One that an earlier attempt made, and whose answer got lost, is
 // continued.
-func (a *Account) create(ctx context.Context, c Cloud, p Profile) (session Session, err error) {
+func (a *Account) create(
+	ctx context.Context, c Cloud, p Profile, by wire.Admission,
+) (session Session, err error) {
 	signIn, err := a.key(ctx, localSignIn)
 	if err != nil {
 		return session, err
 	}
-	session, err = a.makeAccount(ctx, c, p, signIn)
-	if errors.Is(err, syncing.ErrTaken) {
+	session, err = a.makeAccount(ctx, c, p, signIn, by)
+	if errors.Is(err, syncing.ErrTaken) || errors.Is(err, syncing.ErrInvitation) || errors.Is(err, syncing.ErrCode) {
 		again, e := c.SignIn(ctx, signIn, wire.SignIn{Email: p.Email, Device: p.Device})
 		if e == nil && again.Vault == p.Vault {
 			return again, nil
 		}
 	}
-	if err != nil {
-		return session, records.BadInput("cloud", err)
+	return session, askMore(ctx, c, p.Email, by, "", err)
+}
+
+// askMore has a code mailed where one is all that an account lacks, and says at which field of a form something is
+// missing. Fields of another form than the usual one begin with a prefix.
+func askMore(ctx context.Context, c Cloud, email string, by wire.Admission, prefix string, err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, syncing.ErrInvitation):
+		return records.BadInput(prefix+"invitation", err)
+	case errors.Is(err, syncing.ErrCode) && by.Code != "":
+		return records.BadInput(prefix+"code", err)
+	case errors.Is(err, syncing.ErrCode):
+		err = c.AskCode(ctx, wire.CodeRequest{Email: email, Purpose: wire.ForAccount, Invitation: by.Invitation})
+		if err == nil {
+			return records.BadInput(prefix+"code", ErrCodeSent)
+		}
 	}
-	return session, nil
+	return records.BadInput(prefix+"cloud", err)
 }
 
 // errNoKey is returned where a key that should be on this device isn't.

@@ -463,7 +463,7 @@ func TestWithoutACloudAndJoiningLater(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, v.Items.Save(t.Context(), records.NewID(), login("Harbour", "pw")))
 	assert.Equal(t, syncing.NoCloud, v.Sync.Status().State)
-	require.NoError(t, v.Account.JoinCloud(t.Context(), w.url))
+	require.NoError(t, v.Account.JoinCloud(t.Context(), w.url, wire.Admission{}))
 	w.inStep(v)
 	other := w.join(w.device("laptop"), v)
 	items, err := other.Book.Logins()

@@ -53,6 +53,9 @@ func (a *Account) takeCard(ctx context.Context) error {
 	if err := c.Params.Check(); err != nil || len(c.Wrapped) == 0 {
 		return err
 	}
+	if err := a.keepFormer(ctx); err != nil {
+		return err
+	}
 	return a.vault.identity.update(ctx, func(p *Profile) {
 		if !isNewer(r.Stamp, *p) {
 			return

@@ -80,6 +80,9 @@ func (a *Account) turn(ctx context.Context, s keys.Statement) (*records.Turn, er
 	if !ring.Extends(known) {
 		return nil, errFalseEpoch
 	}
+	if err := a.keepFormer(ctx); err != nil {
+		return nil, err
+	}
 	return &records.Turn{Ring: ring, Accept: func(device func(string) (vault.Entry, bool)) error {
 		by, _ := device(e.By)
 		public, ok := records.PublicOf(by)
@@ -168,8 +171,9 @@ func (a *Account) OldKeys() int { return a.vault.Replica.OldKeys() }
 // newEpoch is what an epoch is begun with.
 type newEpoch struct {
 	password secret.Text
-	out      []string // devices that are shut out; the carried half is another one then
-	fresh    bool     // what the cloud has counts no more
+	out      []string  // devices that are shut out; the carried half is another one then
+	fresh    bool      // what the cloud has counts no more
+	signIn   *keys.Key // that the cloud knows, if it isn't the one that opens the vault here
 }
 
 // errMasterElsewhere is returned where the cloud knows another master password than this device.
@@ -181,7 +185,7 @@ var errMasterElsewhere = errors.New("the cloud takes another master password: it
 func (a *Account) begin(ctx context.Context, n newEpoch) error {
 	const turns = 5
 	for range turns {
-		was, _, err := a.vault.device.unwrap(a.vault.Profile(), n.password)
+		signIn, err := a.signInKey(n)
 		if err != nil {
 			return err
 		}
@@ -191,7 +195,7 @@ func (a *Account) begin(ctx context.Context, n newEpoch) error {
 				return err
 			}
 		}
-		err = a.vault.Sync.Alone(ctx, func() error { return a.tryBegin(ctx, n, was.SignIn) })
+		err = a.vault.Sync.Alone(ctx, func() error { return a.tryBegin(ctx, n, signIn) })
 		if !errors.Is(err, syncing.ErrSignIn) && !errors.Is(err, syncing.ErrConflict) {
 			return err
 		}
@@ -207,6 +211,15 @@ func (a *Account) begin(ctx context.Context, n newEpoch) error {
 		return errors.Join(e, err)
 	}
 	return syncing.ErrConflict
+}
+
+// signInKey returns the key that the cloud knows the account by.
+func (a *Account) signInKey(n newEpoch) (keys.Key, error) {
+	if n.signIn != nil {
+		return *n.signIn, nil
+	}
+	pair, _, err := a.vault.device.unwrap(a.vault.Profile(), n.password)
+	return pair.SignIn, err
 }
 
 // becameLater pulls, and reports whether another device's epoch came with that.
@@ -387,7 +400,7 @@ func (a *Account) Publish(ctx context.Context, password secret.Text) error {
 
 // MoveCloud goes on at another cloud, or at one that knows nothing of this vault any more. If it has an account for the
 // person's address and master password already, because another device was there first, that one is used.
-func (a *Account) MoveCloud(ctx context.Context, url string, password secret.Text) error {
+func (a *Account) MoveCloud(ctx context.Context, url string, password secret.Text, by wire.Admission) error {
 	p := a.vault.Profile()
 	was, _, err := a.vault.device.unwrap(p, password)
 	if err != nil {
@@ -400,10 +413,10 @@ func (a *Account) MoveCloud(ctx context.Context, url string, password secret.Tex
 	in, err := signInAt(ctx, c, p, password)
 	made := errors.Is(err, syncing.ErrSignIn)
 	if made {
-		in.session, err = a.makeAccount(ctx, c, p, was.SignIn)
+		in.session, err = a.makeAccount(ctx, c, p, was.SignIn, by)
 	}
-	if err != nil {
-		return records.BadInput("move-cloud", err)
+	if err := askMore(ctx, c, p.Email, by, "move-", err); err != nil {
+		return err
 	}
 	if in.session.Vault != p.Vault {
 		return records.BadInput("move-cloud", errOtherVault)
@@ -425,7 +438,9 @@ func (a *Account) MoveCloud(ctx context.Context, url string, password secret.Tex
 }
 
 // makeAccount makes an account for the vault as it is.
-func (a *Account) makeAccount(ctx context.Context, c Cloud, p Profile, signIn keys.Key) (s Session, err error) {
+func (a *Account) makeAccount(
+	ctx context.Context, c Cloud, p Profile, signIn keys.Key, by wire.Admission,
+) (s Session, err error) {
 	ring, err := a.vault.Replica.Ring()
 	if err != nil {
 		return s, err
@@ -439,7 +454,7 @@ func (a *Account) makeAccount(ctx context.Context, c Cloud, p Profile, signIn ke
 		return s, err
 	}
 	return c.CreateAccount(ctx, signIn, wire.NewAccount{
-		Email: p.Email, Vault: p.Vault, Device: p.Device,
+		Email: p.Email, Vault: p.Vault, Device: p.Device, Admission: by,
 		Credentials: wire.Credentials{
 			Params: p.Params, SignIn: signIn.Public(), RecoverySignIn: recovery.SignIn,
 			Wrapped: p.Wrapped, RecoveryWrapped: byRecovery,
@@ -453,6 +468,7 @@ func (a *Account) settle(ctx context.Context, url string, c Cloud, credential st
 		syncing.KeepCredential(ctx, a.vault.Local, credential),
 		a.vault.identity.update(ctx, func(p *Profile) { p.Cloud = url }),
 		a.vault.Local.Set(ctx, localSignIn, nil),
+		a.vault.Local.Set(ctx, localWanted, nil),
 	)
 	if err != nil {
 		return err

@@ -446,10 +446,10 @@ func TestMovingToAnotherCloud(t *testing.T) {
 	mine := records.NewID()
 	require.NoError(t, laptop.Items.Save(t.Context(), mine, login("Mine", "pw")))
 
-	require.Error(t, desk.Account.MoveCloud(t.Context(), other.url, secret.New("not it at all")))
-	require.NoError(t, desk.Account.MoveCloud(t.Context(), other.url, secret.New(master)))
+	require.Error(t, desk.Account.MoveCloud(t.Context(), other.url, secret.New("not it at all"), wire.Admission{}))
+	require.NoError(t, desk.Account.MoveCloud(t.Context(), other.url, secret.New(master), wire.Admission{}))
 	w.inStep(desk)
-	require.NoError(t, laptop.Account.MoveCloud(t.Context(), other.url, secret.New(master)))
+	require.NoError(t, laptop.Account.MoveCloud(t.Context(), other.url, secret.New(master), wire.Admission{}))
 	soon(t, "what only the laptop has", holds(desk, mine))
 	w.inStep(desk, laptop)
 	e, err := laptop.Items.Entry(id)
@@ -480,7 +480,7 @@ func TestDeletingTheAccount(t *testing.T) {
 	desk, err = first.Unlock(t.Context(), desk.Profile().ID, secret.New(master))
 	require.NoError(t, err)
 
-	require.NoError(t, desk.Account.MoveCloud(t.Context(), w.url, secret.New(master)), "and it joins again")
+	require.NoError(t, desk.Account.MoveCloud(t.Context(), w.url, secret.New(master), wire.Admission{}), "and it joins again")
 	w.save(desk, "Again", "pw")
 	attic := w.join(w.device("attic"), desk)
 	assert.Equal(t, "pw", password(t, attic, id))

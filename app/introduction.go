@@ -116,7 +116,7 @@ func (d *Device) IntroductionAnswered(ctx context.Context, id string) (*Introduc
 	if a.answer != nil {
 		return &a, nil
 	}
-	sealed, err := a.cloud.IntroductionAnswer(ctx, a.ID, a.secret)
+	sealed, err := a.cloud.IntroductionAnswer(ctx, a.email, a.ID, a.secret)
 	if err != nil {
 		return &a, err
 	}

@@ -65,6 +65,11 @@ type Cloud interface {
 	// the cloud knows; it isn't sent.
 	CreateAccount(ctx context.Context, key keys.Key, in wire.NewAccount) (Session, error)
 	SignIn(ctx context.Context, key keys.Key, in wire.SignIn) (Session, error)
+	// AskCode has a code mailed to the account's address; what came of it isn't told.
+	AskCode(ctx context.Context, in wire.CodeRequest) error
+	// BringBack puts former keys of the account into force and signs in by them. key is the former sign-in key or, for
+	// Recovery, the former recovery sign-in key.
+	BringBack(ctx context.Context, key keys.Key, in wire.BringBack) (Session, error)
 	SetCredentials(ctx context.Context, credential string, key keys.Key, in wire.NewCredentials) error
 	// BeginEpoch begins an epoch, and DeleteAccount removes the account with everything in it. key is the account's
 	// present sign-in key.
@@ -73,7 +78,7 @@ type Cloud interface {
 	Devices(ctx context.Context, credential string) ([]wire.Device, error)
 	EndDevice(ctx context.Context, credential, device string) error
 	NewIntroduction(ctx context.Context, in wire.NewIntroduction) (wire.Introduction, error)
-	IntroductionAnswer(ctx context.Context, id, secret string) ([]byte, error)
+	IntroductionAnswer(ctx context.Context, email, id, secret string) ([]byte, error)
 	Introductions(ctx context.Context, credential string) ([]wire.Introduction, error)
 	AnswerIntroduction(ctx context.Context, credential, id string, sealed []byte) error
 }

@@ -12,10 +12,12 @@ import (
 	"github.com/google/uuid"
 
 	"redlocket/app/records"
+	"redlocket/app/syncing"
 	"redlocket/core/keys"
 	"redlocket/core/secret"
 	"redlocket/core/strength"
 	"redlocket/core/vault"
+	"redlocket/core/wire"
 )
 
 // WrongPassword is returned for a master password that opens nothing. Wait is
@@ -45,7 +47,8 @@ var (
 )
 
 // Create makes a vault, with its account at the cloud if one is named. The vault
-// comes back open, with its recovery sheet waiting to be checked.
+// comes back open, with its recovery sheet waiting to be checked. Where the cloud wants an invitation or mails a code
+// first, the vault is on this computer only until [Account.JoinCloud] has it; [Account.Wanted] tells.
 func (d *Device) Create(ctx context.Context, n NewVault) (*Vault, error) {
 	n.Name, n.Email = strings.TrimSpace(n.Name), strings.ToLower(strings.TrimSpace(n.Email))
 	if n.Name == "" {
@@ -101,7 +104,11 @@ func (d *Device) Create(ctx context.Context, n NewVault) (*Vault, error) {
 	}
 	// The computer before the cloud: a crash in between leaves a vault that can
 	// still join, rather than an account that nobody can open.
-	if err := v.Account.JoinCloud(ctx, n.Cloud); err != nil {
+	err = v.Account.JoinCloud(ctx, n.Cloud, wire.Admission{})
+	if errors.Is(err, ErrCodeSent) || errors.Is(err, syncing.ErrInvitation) {
+		return v, nil
+	}
+	if err != nil {
 		v.Lock()
 		return nil, errors.Join(err, d.stores.remove(ctx, p.ID))
 	}

@@ -10,6 +10,7 @@ package cloud
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/hmac"
 	"crypto/rand"
@@ -70,8 +71,11 @@ type Server struct {
 	// is signed for another one is refused. Without any, what a request itself says counts, and a cloud at another
 	// address could pass on what it is sent. It is set before the server is used.
 	Addresses []string
-	// Closed takes no new accounts. It is set before the server is used.
-	Closed bool
+	// Admission is who may make an account. It is set before the server is used.
+	Admission Admission
+	// Post takes the cloud's mails. With one, nobody makes an account for an address whose mail they don't read, and
+	// nobody is told whether an address has one. It is set before the server is used.
+	Post Post
 	// Proxies are the networks of proxies that are believed when they say whom they pass on (X-Forwarded-For, the last
 	// address that isn't one of theirs). It is set before the server is used.
 	Proxies []netip.Prefix
@@ -79,6 +83,7 @@ type Server struct {
 	key     []byte
 	hub     *hub
 	counts  *counts
+	mails   *mails
 	log     *slog.Logger
 	now     func() time.Time
 }
@@ -94,7 +99,7 @@ func New(ctx context.Context, file string, lim Limits, log *slog.Logger) (*Serve
 		_ = st.close()
 		return nil, fmt.Errorf("failed to read the cloud's key: %w", err)
 	}
-	s := &Server{store: st, key: key, hub: newHub(), log: log, now: time.Now}
+	s := &Server{store: st, key: key, hub: newHub(), mails: newMails(log), log: log, now: time.Now}
 	s.counts = newCounts(s.hub)
 	s.Handler = s.routes(lim)
 	return s, nil
@@ -103,6 +108,7 @@ func New(ctx context.Context, file string, lim Limits, log *slog.Logger) (*Serve
 // Close ends all event streams and closes the database.
 func (s *Server) Close() error {
 	s.hub.close()
+	s.mails.close()
 	return s.store.close()
 }
 
@@ -131,7 +137,9 @@ func (s *Server) routes(lim Limits) http.Handler {
 		r.Use(small)
 		r.Post("/v1/params", s.params)
 		r.Post("/v1/challenge", s.challenge)
+		r.Post("/v1/codes", s.askCode)
 		r.Post("/v1/accounts", s.createAccount)
+		r.Post("/v1/accounts/bring-back", s.bringBack(perAccount))
 		r.Post("/v1/sessions", s.signIn(perAccount))
 		r.Post("/v1/introductions", s.introduce(perAccount))
 	})
@@ -212,8 +220,10 @@ func NormalEmail(s string) (string, error) {
 	return s, nil
 }
 
-func (s *Server) mac(label string, b []byte) []byte {
-	h := hmac.New(sha256.New, s.key)
+func (s *Server) mac(label string, b []byte) []byte { return mac(s.key, label, b) }
+
+func mac(key []byte, label string, b []byte) []byte {
+	h := hmac.New(sha256.New, key)
 	h.Write([]byte(label))
 	h.Write([]byte{0})
 	h.Write(b)
@@ -312,24 +322,30 @@ func body(w http.ResponseWriter, r *http.Request, to any) (digest string, ok boo
 
 // proven reports whether a request comes with a proof by the key that belongs to a public one. A challenge serves once.
 func (s *Server) proven(r *http.Request, public []byte, purpose, digest string) bool {
+	return s.provenBy(r, [][]byte{public}, purpose, digest) == 0
+}
+
+// provenBy returns by which of some public keys a request is proven; -1 for none.
+func (s *Server) provenBy(r *http.Request, publics [][]byte, purpose, digest string) int {
 	p, ok := wire.ProofOf(r.Header)
-	if !ok || !s.drawn(p.Challenge) ||
-		!p.Holds(public, purpose, s.authority(r), r.Method, r.URL.RequestURI(), digest) {
-		return false
+	if !ok || !s.drawn(p.Challenge) {
+		return -1
 	}
+	i := slices.IndexFunc(publics, func(public []byte) bool {
+		return p.Holds(public, purpose, s.authority(r), r.Method, r.URL.RequestURI(), digest)
+	})
 	now := s.now().UnixMilli()
-	err := s.store.useNonce(r.Context(), "", "challenge", hashHex(p.Challenge), now, now-3*clockGap.Milliseconds())
-	return err == nil
+	if i >= 0 && s.store.useNonce(r.Context(), "", "challenge", hashHex(p.Challenge), now,
+		now-3*clockGap.Milliseconds()) != nil {
+		return -1
+	}
+	return i
 }
 
 func (s *Server) createAccount(w http.ResponseWriter, r *http.Request) {
 	var in wire.NewAccount
 	digest, ok := body(w, r, &in)
 	if !ok {
-		return
-	}
-	if s.Closed {
-		fail(w, http.StatusForbidden, wire.CodeClosed, "this cloud takes no new accounts")
 		return
 	}
 	email, err := NormalEmail(in.Email)
@@ -345,20 +361,21 @@ func (s *Server) createAccount(w http.ResponseWriter, r *http.Request) {
 		fail(w, http.StatusBadRequest, wire.CodeBadRequest, err.Error())
 		return
 	}
-	a, err := s.account(in.Credentials)
+	by := s.admitted(email, in.Admission)
+	err = s.mayApply(r.Context(), by)
+	if err == nil && by.code != "" {
+		err = s.store.tryCode(r.Context(), email, wire.ForAccount, by.code, by.now)
+	}
+	a, err2 := s.account(in.Credentials)
+	if err = errors.Join(err, err2); err == nil {
+		a.Account, a.Email, a.Vault, a.Created = uuid.NewString(), email, in.Vault, by.now.UnixMilli()
+		err = s.store.addAccount(r.Context(), a, by)
+	}
 	if err != nil {
-		s.trouble(w, r, err)
+		s.refuse(w, r, err)
 		return
 	}
-	a.Account, a.Email, a.Vault, a.Created = uuid.NewString(), email, in.Vault, s.now().UnixMilli()
-	switch err := s.store.addAccount(r.Context(), a); {
-	case errors.Is(err, errTaken):
-		fail(w, http.StatusConflict, wire.CodeTaken, "this e-mail address has an account already")
-	case err != nil:
-		s.trouble(w, r, err)
-	default:
-		s.startSession(w, r, a, in.Device, in.DeviceKey, a.Wrapped)
-	}
+	s.startSession(w, r, a, in.Device, in.DeviceKey, a.Wrapped)
 }
 
 func checkDevice(id string, key []byte) error {
@@ -507,7 +524,10 @@ func (s *Server) setCredentials(w http.ResponseWriter, r *http.Request) {
 	}
 	a, err := s.account(in.Credentials)
 	if err == nil {
-		err = s.store.setCredentials(r.Context(), of(r).account, of(r).device, a, in.KeepSessions)
+		err = s.store.setCredentials(r.Context(), of(r).account, of(r).device, a, in.KeepSessions, s.now())
+	}
+	if err == nil {
+		s.tellReplaced(now.Email, s.now())
 	}
 	if err == nil && !in.KeepSessions {
 		s.hub.end(of(r).account, "", of(r).device)
@@ -640,7 +660,7 @@ func (s *Server) introduce(lim *httprate.RateLimiter) http.HandlerFunc {
 		}
 		id, secret := uuid.NewString(), rand.Text()
 		hash := sha256.Sum256([]byte(secret))
-		if err := s.store.addIntroduction(r.Context(), a.Account, id, hash[:], in.PublicKey,
+		if err := s.store.addIntroduction(r.Context(), s.waitsAt(a, email), id, hash[:], in.PublicKey,
 			s.now().UnixMilli()); err != nil {
 			s.trouble(w, r, err)
 			return
@@ -649,13 +669,27 @@ func (s *Server) introduce(lim *httprate.RateLimiter) http.HandlerFunc {
 	}
 }
 
+// waitsAt is where an introduction waits: at the account, or at a place of its own for an address without one.
+func (s *Server) waitsAt(a account, email string) string {
+	return cmp.Or(a.Account, "nobody "+hex.EncodeToString(s.mac("nobody", []byte(email))))
+}
+
 func (s *Server) introductionAnswer(w http.ResponseWriter, r *http.Request) {
 	var in wire.Introduction
 	if !read(w, r, &in) {
 		return
 	}
-	hash := sha256.Sum256([]byte(in.Secret))
-	sealed, err := s.store.introductionAnswer(r.Context(), chi.URLParam(r, "id"), hash[:])
+	email, err := NormalEmail(in.Email)
+	if err != nil {
+		fail(w, http.StatusBadRequest, wire.CodeBadRequest, err.Error())
+		return
+	}
+	a, err := s.store.accountByEmail(r.Context(), email)
+	var sealed []byte
+	if err == nil || errors.Is(err, errNoAccount) {
+		hash := sha256.Sum256([]byte(in.Secret))
+		sealed, err = s.store.introductionAnswer(r.Context(), s.waitsAt(a, email), chi.URLParam(r, "id"), hash[:])
+	}
 	switch {
 	case errors.Is(err, errNoSession):
 		fail(w, http.StatusNotFound, wire.CodeNotFound, "this introduction is over")

@@ -455,8 +455,11 @@ func TestIntroductionsServeOnce(t *testing.T) {
 		),
 	)
 	answer := func(secret string) int {
-		return call(t, s, "POST", "/v1/introductions/"+in.ID+"/answer", nil, wire.Introduction{Secret: secret}, nil)
+		asked := wire.Introduction{Email: "a@x.example", Secret: secret}
+		return call(t, s, "POST", "/v1/introductions/"+in.ID+"/answer", nil, asked, nil)
 	}
+	elsewhere := wire.Introduction{Email: "b@x.example", Secret: in.Secret}
+	assert.Equal(t, 404, call(t, s, "POST", "/v1/introductions/"+in.ID+"/answer", nil, elsewhere, nil))
 	assert.Equal(t, 202, answer(in.Secret))
 	assert.Equal(t, 404, answer("guess"))
 	var list []wire.Introduction

@@ -74,6 +74,7 @@ func (s *Server) beginEpoch(w http.ResponseWriter, r *http.Request) {
 			s.hub.end(me.account, d, "")
 		}
 		s.hub.tell(me.account, in.Commit.Head.Number)
+		s.tellReplaced(now.Email, s.now())
 	}
 	s.done(w, r, err)
 }
@@ -141,6 +142,9 @@ func (s *store) beginEpoch(ctx context.Context, id string, in wire.NewEpoch, a a
 func beginEpochIn(
 	ctx context.Context, tx *sqlx.Tx, id string, statement []byte, in wire.NewEpoch, a account, now time.Time,
 ) error {
+	if err := keepFormer(ctx, tx, id, a, now); err != nil {
+		return err
+	}
 	res, err := tx.ExecContext(ctx,
 		`UPDATE accounts SET epoch = ?, statement = ?, params = ?, sign_in = ?, recovery_sign_in = ?, wrapped = ?,
 			recovery_wrapped = ? WHERE account = ? AND epoch < ?`,
@@ -172,7 +176,7 @@ func beginEpochIn(
 func (s *store) removeAccount(ctx context.Context, id string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		for _, table := range []string{
-			"chunks", "records", "heads", "introductions", "nonces", "sessions", "accounts",
+			"chunks", "records", "heads", "introductions", "nonces", "sessions", "formers", "accounts",
 		} {
 			if _, err := tx.ExecContext(ctx, `DELETE FROM `+table+` WHERE account = ?`, id); err != nil {
 				return err

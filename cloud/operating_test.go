@@ -70,7 +70,7 @@ func TestFilesOfTheCloudAreItsOwn(t *testing.T) {
 func TestClosedAndHealthy(t *testing.T) {
 	s := newServer(t, loose)
 	m := join(t, s, newAccount("maren@cormorant.example"))
-	s.Closed = true
+	s.Admission = Closed
 	_, code := create(t, s, newAccount("idris@cormorant.example"))
 	assert.Equal(t, 403, code)
 	assert.Equal(t, 200, call(t, s, "GET", "/v1/devices", m, nil, nil), "who is there goes on")

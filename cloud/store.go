@@ -191,20 +191,28 @@ func (s *store) secret(ctx context.Context, name string) ([]byte, error) {
 	return b, s.db.GetContext(ctx, &b, `SELECT value FROM meta WHERE key = ?`, name)
 }
 
-func (s *store) addAccount(ctx context.Context, a account) error {
-	_, err := s.db.NamedExecContext(
-		ctx,
-		`INSERT INTO accounts (account, email, vault, params, sign_in, recovery_sign_in, wrapped,
-			recovery_wrapped, created)
-		VALUES (:account, :email, :vault, :params, :sign_in, :recovery_sign_in, :wrapped, :recovery_wrapped, :created)`,
-		a,
-	)
-	if err != nil {
-		if _, e := s.accountByEmail(ctx, a.Email); e == nil {
-			return errTaken
+// addAccount makes an account, and uses up what it was let in by.
+func (s *store) addAccount(ctx context.Context, a account, by admitted) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := by.useIn(ctx, tx, a.Email); err != nil {
+			return err
 		}
-	}
-	return err
+		_, err := tx.NamedExecContext(
+			ctx,
+			`INSERT INTO accounts (account, email, vault, params, sign_in, recovery_sign_in, wrapped,
+				recovery_wrapped, created)
+			VALUES (:account, :email, :vault, :params, :sign_in, :recovery_sign_in, :wrapped, :recovery_wrapped,
+				:created)`,
+			a,
+		)
+		if err != nil {
+			var n int
+			if e := tx.GetContext(ctx, &n, `SELECT 1 FROM accounts WHERE email = ?`, a.Email); e == nil {
+				return errTaken
+			}
+		}
+		return err
+	})
 }
 
 func (s *store) accountByEmail(ctx context.Context, email string) (a account, err error) {
@@ -220,8 +228,13 @@ func (s *store) accountByID(ctx context.Context, id string) (a account, err erro
 }
 
 // setCredentials replaces what opens the account, and ends every other device's session unless they are kept.
-func (s *store) setCredentials(ctx context.Context, id, device string, a account, keep bool) error {
+func (s *store) setCredentials(
+	ctx context.Context, id, device string, a account, keep bool, now time.Time,
+) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := keepFormer(ctx, tx, id, a, now); err != nil {
+			return err
+		}
 		if _, err := tx.ExecContext(ctx,
 			`UPDATE accounts SET params = ?, sign_in = ?, recovery_sign_in = ?, wrapped = ?,
 				recovery_wrapped = ? WHERE account = ?`,
@@ -568,8 +581,11 @@ func (s *store) answerIntroduction(ctx context.Context, account, id string, seal
 	return nil
 }
 
-func (s *store) introductionAnswer(ctx context.Context, id string, secret []byte) (sealed []byte, err error) {
-	err = s.db.GetContext(ctx, &sealed, `SELECT sealed FROM introductions WHERE id = ? AND secret = ?`, id, secret)
+func (s *store) introductionAnswer(
+	ctx context.Context, account, id string, secret []byte,
+) (sealed []byte, err error) {
+	err = s.db.GetContext(ctx, &sealed,
+		`SELECT sealed FROM introductions WHERE account = ? AND id = ? AND secret = ?`, account, id, secret)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = errNoSession
 	}

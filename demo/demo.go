@@ -15,6 +15,7 @@ import (
 	"redlocket/core/leaks"
 	"redlocket/core/secret"
 	"redlocket/core/vault"
+	"redlocket/core/wire"
 	"redlocket/practice"
 )
 
@@ -53,14 +54,32 @@ func Leaks(now time.Time) map[leaks.Thing][]leaks.Leak {
 	}
 }
 
+// proved goes on with the code that the cloud mailed, if it wants one.
+func proved(ctx context.Context, v *app.Vault, mailed func(context.Context, string) (string, error)) error {
+	w := v.Account.Wanted(ctx)
+	if w.Cloud == "" {
+		return nil
+	}
+	code, err := mailed(ctx, v.Profile().Email)
+	if err == nil {
+		err = v.Account.JoinCloud(ctx, w.Cloud, wire.Admission{Code: code})
+	}
+	if err != nil {
+		return fmt.Errorf("failed to make the account of %s: %w", v.Profile().Email, err)
+	}
+	return nil
+}
+
 // Fill makes Maren's and Idris's vaults, unless they are there already. Practice
 // gives the address of a page of a practice site. Maren's vault gets size logins
-// if that is more than the demo's own. Say is told what goes on.
+// if that is more than the demo's own. Mailed waits for the code that the cloud mails to an address. Say is told what
+// goes on.
 func Fill(
 	ctx context.Context,
 	d Devices,
 	cloud string,
 	practice func(site, path string) string,
+	mailed func(ctx context.Context, email string) (string, error),
 	size int,
 	say func(string),
 ) error {
@@ -71,6 +90,9 @@ func Fill(
 	desk, err := d.Desk.Create(ctx, person("Maren Tolliver", MarenEmail, MarenPassword, cloud, "desk"))
 	if err != nil {
 		return fmt.Errorf("failed to make Maren's vault: %w", err)
+	}
+	if err := proved(ctx, desk, mailed); err != nil {
+		return err
 	}
 	if err := desk.Items.SaveAll(ctx, drafts(slices.Concat(marens, town(practice), more(max(0,
 		size-len(marens)))))); err != nil {
@@ -110,6 +132,9 @@ func Fill(
 	idris, err := d.Idris.Create(ctx, person("Idris Tolliver", IdrisEmail, IdrisPassword, cloud, "workshop"))
 	if err != nil {
 		return fmt.Errorf("failed to make Idris's vault: %w", err)
+	}
+	if err := proved(ctx, idris, mailed); err != nil {
+		return err
 	}
 	if err := idris.Items.SaveAll(ctx, drafts(idriss)); err != nil {
 		return err

@@ -115,7 +115,7 @@ func TestNothingIsInClear(t *testing.T) {
 	}
 	d := Devices{device("desk"), device("laptop"), device("idris")}
 	practice := func(site, path string) string { return "http://" + site + ".localhost:7310" + path }
-	require.NoError(t, Fill(t.Context(), d, srv.URL, practice, 0, func(string) {}))
+	require.NoError(t, Fill(t.Context(), d, srv.URL, practice, nil, 0, func(string) {}))
 
 	cards, err := d.Laptop.Profiles(t.Context())
 	require.NoError(t, err)
@@ -153,5 +153,5 @@ func TestNothingIsInClear(t *testing.T) {
 	_, _ = traffic.Write([]byte(`{"title":"Pantry \u0026 Pier"}`))
 	assert.NotEmpty(t, found(all, traffic.Bytes()))
 
-	require.NoError(t, Fill(t.Context(), d, srv.URL, practice, 0, func(string) { t.Error("filled twice") }))
+	require.NoError(t, Fill(t.Context(), d, srv.URL, practice, nil, 0, func(string) { t.Error("filled twice") }))
 }

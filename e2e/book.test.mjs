@@ -3,7 +3,7 @@ import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
 import { readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
-import { accessible as axeFinds, browser, build, demo, inClear, maren, root, unlock } from "./harness.mjs";
+import { accessible as axeFinds, browser, build, codeMailed, demo, inClear, maren, root, unlock } from "./harness.mjs";
 
 let d, b, page;
 /** @type {string[]} */
@@ -464,8 +464,30 @@ test("the master password is changed: the new one opens, the old one doesn't", a
   await page.click("button:has-text('Open')");
   await page.waitForSelector(".bad");
   await unlock(page, d.desk, other);
-  await change(other, maren.password);
-  await page.waitForSelector(".done:has-text('master password is changed')");
+});
+
+test("whoever changed it, the account is brought back by the mail and the old master password", async () => {
+  const bringBack = async (code, password) => {
+    await page.fill("#back-code", code);
+    await page.fill("#back-password", password);
+    await page.click("button:has-text('Bring the account back')");
+  };
+  await page.goto(d.desk + "/devices");
+  await page.click("summary:has-text('Somebody else replaced')");
+  await page.click("text=Mail me a code");
+  await page.waitForSelector("text=Mail another code");
+  await accessible("bringing the account back");
+  const code = await codeMailed(page, d, maren.email);
+  await bringBack(code, "not the one");
+  await page.waitForSelector(".bad:has-text('master password')");
+  await bringBack(code === "1234 5678" ? "8765 4321" : "1234 5678", maren.password);
+  await page.waitForSelector(".bad:has-text('code')");
+  await bringBack(code, maren.password);
+  await page.waitForSelector(".done:has-text('The account is yours again')");
+  await page.click("button.medallion");
+  await unlock(page, d.desk, maren.password);
+  await page.goto(d.desk + "/logins?q=barnacle");
+  await page.waitForSelector(".line-main");
 });
 
 test("locking at once, when its pages are left", async () => {

@@ -125,12 +125,49 @@ export async function browser({ extension = false, ...options } = {}) {
   return {
     context,
     id,
-    page: () => context.newPage(),
+    page: () => looked(context),
     close: async () => {
       await context.close();
       rmSync(profile, { recursive: true, force: true });
     },
   };
+}
+
+/**
+ * A new page of a browser. Whoever goes to an address looks at it: a browser draws a page that nobody sees once a
+ * second.
+ * @param {import("playwright-core").BrowserContext} context
+ */
+async function looked(context) {
+  const page = await context.newPage();
+  const goto = page.goto.bind(page);
+  page.goto = async (...at) => {
+    await page.bringToFront();
+    return goto(...at);
+  };
+  return page;
+}
+
+/**
+ * The code that the demo's cloud mailed to an address, as the town's post office shows it.
+ * @param {import("playwright-core").Page} page
+ * @param {Awaited<ReturnType<typeof demo>>} d
+ * @param {string} email
+ */
+export async function codeMailed(page, d, email) {
+  const post = await page.context().newPage();
+  try {
+    for (let i = 0; i < 50; i++) {
+      await post.goto(d.site("post"));
+      const mail = (await post.innerText("body")).split("To ").find((m) => m.startsWith(email));
+      const code = /^ {4}(\d{4} \d{4})$/m.exec(mail ?? "");
+      if (code) return code[1];
+      await after(100);
+    }
+    throw new Error(`no code was mailed to ${email}`);
+  } finally {
+    await post.close();
+  }
 }
 
 /** What the extension itself waits: until a page is quiet, and until what was drawn can have been read. */

@@ -5,6 +5,7 @@ import {
   browser,
   build,
   chooseByKeys,
+  codeMailed,
   connect,
   demo,
   maren,
@@ -41,6 +42,9 @@ try {
   await page.fill("#repeat", "oar lamp tide winkle");
   await page.fill("#device", "attic");
   await page.click("text=Create the vault");
+  await page.waitForURL("**/account");
+  await page.fill("#code", await codeMailed(page, d, "wren.tolliver@cormorant.example"));
+  await page.click("button:has-text('Go on')");
   await page.waitForURL("**/sheet");
   await page.setViewportSize({ width: 1280, height: 1000 });
   await shot("recovery-sheet");

@@ -5,7 +5,7 @@ import { mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { createRequire } from "node:module";
-import { browser, build, demo, inClear, maren, start, unlock } from "./harness.mjs";
+import { browser, build, codeMailed, demo, inClear, maren, start, unlock } from "./harness.mjs";
 
 const axe = readFileSync(createRequire(import.meta.url).resolve("axe-core/axe.min.js"), "utf8");
 let program, d, b, page;
@@ -63,6 +63,15 @@ test("create a vault, check its sheet, make a login, find it, archive it", async
     assert.equal(await page.inputValue("#email"), "wren.tolliver@cormorant.example", "what was typed is still there");
     for (const f of ["#password", "#repeat"]) await page.fill(f, "oar lamp tide winkle");
     await page.click("text=Create the vault");
+    await page.waitForURL("**/account");
+    await accessible(page, "what the cloud asks for");
+    const sent = await codeMailed(page, d, "wren.tolliver@cormorant.example");
+    await page.fill("#code", sent === "1234 5678" ? "8765 4321" : "1234 5678");
+    await page.click("button:has-text('Go on')");
+    await page.waitForSelector(".bad");
+    assert.equal(await page.inputValue("#code"), "", "a code that was wrong isn't shown again");
+    await page.fill("#code", sent.replace(" ", ""));
+    await page.click("button:has-text('Go on')");
     await page.waitForURL("**/sheet");
     await accessible(page, "sheet");
     assert.equal(await page.locator("svg.qr").count(), 2);

@@ -1,9 +1,12 @@
 package practice
 
 import (
+	"context"
+	"errors"
 	"io"
 	"net/http"
 	"net/mail"
+	"regexp"
 	"sync"
 	"time"
 
@@ -84,4 +87,28 @@ type postView struct {
 
 func (t *Town) postOffice(w http.ResponseWriter, _ *http.Request, p page) {
 	t.draw(w, http.StatusOK, "post-office", postView{p, t.Mails()})
+}
+
+// errNoMail is returned when no mail with a code came in time.
+var errNoMail = errors.New("the mail with the code didn't come")
+
+// eightDigits is a code as it stands in a mail, in two groups on a line of its own.
+var eightDigits = regexp.MustCompile(`(?m)^ +(\d{4} \d{4})\r?$`)
+
+// CodeFor waits a moment for a mail with a code of eight digits to an address, and returns the last one that came.
+func (t *Town) CodeFor(ctx context.Context, email string) (string, error) {
+	const wait, look = 10 * time.Second, 20 * time.Millisecond
+	for end := time.Now().Add(wait); time.Now().Before(end); {
+		for _, m := range t.Mails() {
+			if code := eightDigits.FindStringSubmatch(m.Text); m.To == email && code != nil {
+				return code[1], nil
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return "", ctx.Err()
+		case <-time.After(look):
+		}
+	}
+	return "", errNoMail
 }

@@ -155,6 +155,13 @@ func (s dayPages) waiting(r *http.Request) (out []waiting, err error) {
 		words := plural(n, "record is", "records are") + " damaged on this computer"
 		out = append(out, waiting{words, "everything else is here", "/devices", false})
 	}
+	if wanted := v.Account.Wanted(ctx); wanted.Cloud != "" {
+		words := "The cloud wants an invitation"
+		if wanted.Code {
+			words = "The cloud waits for the code that it mailed"
+		}
+		out = append(out, waiting{words, "until then the vault is on this computer only", "/account", false})
+	}
 	if v.Account.SheetReplaces(ctx) {
 		out = append(out, waiting{
 			"A new recovery sheet waits to be printed", "the old one’s carried half is void", "/sheet", false,

@@ -24,10 +24,8 @@ func (s devicesPages) routes(r routes) {
 	r.get("/devices", s.devices)
 	r.post("/devices/introduce", s.introduce)
 	r.post("/devices/{id}/shut-out", s.shutOut)
-	r.post("/cloud", s.joinCloud)
 	r.post("/cloud/again", s.signInAgain)
 	r.post("/cloud/publish", s.publish)
-	r.post("/cloud/move", s.moveCloud)
 	r.post("/cloud/delete", s.deleteAccount)
 	r.get("/browsers", s.browsers)
 	r.post("/browsers/{id}/confirm", s.confirmBrowser)
@@ -38,20 +36,22 @@ func (s devicesPages) routes(r routes) {
 }
 
 type devicesData struct {
-	Devices  []app.KnownDevice
-	Away     bool
-	Waiting  []app.Browser
-	Browsers []app.Browser
-	Rules    []records.SiteRule
-	Cloud    string
-	Seen     string // names what the list of browsers shows
-	Done     string
-	Words    string
-	Sheet    bool     // another recovery sheet waits to be printed
-	OldKeys  int      // records that are yet to be sealed under the newest key
-	Damaged  int      // records that can\'t be opened on this computer
-	State    uint64   // the number of the newest head that is known
-	Named    []string // four words that name it
+	Devices    []app.KnownDevice
+	Away       bool
+	Waiting    []app.Browser
+	Browsers   []app.Browser
+	Rules      []records.SiteRule
+	Cloud      string
+	Seen       string // names what the list of browsers shows
+	Done       string
+	Words      string
+	Sheet      bool     // another recovery sheet waits to be printed
+	OldKeys    int      // records that are yet to be sealed under the newest key
+	Damaged    int      // records that can\'t be opened on this computer
+	State      uint64   // the number of the newest head that is known
+	Named      []string // four words that name it
+	Admission  admissionData
+	CodeMailed bool // to bring the account back
 }
 
 // stateWords is how many words name a state: a cloud can't make two of one number with the same four.
@@ -83,6 +83,13 @@ func (s devicesPages) devicesData(r *http.Request) (d devicesData, err error) {
 }
 
 func (s devicesPages) showDevices(w http.ResponseWriter, r *http.Request, err error, done string) error {
+	return s.showDevicesWith(w, r, err, func(_ *View, d *devicesData) { d.Done = done })
+}
+
+// showDevicesWith shows the page with what came of an act.
+func (s devicesPages) showDevicesWith(
+	w http.ResponseWriter, r *http.Request, err error, more func(*View, *devicesData),
+) error {
 	page := s.view(r, "Devices", "devices", nil)
 	if err != nil && !page.bad(err) {
 		page.Bad["form"] = errorWords(err)
@@ -91,7 +98,8 @@ func (s devicesPages) showDevices(w http.ResponseWriter, r *http.Request, err er
 	if err2 != nil {
 		return err2
 	}
-	d.Done, d.Words = done, r.FormValue("words")
+	d.Words = r.FormValue("words")
+	more(&page, &d)
 	page.Data = d
 	status := http.StatusOK
 	if err != nil {
@@ -106,10 +114,12 @@ var doneWords = map[string]string{
 	"shut-out":   "That device is shut out. The vault has a new key, which it doesn’t get.",
 	"published":  "The cloud has what this computer has. Your other devices add what only they have.",
 	"deleted":    "The account is deleted at the cloud. The vault is on this computer, and on each device that has it.",
-	"cloud":      "This vault is kept in step with its cloud from now on.",
-	"saved":      "Saved.",
-	"connected":  "Confirmed. Press the same in the browser’s window to finish.",
-	"ended":      "The browser is no longer connected.",
+	"back": "The account is yours again, and the cloud has what this computer has. Change your master password now, " +
+		"and shut out every device below that you don’t know.",
+	"cloud":     "This vault is kept in step with its cloud from now on.",
+	"saved":     "Saved.",
+	"connected": "Confirmed. Press the same in the browser’s window to finish.",
+	"ended":     "The browser is no longer connected.",
 }
 
 func (s devicesPages) devices(w http.ResponseWriter, r *http.Request) error {
@@ -153,15 +163,6 @@ func (s devicesPages) shutOut(w http.ResponseWriter, r *http.Request) error {
 	id := chi.URLParam(r, "id")
 	err := vaultOf(r).Account.ShutOut(r.Context(), id, typedMaster(r))
 	return s.after(w, r, byMaster("out-"+id, err), "shut-out")
-}
-
-func (s devicesPages) joinCloud(w http.ResponseWriter, r *http.Request) error {
-	return s.after(w, r, vaultOf(r).Account.JoinCloud(r.Context(), r.FormValue("cloud")), "cloud")
-}
-
-func (s devicesPages) moveCloud(w http.ResponseWriter, r *http.Request) error {
-	err := vaultOf(r).Account.MoveCloud(r.Context(), r.FormValue("cloud"), typedMaster(r))
-	return s.after(w, r, byMaster("move-password", err), "cloud")
 }
 
 func (s devicesPages) publish(w http.ResponseWriter, r *http.Request) error {

@@ -198,6 +198,9 @@ func (s frontPages) create(w http.ResponseWriter, r *http.Request) error {
 		Name: d.Name, Email: d.Email, Cloud: d.Cloud, DeviceName: d.DeviceName,
 		Password: typed.Password, Repeat: typed.Repeat,
 	})
+	if err == nil && v.Account.Wanted(r.Context()).Cloud != "" {
+		return s.enter(w, r, v, "/account")
+	}
 	if err == nil {
 		return s.enter(w, r, v, "/sheet")
 	}

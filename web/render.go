@@ -62,6 +62,7 @@ func (s *Server) funcs() template.FuncMap {
 			return specView{v, spec, wording.Hint(k.Type, spec.Field)}
 		},
 		"code":          func(v View, c *codeData) View { v.Data = *c; return v },
+		"admission":     func(v View, d admissionData) admissionView { return admissionView{v, d} },
 		"passwordAgain": func(v View, field string) passwordAgain { return passwordAgain{v, field} },
 		"tailed":        func(d slotData, tail, brand string) slotData { d.Tail, d.Brand = tail, brand; return d },
 		"string":        func(s any) string { return fmt.Sprint(s) },
@@ -108,6 +109,10 @@ type (
 	fieldView struct {
 		View
 		Row fieldRow
+	}
+	admissionView struct {
+		View
+		admissionData
 	}
 	passwordAgain struct {
 		View

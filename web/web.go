@@ -156,11 +156,13 @@ func (s *Server) routes() http.Handler {
 		front, settings := frontPages{s}, settingsPages{s}
 		front.routes(routes{r, s}.with(limit))
 		front.sheetRoutes(opened.with(limit))
+		accountPages{s}.firstRoutes(opened.with(limit))
 		settings.sessionRoutes(opened.with(limit))
 		s.uploadRoutes(checked)
 		for _, area := range []interface{ routes(routes) }{
 			bookPages{s}, dayPages{s}, actPages{s}, itemPages{s}, formPages{s}, secretPages{s}, signInPages{s},
 			filePages{s}, importPages{s}, exportPages{s}, tidyPages{s}, weakPages{s}, settings, devicesPages{s},
+			accountPages{s},
 		} {
 			area.routes(checked.with(limit))
 		}

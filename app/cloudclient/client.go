@@ -217,6 +217,12 @@ func (c *Client) try(
 		return nil, syncing.ErrClosed
 	case wire.CodeTaken:
 		return nil, syncing.ErrTaken
+	case wire.CodeInvitation:
+		return nil, syncing.ErrInvitation
+	case wire.CodeNoMail:
+		return nil, syncing.ErrNoMail
+	case wire.CodeProof:
+		return nil, syncing.ErrCode
 	case wire.CodeTooMany:
 		return nil, syncing.ErrTooMany
 	case wire.CodeNoChunk:
@@ -271,6 +277,19 @@ func (c *Client) SignIn(ctx context.Context, key keys.Key, in wire.SignIn) (app.
 	own := keys.NewSigning()
 	in.DeviceKey = own.Public()
 	return c.session(ctx, "/v1/sessions", in.Device, own, proofBy(key, in.Recovery), in)
+}
+
+// AskCode has a code mailed to the account's address. The answer doesn't say whether one was.
+func (c *Client) AskCode(ctx context.Context, in wire.CodeRequest) error {
+	return c.call(ctx, "POST", "/v1/codes", "", in, nil)
+}
+
+// BringBack puts former keys of the account into force, and signs this device in with a key of its own. key is the
+// former sign-in key or, for Recovery, the former recovery sign-in key.
+func (c *Client) BringBack(ctx context.Context, key keys.Key, in wire.BringBack) (app.Session, error) {
+	own := keys.NewSigning()
+	in.DeviceKey = own.Public()
+	return c.session(ctx, "/v1/accounts/bring-back", in.Device, own, proofBy(key, in.Recovery), in)
 }
 
 func (c *Client) session(
@@ -509,14 +528,14 @@ func (c *Client) NewIntroduction(ctx context.Context, in wire.NewIntroduction) (
 }
 
 // IntroductionAnswer asks for the answer to an introduction.
-func (c *Client) IntroductionAnswer(ctx context.Context, id, secret string) ([]byte, error) {
+func (c *Client) IntroductionAnswer(ctx context.Context, email, id, secret string) ([]byte, error) {
 	var out wire.Introduction
 	err := c.call(
 		ctx,
 		"POST",
 		"/v1/introductions/"+url.PathEscape(id)+"/answer",
 		"",
-		wire.Introduction{Secret: secret},
+		wire.Introduction{Email: email, Secret: secret},
 		&out,
 	)
 	return out.Sealed, err

@@ -35,6 +35,11 @@ var (
 	ErrTaken     = errors.New(
 		"this e-mail address has a vault in this cloud already; bring it to this computer instead",
 	)
+	// The cloud wants an invitation, or a code that it mailed, and this isn't it, or none was given.
+	ErrInvitation = errors.New("this cloud takes new accounts by invitation only: type the one that you were given")
+	ErrCode       = errors.New("this isn’t the code that was mailed last, or it was for another address; each is " +
+		"good for 15 minutes and five tries")
+	ErrNoMail   = errors.New("this cloud mails nothing: ask whoever runs it")
 	ErrTooMany  = errors.New("too many attempts: wait a few minutes and try again")
 	ErrNotReady = errors.New("the other device hasn't answered yet")
 	ErrOver     = errors.New("this introduction is over; start again on the new device")

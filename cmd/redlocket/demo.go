@@ -18,6 +18,7 @@ import (
 	"redlocket/core/leaks"
 	"redlocket/core/wire"
 	"redlocket/demo"
+	"redlocket/mailing"
 	"redlocket/practice"
 )
 
@@ -82,6 +83,8 @@ func runDemo(ctx context.Context, dir string, port, size int) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, c.Close()) }()
+	// The town's mail server takes what the cloud mails.
+	c.Post = &cloudPost{mailing.Server{Address: fmt.Sprintf("localhost:%d", port+portPost)}, "cloud@redlocket.example"}
 	servers := []*server{serveOn("the cloud", lines[portCloud], c, c.EndStreams)}
 	defer func() { closeAll(servers) }()
 	cloudURL := fmt.Sprintf("http://127.0.0.1:%d", port+portCloud)
@@ -132,6 +135,7 @@ func runDemo(ctx context.Context, dir string, port, size int) (err error) {
 		demo.Devices{Desk: devices[0].device, Laptop: devices[1].device, Idris: devices[2].device},
 		cloudURL,
 		practiceURL(port+portTown),
+		town.CodeFor,
 		size,
 		func(s string) { fmt.Println("  ·", s) },
 	)
@@ -145,13 +149,14 @@ Maren's laptop          %s
 Idris's computer        %s
     master password     %s
 The practice town       http://practice.localhost:%d
+Its post office         http://post.localhost:%d
 The cloud               %s
 A made-up leak list     %s
 The data is in          %s
 
 Ctrl-C ends it.
 `, devices[0].url, devices[1].url, demo.MarenPassword, devices[2].url, demo.IdrisPassword,
-		port+portTown, cloudURL, list, dir)
+		port+portTown, port+portTown, cloudURL, list, dir)
 	return waitFor(ctx, servers...)
 }
 

@@ -10,6 +10,7 @@ import (
 	"os/signal"
 	"runtime/debug"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -89,7 +90,13 @@ or put a proxy that has one in front of it.`,
 	cmd.Flags().StringVar(&o.listen, "listen", "127.0.0.1:7300", "address and port")
 	cmd.Flags().StringArrayVar(&o.addresses, "address", nil,
 		"the cloud's own address as devices write it, like cloud.example; what is signed for another is refused")
-	cmd.Flags().StringVar(&o.accounts, "accounts", "open", "who makes accounts: open (anybody) or closed (nobody)")
+	cmd.Flags().StringVar(&o.accounts, "accounts", "open",
+		"who makes accounts: open (anybody), invitation (whoever has one, see invite) or closed (nobody)")
+	cmd.Flags().StringVar(&o.mail.Address, "mail-server", "",
+		"host and port of a mail server; with one, a new account's e-mail address is proved by a code")
+	cmd.Flags().StringVar(&o.mailFrom, "mail-from", "", "the address that the cloud's mails come from")
+	cmd.Flags().StringVar(&o.mail.User, "mail-user", "", "who the cloud is to the mail server, if it asks")
+	cmd.Flags().StringVar(&o.mailPassword, "mail-password-file", "", "file with the password for --mail-user")
 	cmd.Flags().BoolVar(&o.behindProxy, "behind-proxy", false,
 		"serve plain HTTP on any address, to a proxy that has a certificate")
 	cmd.Flags().StringArrayVar(&o.proxies, "trusted-proxy", nil,
@@ -98,7 +105,7 @@ or put a proxy that has one in front of it.`,
 	cmd.Flags().Int64Var(&o.quota.Records, "max-records", cloud.DefaultQuota.Records, "records of one account")
 	cmd.Flags().Int64Var(&o.quota.Bytes, "max-bytes", cloud.DefaultQuota.Bytes, "bytes of one account's records")
 	cmd.Flags().Int64Var(&o.quota.Files, "max-file-bytes", cloud.DefaultQuota.Files, "bytes of one account's files")
-	cmd.AddCommand(cloudBackupCommand())
+	cmd.AddCommand(cloudBackupCommand(), cloudInviteCommand())
 	cmd.Flags().StringVar(&o.cert, "cert", "", "TLS certificate file (PEM)")
 	cmd.Flags().StringVar(&o.key, "key", "", "TLS key file (PEM)")
 	return cmd
@@ -117,6 +124,32 @@ func cloudBackupCommand() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&file, "data", "redlocket-cloud.db", "database file")
+	return cmd
+}
+
+func cloudInviteCommand() *cobra.Command {
+	var file string
+	days, number := 14, 1
+	cmd := &cobra.Command{
+		Use: "invite", Short: "Makes invitations to the cloud, while it runs", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			const most = 1000
+			if days < 1 || number < 1 || number > most {
+				return fmt.Errorf("--days is 1 or more, --number 1 to %d", most)
+			}
+			for range number {
+				code, err := cloud.Invite(cmd.Context(), file, time.Now().AddDate(0, 0, days))
+				if err != nil {
+					return err
+				}
+				fmt.Fprintln(cmd.OutOrStdout(), code)
+			}
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&file, "data", "redlocket-cloud.db", "database file")
+	cmd.Flags().IntVar(&days, "days", days, "for how many days an invitation is good; it serves once")
+	cmd.Flags().IntVar(&number, "number", number, "how many")
 	return cmd
 }
 

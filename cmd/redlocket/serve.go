@@ -33,6 +33,7 @@ import (
 	"redlocket/cloud"
 	"redlocket/core/wire"
 	"redlocket/extension"
+	"redlocket/mailing"
 	"redlocket/web"
 )
 
@@ -219,7 +220,10 @@ func runDevice(ctx context.Context, o deviceOptions, open bool) error {
 type cloudOptions struct {
 	file, listen, cert, key string
 	addresses               []string
-	accounts                string // open or closed
+	accounts                string // open, invitation or closed
+	mail                    mailing.Server
+	mailFrom                string
+	mailPassword            string // the file that has it
 	behindProxy             bool
 	proxies                 []string
 	metrics                 string // an address of its own; empty for none
@@ -278,14 +282,55 @@ func lastWritten(files ...string) (last time.Time) {
 	return last
 }
 
+// admissions are the values of --accounts.
+var admissions = map[string]cloud.Admission{
+	"open": cloud.Open, "invitation": cloud.ByInvitation, "closed": cloud.Closed,
+}
+
+// cloudPost hands over the cloud's mails.
+type cloudPost struct {
+	server mailing.Server
+	from   string
+}
+
+func (p *cloudPost) Send(ctx context.Context, to, subject, text string) error {
+	return mailing.Send(ctx, p.server, mailing.Mail{From: p.from, To: to, Subject: subject, Text: text, At: time.Now()})
+}
+
+// post is what takes the cloud's mails; nil without a mail server.
+func (o cloudOptions) post() (*cloudPost, error) {
+	if o.mail.Address == "" {
+		return nil, nil //nolint:nilnil // a cloud may have none
+	}
+	if _, _, err := net.SplitHostPort(o.mail.Address); err != nil {
+		return nil, fmt.Errorf("--mail-server wants a host and a port, like smtp.cloud.example:465: %w", err)
+	}
+	if _, err := cloud.NormalEmail(o.mailFrom); err != nil {
+		return nil, errors.New("--mail-server needs --mail-from, an e-mail address")
+	}
+	if o.mailPassword != "" {
+		b, err := os.ReadFile(o.mailPassword)
+		if err != nil {
+			return nil, fmt.Errorf("failed to read the mail server's password: %w", err)
+		}
+		o.mail.Password = strings.TrimRight(string(b), "\r\n")
+	}
+	return &cloudPost{o.mail, o.mailFrom}, nil
+}
+
 func runCloud(ctx context.Context, o cloudOptions) error {
 	host, _, err := net.SplitHostPort(o.listen)
 	if err != nil {
 		return fmt.Errorf("--listen wants an address and a port, like 127.0.0.1:7300: %w", err)
 	}
 	ip := net.ParseIP(host)
-	if o.accounts != "open" && o.accounts != "closed" {
-		return errors.New("--accounts is open or closed")
+	admission, ok := admissions[o.accounts]
+	if !ok {
+		return errors.New("--accounts is open, invitation or closed")
+	}
+	post, err := o.post()
+	if err != nil {
+		return err
 	}
 	if o.cert == "" && !o.behindProxy && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
 		return errors.New(
@@ -315,7 +360,10 @@ func runCloud(ctx context.Context, o cloudOptions) error {
 	if err != nil {
 		return err
 	}
-	c.Closed = o.accounts == "closed"
+	c.Admission = admission
+	if post != nil {
+		c.Post = post
+	}
 	c.SetQuota(o.quota)
 	if c.Proxies, err = readProxies(o.proxies); err != nil {
 		return errors.Join(err, c.Close())

@@ -39,8 +39,39 @@ type NewAccount struct {
 	Vault     string `json:"vault"`
 	Device    string `json:"device"`
 	DeviceKey []byte `json:"device_key"` // public, Ed25519: the device signs with it from here on
+	Admission
 	Credentials
 }
+
+// Admission is what a cloud may ask for before it makes an account.
+type Admission struct {
+	Invitation string `json:"invitation,omitempty"` // from whoever runs the cloud
+	Code       string `json:"code,omitempty"`       // that was mailed to the address
+}
+
+// CodeRequest asks the cloud to mail a code to an address. The answer is the same whether it does so or not.
+type CodeRequest struct {
+	Email      string `json:"email"`
+	Purpose    string `json:"purpose"`
+	Invitation string `json:"invitation,omitempty"`
+}
+
+// What codes are mailed for.
+const (
+	ForAccount   = "account"    // to make one
+	ForBringBack = "bring-back" // to bring one back whose keys were replaced
+)
+
+// BringBack puts the keys of an account into force that were replaced in the last [BringBackDays] days: with a code
+// that was mailed to its address, and a proof by the sign-in key that was replaced or, for Recovery, the recovery
+// sign-in key.
+type BringBack struct {
+	SignIn
+	Code string `json:"code"`
+}
+
+// BringBackDays is for how many days an account can be brought back.
+const BringBackDays = 14
 
 // ParamsRequest asks how to stretch the master password for an e-mail address.
 type ParamsRequest struct {
@@ -145,6 +176,7 @@ type NewIntroduction struct {
 // Introduction is one that waits, or one that was answered.
 type Introduction struct {
 	ID        string `json:"id"`
+	Email     string `json:"email,omitempty"`  // of whoever asks for the answer
 	Secret    string `json:"secret,omitempty"` // for the new device alone, to ask for the answer
 	PublicKey []byte `json:"public_key,omitempty"`
 	Sealed    []byte `json:"sealed,omitempty"`
@@ -164,6 +196,9 @@ const (
 	CodeClock      = "clock"       // the request's time is too far from the cloud's
 	CodeClosed     = "closed"      // no new accounts are made here
 	CodeTaken      = "taken"       // the e-mail address has an account
+	CodeInvitation = "invitation"  // no account without an invitation, and this isn't one
+	CodeNoMail     = "no-mail"     // this cloud mails nothing
+	CodeProof      = "proof"       // a code that was mailed is needed, and this isn't it
 	CodeTooMany    = "too-many"    // slow down
 	CodeBadRequest = "bad-request" // the message can't be read
 	CodeNotFound   = "not-found"   // nothing is there

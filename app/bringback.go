@@ -1,0 +1,135 @@
+package app
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"time"
+
+	"redlocket/app/records"
+	"redlocket/app/syncing"
+	"redlocket/core/keys"
+	"redlocket/core/secret"
+	"redlocket/core/wire"
+)
+
+// localFormer names what opened the vault before it was replaced: whoever takes an account over may replace what opens
+// it on this device, too.
+const localFormer = "former"
+
+// formerKeys are what a master password opened the vault by.
+type formerKeys struct {
+	Params  keys.Params `json:"params"`
+	Wrapped []byte      `json:"wrapped"`
+	Carried []byte      `json:"carried"`
+	Until   int64       `json:"until"` // milliseconds since 1970
+}
+
+const mostFormer = 8 // the first ones are kept
+
+// keepFormer keeps what opens the vault now, before it is replaced.
+func (a *Account) keepFormer(ctx context.Context) error {
+	p, now := a.vault.Profile(), a.vault.device.ports.Now()
+	list, err := a.former(ctx)
+	if err != nil || len(list) >= mostFormer {
+		return err
+	}
+	for _, f := range list {
+		if bytes.Equal(f.Wrapped, p.Wrapped) {
+			return nil
+		}
+	}
+	return a.vault.Local.SetJSON(ctx, localFormer, append(list, formerKeys{
+		Params: p.Params, Wrapped: p.Wrapped, Carried: p.Carried,
+		Until: now.Add(wire.BringBackDays * 24 * time.Hour).UnixMilli(),
+	}))
+}
+
+// former returns what opened the vault in the last days.
+func (a *Account) former(ctx context.Context) (list []formerKeys, err error) {
+	var all []formerKeys
+	if err := a.vault.Local.GetJSON(ctx, localFormer, &all); err != nil {
+		return nil, err
+	}
+	now := a.vault.device.ports.Now().UnixMilli()
+	for _, f := range all {
+		if f.Until > now {
+			list = append(list, f)
+		}
+	}
+	return list, nil
+}
+
+// AskBringBack has the cloud mail a code to the account's address, if there is something to bring back.
+func (a *Account) AskBringBack(ctx context.Context) error {
+	cloud := a.at()
+	if cloud == nil {
+		return errOnlyHere
+	}
+	return cloud.AskCode(ctx, wire.CodeRequest{Email: a.vault.Profile().Email, Purpose: wire.ForBringBack})
+}
+
+// errNothingBack is returned where a master password is right, and the cloud doesn't know it from the last days.
+var errNothingBack = errors.New("the cloud knows no keys from the last 14 days that this master password belongs to: " +
+	"it may be in force as it is")
+
+// BringBack puts keys of the account into force again that somebody else replaced in the last days: by the master
+// password that it had then, and the code that the cloud mailed. What this device has is published then; nothing that
+// was at the cloud meanwhile counts, and every other device signs in again.
+func (a *Account) BringBack(ctx context.Context, password secret.Text, code string) error {
+	p, cloud := a.vault.Profile(), a.at()
+	if cloud == nil {
+		return errOnlyHere
+	}
+	candidates, err := a.openedBy(ctx, p, password)
+	if err != nil {
+		return records.BadInput("back-password", err)
+	}
+	for _, signIn := range candidates {
+		in := wire.BringBack{SignIn: wire.SignIn{Email: p.Email, Device: p.Device}, Code: code}
+		session, err := cloud.BringBack(ctx, signIn, in)
+		if errors.Is(err, syncing.ErrSignIn) {
+			continue
+		}
+		if err != nil {
+			return records.BadInput("back-code", err)
+		}
+		if session.Vault != p.Vault {
+			return records.BadInput("back-code", errOtherVault)
+		}
+		if err := syncing.KeepCredential(ctx, a.vault.Local, session.Credential); err != nil {
+			return err
+		}
+		return a.begin(ctx, newEpoch{password: password, fresh: true, signIn: &signIn})
+	}
+	return records.BadInput("back-password", errNothingBack)
+}
+
+// openedBy returns the sign-in keys of all that a master password opens or opened here. A wrong one counts as at
+// unlocking.
+func (a *Account) openedBy(ctx context.Context, p Profile, password secret.Text) (list []keys.Key, err error) {
+	attempts := a.vault.device.attempts
+	defer attempts.turn(p.ID)()
+	if err := attempts.admit(p.ID); err != nil {
+		return nil, err
+	}
+	former, err := a.former(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range append(former, formerKeys{Params: p.Params, Wrapped: p.Wrapped, Carried: p.Carried}) {
+		stretched, err := keys.Stretch(password, f.Params)
+		if err != nil {
+			break
+		}
+		pair := keys.Derive(stretched, keys.Code(f.Carried))
+		if _, err := keys.Unwrap(pair.Unlock, keys.ByMaster, p.Vault, f.Wrapped); err == nil {
+			list = append(list, pair.SignIn)
+		}
+	}
+	if len(list) == 0 {
+		return nil, attempts.wrong(p.ID)
+	}
+	attempts.right(p.ID)
+	return list, nil
+}
