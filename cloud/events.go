@@ -1,8 +1,10 @@
 package cloud
 
 import (
-	"fmt"
+	"errors"
+	"io"
 	"net/http"
+	"strconv"
 	"sync"
 	"time"
 )
@@ -10,12 +12,23 @@ import (
 // hub tells the devices of an account about commits.
 type hub struct {
 	mu     sync.Mutex
-	subs   map[string]map[chan uint64]string // by account: each stream with its device
+	subs   map[string]map[chan uint64]listener // by account
+	joined uint64                              // streams so far
 	closed bool
 }
 
-func newHub() *hub { return &hub{subs: map[string]map[chan uint64]string{}} }
+// listener is whose a stream is, and which one it was.
+type listener struct {
+	device string
+	number uint64
+}
 
+// mostStreams is how many streams a device has at most: a line that broke may be noticed late.
+const mostStreams = 3
+
+func newHub() *hub { return &hub{subs: map[string]map[chan uint64]listener{}} }
+
+// join makes a stream. The oldest one of a device that has too many ends.
 func (h *hub) join(account, device string) chan uint64 {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -25,9 +38,25 @@ func (h *hub) join(account, device string) chan uint64 {
 		return c
 	}
 	if h.subs[account] == nil {
-		h.subs[account] = map[chan uint64]string{}
+		h.subs[account] = map[chan uint64]listener{}
 	}
-	h.subs[account][c] = device
+	h.joined++
+	h.subs[account][c] = listener{device, h.joined}
+	var oldest chan uint64
+	n, first := 0, h.joined
+	for other, l := range h.subs[account] {
+		if l.device != device {
+			continue
+		}
+		n++
+		if l.number < first {
+			oldest, first = other, l.number
+		}
+	}
+	if n > mostStreams {
+		close(oldest)
+		delete(h.subs[account], oldest)
+	}
 	return c
 }
 
@@ -58,7 +87,7 @@ func (h *hub) end(account, device, but string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for c, of := range h.subs[account] {
-		if of == device || but != "" && of != but {
+		if of.device == device || but != "" && of.device != but {
 			close(c)
 			delete(h.subs[account], c)
 		}
@@ -97,42 +126,77 @@ func (h *hub) close() {
 			close(c)
 		}
 	}
-	h.subs = map[string]map[chan uint64]string{}
+	h.subs = map[string]map[chan uint64]listener{}
 }
 
-const heartbeat = 20 * time.Second
+const (
+	heartbeat  = 20 * time.Second
+	streamTime = 30 * time.Second // how long a device may take to take what is written
+)
+
+const streamHead = "HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nCache-Control: no-store\r\n" +
+	"X-Content-Type-Options: nosniff\r\nConnection: close\r\n\r\n"
 
 // events streams the number of each new head (server-sent events, WHATWG HTML
 // section 9.2), with a comment now and then so that a dead line is noticed.
+//
+// Where it can, it takes the connection from the HTTP server and lets the rest of the request go: a device that listens
+// costs little then.
 func (s *Server) events(w http.ResponseWriter, r *http.Request) {
-	account := of(r).account
-	c := s.hub.join(account, of(r).device)
-	defer s.hub.leave(account, c)
-	if _, _, err := s.store.deviceKey(r.Context(), account, of(r).device); err != nil { // shut out meanwhile
+	me := of(r)
+	c := s.hub.join(me.account, me.device)
+	leave := func() { s.hub.leave(me.account, c) }
+	if _, _, err := s.store.deviceKey(r.Context(), me.account, me.device); err != nil { // shut out meanwhile
+		leave()
 		return
 	}
 	rc := http.NewResponseController(w)
-	w.Header().Set("Content-Type", "text/event-stream")
-	_ = rc.SetWriteDeadline(time.Time{})
-	fmt.Fprint(w, ": hello\n\n")
-	if rc.Flush() != nil {
+	conn, _, err := rc.Hijack()
+	if err != nil { // HTTP/2
+		defer leave()
+		w.Header().Set("Content-Type", "text/event-stream")
+		_ = rc.SetWriteDeadline(time.Time{})
+		follow(c, r.Context().Done(), func(text string) error {
+			_, err := io.WriteString(w, text)
+			return errors.Join(err, rc.Flush())
+		})
+		return
+	}
+	_ = conn.SetDeadline(time.Time{}) // a connection without deadlines fails at the next write, too
+	go func() {
+		defer func() { _ = conn.Close() }()
+		defer leave()
+		write := func(text string) error {
+			_ = conn.SetWriteDeadline(time.Now().Add(streamTime))
+			_, err := io.WriteString(conn, text)
+			return err
+		}
+		if write(streamHead) == nil {
+			follow(c, nil, write)
+		}
+	}()
+}
+
+// follow writes what a device is told until it is ended, the device has gone, or can't be written to.
+func follow(c <-chan uint64, gone <-chan struct{}, write func(string) error) {
+	if write(": hello\n\n") != nil {
 		return
 	}
 	tick := time.NewTicker(heartbeat)
 	defer tick.Stop()
 	for {
+		text := ": still here\n\n"
 		select {
 		case n, ok := <-c:
 			if !ok {
 				return
 			}
-			fmt.Fprintf(w, "event: head\ndata: %d\n\n", n)
+			text = "event: head\ndata: " + strconv.FormatUint(n, 10) + "\n\n"
 		case <-tick.C:
-			fmt.Fprint(w, ": still here\n\n")
-		case <-r.Context().Done():
+		case <-gone:
 			return
 		}
-		if rc.Flush() != nil {
+		if write(text) != nil {
 			return
 		}
 	}

@@ -1,6 +1,7 @@
 package cloud
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"runtime/debug"
@@ -68,7 +69,7 @@ func (s *Server) watched(next http.Handler) http.Handler {
 					fail(seen, http.StatusInternalServerError, wire.CodeInternal, "the cloud has trouble")
 				}
 			}
-			s.counts.requests.WithLabelValues(method, route, strconv.Itoa(seen.Status())).Inc()
+			s.counts.requests.WithLabelValues(method, route, strconv.Itoa(cmp.Or(seen.Status(), http.StatusOK))).Inc()
 			if route != eventsRoute {
 				s.counts.took.WithLabelValues(method, route).Observe(time.Since(began).Seconds())
 			}

@@ -16,6 +16,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"redlocket/app/records"
@@ -63,6 +64,7 @@ type Line struct {
 	wake    chan struct{} // asks for a look now
 	heard   chan struct{} // the cloud says that there is something
 	running chan struct{} // holds a value while a run is under way
+	told    atomic.Int64  // the number of the head that the cloud told of last, or that was seen there since
 
 	mu      sync.Mutex // guards the fields below
 	cloud   Cloud      // nil without one
@@ -89,10 +91,12 @@ type Config struct {
 
 // New returns a line that stands still.
 func New(cfg Config) *Line {
-	return &Line{
+	l := &Line{
 		Config: cfg, cloud: cfg.Cloud, wake: make(chan struct{}, 1), heard: make(chan struct{}, 1),
 		running: make(chan struct{}, 1),
 	}
+	l.told.Store(unknown)
+	return l
 }
 
 // Connect gives a set that was on this computer only a cloud. The line stands still then.
@@ -100,6 +104,7 @@ func (l *Line) Connect(c Cloud) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.cloud = c
+	l.told.Store(unknown)
 }
 
 // KeepCredential keeps what a device signs its requests to the cloud with, for the line of the same set.
@@ -204,15 +209,33 @@ func (l *Line) listen(ctx context.Context, cloud Cloud) {
 	for wait := retryFirst; ctx.Err() == nil; wait = min(2*wait, retryLast) {
 		credential, err := l.Credential(ctx)
 		if err == nil {
-			err = cloud.Events(ctx, credential, func(uint64) {
+			err = cloud.Events(ctx, credential, func(head uint64) {
 				wait = retryFirst
+				l.told.Store(int64(head)) //nolint:gosec // another number than the one that is known, at most
 				ask(l.heard)
 			})
 		}
 		if err == nil || errors.Is(err, ErrOffline) {
+			l.told.Store(unknown)
 			ask(l.heard) // the line broke: see whether the cloud is still there
 		}
 		sleep(ctx, jitter(wait))
+	}
+}
+
+// unknown is told where nobody knows whether there is something.
+const unknown = -1
+
+// behind says whether the cloud may have something that isn't here.
+func (l *Line) behind() bool {
+	c, err := l.Set.Replica.Checkpoint()
+	return err != nil || l.told.Load() != int64(c.Number) //nolint:gosec // counted one by one
+}
+
+// seen notes that what is here is what the cloud has, unless it told of something else since.
+func (l *Line) seen(since int64) {
+	if c, err := l.Set.Replica.Checkpoint(); err == nil {
+		l.told.CompareAndSwap(since, int64(c.Number)) //nolint:gosec // counted one by one
 	}
 }
 
@@ -283,11 +306,17 @@ func (l *Line) rest(ctx context.Context, most, rest time.Duration) {
 		return
 	case <-time.After(rest):
 	}
-	select {
-	case <-ctx.Done():
-	case <-l.wake:
-	case <-l.heard:
-	case <-end:
+	for {
+		select {
+		case <-ctx.Done():
+		case <-l.wake:
+		case <-end:
+		case <-l.heard:
+			if !l.behind() { // of our own commit
+				continue
+			}
+		}
+		return
 	}
 }
 
@@ -306,8 +335,8 @@ const maxTurns = 20
 // turnWait is how much longer each of these turns is waited with than the one before.
 const turnWait = 10 * time.Millisecond
 
-// Sync pulls what others committed, merges it, and commits what waits here. A run that is
-// under way is waited for. The error is a [*ledger.Fault] if the cloud's answer can't be what
+// Sync pulls what others committed, merges it, and commits what waits here. Where the cloud told of nothing, what waits
+// is committed first: it is taken only on top of the newest head. A run that is under way is waited for. The error is a [*ledger.Fault] if the cloud's answer can't be what
 // the other devices wrote; then nothing of it was used.
 func (l *Line) Sync(ctx context.Context) error {
 	return l.Alone(ctx, func() error {
@@ -336,23 +365,37 @@ func (l *Line) Alone(ctx context.Context, fn func() error) error {
 	return fn()
 }
 
-// syncOnce pulls, and commits once. more says that something else waits then.
+// syncOnce pulls, unless a commit alone may do, and commits once. more says that something else is to be done then.
 func (l *Line) syncOnce(ctx context.Context) (more bool, err error) {
 	cloud, credential, err := l.at(ctx)
 	if err != nil || cloud == nil {
 		return false, err
 	}
-	if err := l.pull(ctx, cloud, credential); err != nil {
-		return false, err
+	defer func() {
+		if err != nil {
+			l.told.Store(unknown)
+		}
+	}()
+	if l.Set.Replica.Waiting() == 0 || l.behind() {
+		since := l.told.Load()
+		if err := l.pull(ctx, cloud, credential); err != nil {
+			return false, err
+		}
+		l.seen(since)
 	}
 	commit, err := l.Set.Replica.Prepare(ctx)
 	if err != nil || commit == nil {
 		return false, err
 	}
+	since := l.told.Load()
 	if err := cloud.Commit(ctx, credential, Message(commit)); err != nil {
 		return false, err
 	}
-	return true, l.Set.Replica.Committed(ctx, commit)
+	if err := l.Set.Replica.Committed(ctx, commit); err != nil {
+		return false, err
+	}
+	l.seen(since)
+	return l.Set.Replica.Waiting() > 0 || l.behind(), nil
 }
 
 // pull brings in what others committed. The error is ErrConflict if it has to be asked for again.
