@@ -1,5 +1,5 @@
 # `make check` is for every save, `./test` for every push. The rest is for now and then.
-.PHONY: check test generate format bench crash bootstrap dist
+.PHONY: check test generate format bench fuzz crash bootstrap dist
 
 # Vaults are opened by the hundred in tests: with this tag stretching a master password is quick.
 QUICK = -tags teststrength
@@ -36,6 +36,16 @@ bench:
 	go test ./app ./cloud ./core/... ./web -run '^$$' -bench . -benchtime 20x
 	npm ci --silent && node e2e/bench.mjs && node e2e/bench-book.mjs && node e2e/bench-fill.mjs
 
+# Every decoder, one after the other: FUZZTIME=10s for a short one.
+FUZZTIME = 10m
+fuzz:
+	@grep -rno --include='*_test.go' '^func Fuzz[A-Za-z]*' app cloud core web wording | sed 's/:[0-9]*:func / /' | \
+	while read -r file name; do \
+	  echo "== $$name ($$(dirname $$file))"; \
+	  go test $(QUICK) ./$$(dirname $$file) -run '^$$' -fuzz "^$$name\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 1s || exit 1; \
+	done
+
+# Each of five kinds of work is killed so often.
 crash:
 	REDLOCKET_KILLS=200 go test ./app -run KilledAtAnyMoment -v -timeout 30m
 

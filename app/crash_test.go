@@ -33,6 +33,7 @@ import (
 	"redlocket/core/secret"
 	"redlocket/core/transfer"
 	"redlocket/core/vault"
+	"redlocket/wording"
 )
 
 // The crash test runs this test binary again as a cloud, a saving device or a
@@ -44,7 +45,7 @@ func TestMain(m *testing.M) {
 	}
 	if err := crashRole(role, os.Getenv("REDLOCKET_DIR"), os.Getenv("REDLOCKET_CLOUD"),
 		os.Getenv("REDLOCKET_CARRIED")); err != nil {
-		fmt.Println("error", err)
+		fmt.Println("error", wording.Error(err))
 		os.Exit(1)
 	}
 }
@@ -95,6 +96,8 @@ func crashRole(role, dir, addr, carried string) error {
 		return crashImport(ctx, v)
 	case "turning":
 		return crashTurn(ctx, v, dir, addr)
+	case "full":
+		return saveOnAFullDisk(ctx, v)
 	}
 	ids := []string{}
 	for i := 0; ; i++ {
@@ -112,6 +115,9 @@ func crashRole(role, dir, addr, carried string) error {
 		time.Sleep(time.Duration(mrand.IntN(4)) * time.Millisecond)
 	}
 }
+
+// saveOnAFullDisk is set where the system can make a disk look full.
+var saveOnAFullDisk func(ctx context.Context, v *app.Vault) error
 
 // crashTurn saves, lets devices in and shuts them out, and publishes anew, over and over.
 func crashTurn(ctx context.Context, v *app.Vault, dir, addr string) error {

@@ -133,6 +133,9 @@ func Error(err error) string {
 	case errors.As(err, &row):
 		return Row(*row)
 	}
+	if words, ok := diskError(err); ok {
+		return words
+	}
 	for _, t := range told {
 		if errors.Is(err, t.err) {
 			return t.words

@@ -216,6 +216,13 @@ func readBackup(
 	if err != nil {
 		return x, s, err
 	}
+	return readOpened(in, fn)
+}
+
+// readOpened reads what an opened backup holds.
+func readOpened(
+	in *tar.Reader, fn func(x transfer.Export, id, name string, r io.Reader) error,
+) (x transfer.Export, s Saved, err error) {
 	for {
 		h, err := in.Next()
 		if err == io.EOF {

@@ -167,3 +167,26 @@ func FuzzOpenRing(f *testing.F) {
 		}
 	})
 }
+
+// A statement that no device signed holds for none, whatever it says.
+func FuzzStatement(f *testing.F) {
+	d, err := NewDeviceKeys(rand.Reader)
+	require.NoError(f, err)
+	s, err := d.SignEpoch(Epoch{Number: 2, Vault: "v", By: "d", Keys: map[string][]byte{"d": {1}}})
+	require.NoError(f, err)
+	f.Add(s.Body, s.Signature)
+	f.Add([]byte(`{"epoch":4294967296}`), []byte{})
+	f.Fuzz(func(t *testing.T, body, signature []byte) {
+		got := Statement{body, signature}
+		if e, err := got.Read(); err == nil {
+			_ = e.Params.Check()
+			for id, sealed := range e.Keys {
+				_, err := d.Open(e.Vault, id, sealed)
+				assert.Error(t, err)
+			}
+		}
+		if !bytes.Equal(body, s.Body) {
+			assert.False(t, got.Holds(d.Public()))
+		}
+	})
+}

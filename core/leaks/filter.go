@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/bits"
 	"slices"
 	"sync"
 
@@ -195,11 +196,25 @@ func loadPart(b []byte) (*xorfilter.BinaryFuse[uint32], error) {
 	if sum := sha256.Sum256(body); !bytes.Equal(sum[:partSum], b[len(body):]) {
 		return nil, ErrNoFilter
 	}
+	// The library makes room for as many fingerprints as the last four bytes of its head say.
+	const head, each = 28, 4
+	if len(body) < head || uint64(len(body)-head) != each*uint64(binary.LittleEndian.Uint32(body[head-4:])) {
+		return nil, ErrNoFilter
+	}
 	part, err := xorfilter.LoadBinaryFuse[uint32](bytes.NewReader(body))
-	if err != nil {
+	if err != nil || !isWhole(part) {
 		return nil, ErrNoFilter
 	}
 	return part, nil
+}
+
+// isWhole reports whether what a filter says of its size is what it has: a key is looked for in three segments that
+// follow each other (T. M. Graf, D. Lemire: "Binary Fuse Filters", 2022).
+func isWhole(f *xorfilter.BinaryFuse[uint32]) bool {
+	length := uint64(f.SegmentLength)
+	return bits.OnesCount64(length) == 1 && f.SegmentLengthMask == f.SegmentLength-1 && f.SegmentCount > 0 &&
+		uint64(f.SegmentCountLength) == uint64(f.SegmentCount)*length &&
+		uint64(len(f.Fingerprints)) == (uint64(f.SegmentCount)+2)*length
 }
 
 // Drop lets go of the parts that are held in memory.

@@ -3,7 +3,9 @@ package leaks
 import (
 	"bytes"
 	"crypto/rand"
+	"crypto/sha256"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -121,4 +123,22 @@ func TestRange(t *testing.T) {
 	assert.ErrorIs(t, err, ErrNoList)
 	_, err = InRange(strings.NewReader(in[3].String()[5:]+":-1"), in[3])
 	assert.ErrorIs(t, err, ErrNoList)
+}
+
+// A part of a filter may be anything: whether a hash is in it is answered, or it is refused.
+func FuzzFilter(f *testing.F) {
+	good, err := part([]uint64{1, 2, 3})
+	require.NoError(f, err)
+	f.Add(good[:len(good)-partSum])
+	f.Add(make([]byte, 64))
+	f.Fuzz(func(_ *testing.T, body []byte) {
+		sum := sha256.Sum256(body)
+		p, err := loadPart(append(slices.Clone(body), sum[:partSum]...))
+		if err != nil {
+			return
+		}
+		for _, k := range []uint64{0, 1, 1 << 40, 1<<64 - 1} {
+			p.Contains(k)
+		}
+	})
 }

@@ -247,3 +247,29 @@ func TestThings(t *testing.T) {
 		}
 	}
 }
+
+// An answer may be anything: nothing comes out of one that the service's key didn't make.
+func FuzzAnswer(f *testing.F) {
+	s, err := NewService(bytes.Repeat([]byte{7}, 32), map[Thing][]Leak{}, rand.Reader)
+	require.NoError(f, err)
+	key, err := s.Key()
+	require.NoError(f, err)
+	what, ok := NewThing(KindUser, "maren")
+	require.True(f, ok)
+	req, p, err := Ask(key, []Thing{what}, rand.Reader)
+	require.NoError(f, err)
+	a, err := s.Answer(req)
+	require.NoError(f, err)
+	b, err := json.Marshal(a)
+	require.NoError(f, err)
+	f.Add(b)
+	f.Fuzz(func(t *testing.T, b []byte) {
+		var a Answer
+		if json.Unmarshal(b, &a) != nil {
+			return
+		}
+		if found, err := p.Open(a); err == nil {
+			assert.Empty(t, found)
+		}
+	})
+}

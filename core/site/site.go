@@ -19,6 +19,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"golang.org/x/net/idna"
 	"golang.org/x/net/publicsuffix"
@@ -47,7 +48,19 @@ func Clean(raw string) (string, error) {
 		return "", err
 	}
 	u.User, u.RawQuery, u.Fragment, u.RawFragment, u.ForceQuery = nil, "", "", "", false
-	p := session.ReplaceAllString(u.EscapedPath(), "")
+	p := cleanPath(u.EscapedPath())
+	for more := cleanPath(p); more != p; more = cleanPath(p) { // what is taken out may bring other parts together
+		p = more
+	}
+	clean := u.Scheme + "://" + u.Host + p
+	if len(clean) > MaxLength { // escaped, it is longer
+		return "", ErrTooLong
+	}
+	return clean, nil
+}
+
+func cleanPath(p string) string {
+	p = session.ReplaceAllString(p, "")
 	if p == "" || p == "." {
 		p = "/"
 	}
@@ -56,7 +69,7 @@ func Clean(raw string) (string, error) {
 	if trailing && p != "/" {
 		p += "/"
 	}
-	return u.Scheme + "://" + u.Host + p, nil
+	return p
 }
 
 // session matches path parameters and segments that carry a session id (common
@@ -126,6 +139,9 @@ func cleanPort(port string) (string, error) {
 }
 
 func cleanHost(h string) (string, error) {
+	if !utf8.ValidString(h) || strings.ContainsRune(h, utf8.RuneError) { // disallowed by UTS #46
+		return "", ErrNoHost
+	}
 	h = strings.TrimSuffix(h, ".")
 	if addr, err := netip.ParseAddr(h); err == nil {
 		return addr.WithZone("").String(), nil
@@ -145,8 +161,11 @@ func cleanHost(h string) (string, error) {
 	if err != nil { // underscores and the like: browsers open them, so keep them
 		ascii = strings.ToLower(h)
 	}
+	if ascii != h { // what it stands for may be a number, or end in a dot
+		return cleanHost(ascii)
+	}
 	if ascii == "" || strings.ContainsAny(ascii, " \t/\\%<>\"'") || strings.Contains(ascii, "..") ||
-		strings.HasPrefix(ascii, ".") {
+		strings.HasPrefix(ascii, ".") || strings.HasSuffix(ascii, ".") {
 		return "", ErrNoHost
 	}
 	for _, r := range ascii {

@@ -112,6 +112,11 @@ func TestShownAndTitle(t *testing.T) {
 	assert.Equal(t, "127.0.0.1", Title("http://127.0.0.1/"))
 }
 
+func TestAnAddressThatGetsTooLong(t *testing.T) {
+	_, err := Clean("a.example/" + strings.Repeat("ü", MaxLength/2-10))
+	assert.ErrorIs(t, err, ErrTooLong)
+}
+
 func FuzzClean(f *testing.F) {
 	for _, s := range []string{"https://a.example/", "a.example;sid=1/x", "http://[::1]",
 		"https://bücher.example/(S(x))"} {
