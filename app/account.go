@@ -262,6 +262,7 @@ func (a *Account) takeKeys(ctx context.Context, cloud Cloud, in signedIn) error 
 		}
 		err = a.vault.identity.update(ctx, func(now *Profile) {
 			now.Params, now.Wrapped, now.Ring, now.Carried = p.Params, p.Wrapped, p.Ring, p.Carried
+			now.rewrap(ring.Newest())
 		})
 		if err != nil {
 			return err

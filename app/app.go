@@ -12,7 +12,9 @@
 package app
 
 import (
+	"cmp"
 	"context"
+	"crypto/rand"
 	"errors"
 	"slices"
 	"strings"
@@ -39,6 +41,7 @@ type Device struct {
 	stores        *stores
 	vaults        *vaults
 	attempts      *attempts
+	boot          string // names the start of the computer; where it doesn't tell, that of the program
 	introductions *introductions
 	opening       sync.Mutex // held while a vault is opened: each is opened once
 	atIt          atomic.Bool
@@ -50,6 +53,7 @@ type Device struct {
 func New(p Ports) *Device {
 	return &Device{
 		ports: p, stores: &stores{from: p.Stores, open: map[string]Store{}}, vaults: &vaults{open: map[string]*Vault{}},
+		boot:          cmp.Or(p.Boot, rand.Text()),
 		attempts:      &attempts{now: p.Now, of: map[string]*attempt{}},
 		introductions: &introductions{waiting: map[string]*Introduction{}}, closeGrace: closeGrace,
 	}

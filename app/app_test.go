@@ -165,8 +165,12 @@ func (w *world) join(d *app.Device, v *app.Vault) *app.Vault {
 func (w *world) inStep(vs ...*app.Vault) {
 	w.t.Helper()
 	require.Eventually(w.t, func() bool {
+		first, _ := vs[0].Replica.Checkpoint()
 		for _, v := range vs {
 			if s := v.Sync.Status(); s.State != syncing.InStep || s.Waiting > 0 {
+				return false
+			}
+			if at, err := v.Replica.Checkpoint(); err != nil || at.Head != first.Head {
 				return false
 			}
 		}

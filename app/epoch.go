@@ -89,18 +89,19 @@ func (a *Account) turn(ctx context.Context, s keys.Statement) (*records.Turn, er
 		if !ok || by.Text(vault.FieldOut) != "" || !s.Holds(public) {
 			return errFalseEpoch
 		}
-		return a.enter(ctx, e, carried)
+		return a.enter(ctx, e, ring, carried)
 	}}, nil
 }
 
 // enter keeps what opens the vault in a later epoch. The records follow; until they do, the older keys are in its ring.
-func (a *Account) enter(ctx context.Context, e keys.Epoch, carried keys.Code) error {
+func (a *Account) enter(ctx context.Context, e keys.Epoch, ring keys.Ring, carried keys.Code) error {
 	return a.vault.identity.update(ctx, func(p *Profile) {
 		if keys.WrappedEpoch(p.Wrapped) >= e.Number {
 			return
 		}
 		p.Params, p.Wrapped, p.Ring, p.Carried = e.Params, e.Wrapped, e.Ring, carried[:]
 		p.EpochBy, p.EpochAt, p.EpochOut = e.By, e.At, nil
+		p.rewrap(ring.Newest())
 		if e.By == p.Device {
 			p.EpochOut = e.Out
 		}
@@ -295,7 +296,7 @@ func (a *Account) tryBegin(ctx context.Context, n newEpoch, signIn keys.Key) err
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(a.enter(ctx, e, carried), a.vault.Replica.Begun(ctx, ring, commit)); err != nil {
+	if err := errors.Join(a.enter(ctx, e, ring, carried), a.vault.Replica.Begun(ctx, ring, commit)); err != nil {
 		return err
 	}
 	return a.tellCard(ctx)

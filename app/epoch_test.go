@@ -157,6 +157,9 @@ func TestEpochsCantBeForged(t *testing.T) {
 		return err == nil && e.Text(vault.FieldOut) != ""
 	})
 	soon(t, "all is sealed anew", func() bool { return desk.Account.OldKeys() == 0 && attic.Account.OldKeys() == 0 })
+	soon(t, "the attic has heard how it opens", func() bool {
+		return desk.Profile().CardAt > 0 && attic.Profile().CardAt == desk.Profile().CardAt
+	})
 	w.inStep(desk, attic)
 
 	own, err := attic.Local.DeviceKeys(t.Context())

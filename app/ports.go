@@ -38,6 +38,14 @@ type Profile struct {
 	CardBy    string `json:"card_by"`
 	Closed    int64  `json:"closed"`
 	LockAfter int64  `json:"lock_after"` // seconds without use; 0 means DefaultLockAfter
+
+	Unlocks      []PlatformUnlock `json:"unlocks,omitempty"`
+	MasterAt     int64            `json:"master_at,omitempty"`     // when the master password opened it last
+	MasterBoot   string           `json:"master_boot,omitempty"`   // since which start of the computer
+	MasterDays   int              `json:"master_days,omitempty"`   // for how long an authenticator serves; 0 for the default
+	AfterRestart bool             `json:"after_restart,omitempty"` // the master password is asked for after each
+	Openings     int              `json:"openings,omitempty"`      // up to the one after which an authenticator is offered
+	OfferDone    bool             `json:"offer_done,omitempty"`    // it was offered, and answered
 }
 
 // Store keeps one profile with its records.
@@ -98,6 +106,7 @@ type Ports struct {
 	Now      func() time.Time
 	Rand     io.Reader
 	Platform string        // what the device calls its operating system
+	Boot     string        // names the present start of the computer; empty where the system doesn't tell
 	Sites    filling.Asker // nil without a network
 	Folders  Folders       // for scheduled backups; nil without a file system
 	Leaks    auditing.LeakFiles

@@ -182,8 +182,13 @@ func (d *Device) Unlock(ctx context.Context, profile string, password secret.Tex
 	if err != nil {
 		return nil, err
 	}
+	note := func(p *Profile) { d.typedMaster(p, ring) }
 	v, open := d.vaults.get(profile)
-	if !open {
+	if open {
+		_ = v.identity.update(ctx, note) // a disk that is full keeps nobody out
+	} else {
+		note(&p)
+		_ = s.SetProfile(ctx, p) // likewise
 		if v, err = d.openVault(ctx, s, p, ring); err != nil {
 			return nil, err
 		}

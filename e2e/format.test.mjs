@@ -63,6 +63,7 @@ test("from the master password to the keys", () => {
   assert.equal(hex(expand(both, "sign-in")), v.sign_in_key);
   assert.equal(hex(expand(un(v.recovery), "recovery")), v.recovery_seed);
   assert.equal(hex(expand(un(v.recovery), "recovery sign-in")), v.recovery_sign_in_key);
+  assert.equal(hex(expand(un(v.prf), "platform")), v.platform_seed);
 });
 
 test("the vault key, a record and a head", () => {

@@ -73,13 +73,20 @@ type waiting struct {
 	Sheet            bool // it is opened on the sheet
 }
 
+// dayWaits is all that waits.
+type dayWaits struct {
+	List  []waiting
+	Offer bool // of opening by the computer's own authenticator, where it has one
+}
+
 // waits answers with what waits, once the records are there.
 func (s dayPages) waits(w http.ResponseWriter, r *http.Request) error {
 	list, err := s.waiting(r)
 	if err != nil {
 		return err
 	}
-	s.render(w, r, http.StatusOK, "day-waits", s.view(r, "", "", list))
+	d := dayWaits{list, vaultOf(r).Account.OffersPlatform() && s.cfg.Origin != ""}
+	s.render(w, r, http.StatusOK, "day-waits", s.view(r, "", "", d))
 	return nil
 }
 

@@ -51,7 +51,8 @@ type devicesData struct {
 	State      uint64   // the number of the newest head that is known
 	Named      []string // four words that name it
 	Admission  admissionData
-	CodeMailed bool // to bring the account back
+	MasterDays []int // what may be chosen
+	CodeMailed bool  // to bring the account back
 }
 
 // stateWords is how many words name a state: a cloud can't make two of one number with the same four.
@@ -60,6 +61,7 @@ const stateWords = 4
 func (s devicesPages) devicesData(r *http.Request) (d devicesData, err error) {
 	v := vaultOf(r)
 	d.Cloud = s.cfg.Cloud
+	d.MasterDays = []int{1, 7, app.DefaultMasterDays, 30, 90}
 	d.Rules = v.Sites.Rules()
 	if d.Devices, d.Away, err = v.Account.Devices(r.Context()); err != nil {
 		return d, err
@@ -116,10 +118,13 @@ var doneWords = map[string]string{
 	"deleted":    "The account is deleted at the cloud. The vault is on this computer, and on each device that has it.",
 	"back": "The account is yours again, and the cloud has what this computer has. Change your master password now, " +
 		"and shut out every device below that you don’t know.",
-	"cloud":     "This vault is kept in step with its cloud from now on.",
-	"saved":     "Saved.",
-	"connected": "Confirmed. Press the same in the browser’s window to finish.",
-	"ended":     "The browser is no longer connected.",
+	"unlock": "From now on this vault opens by the fingerprint, face or PIN of this computer. The master password is " +
+		"asked for now and then all the same.",
+	"unlock-ended": "It opens this vault no more.",
+	"cloud":        "This vault is kept in step with its cloud from now on.",
+	"saved":        "Saved.",
+	"connected":    "Confirmed. Press the same in the browser’s window to finish.",
+	"ended":        "The browser is no longer connected.",
 }
 
 func (s devicesPages) devices(w http.ResponseWriter, r *http.Request) error {

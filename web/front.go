@@ -80,6 +80,8 @@ type openData struct {
 	Others  []app.Profile
 	Wrong   string
 	Wait    int // seconds
+	// The computer's own authenticator opens it; Due says that the master password has to be typed once before.
+	Platform, Due bool
 }
 
 func (s frontPages) openData(r *http.Request) (d openData, err error) {
@@ -93,6 +95,11 @@ func (s frontPages) openData(r *http.Request) (d openData, err error) {
 	}
 	d.Profile = cards[i]
 	d.Others = slices.Delete(cards, i, i+1)
+	list, err := s.device.PlatformUnlocks(r.Context(), d.Profile.ID)
+	d.Platform, d.Due = len(list) > 0, errors.Is(err, app.ErrMasterDue)
+	if err != nil && !d.Due {
+		return d, err
+	}
 	slices.SortFunc(d.Others, func(a, b app.Profile) int { return cmp.Compare(a.Name, b.Name) })
 	return d, nil
 }

@@ -2,6 +2,7 @@ package web
 
 import (
 	"bytes"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -62,7 +63,9 @@ func (s *Server) funcs() template.FuncMap {
 			return specView{v, spec, wording.Hint(k.Type, spec.Field)}
 		},
 		"code":          func(v View, c *codeData) View { v.Data = *c; return v },
+		"base64":        base64.RawURLEncoding.EncodeToString,
 		"admission":     func(v View, d admissionData) admissionView { return admissionView{v, d} },
+		"askPlatform":   func(v View, back string) askPlatform { return askPlatform{v, back} },
 		"passwordAgain": func(v View, field string) passwordAgain { return passwordAgain{v, field} },
 		"tailed":        func(d slotData, tail, brand string) slotData { d.Tail, d.Brand = tail, brand; return d },
 		"string":        func(s any) string { return fmt.Sprint(s) },
@@ -113,6 +116,10 @@ type (
 	admissionView struct {
 		View
 		admissionData
+	}
+	askPlatform struct {
+		View
+		Back string
 	}
 	passwordAgain struct {
 		View

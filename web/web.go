@@ -37,6 +37,7 @@ var staticFiles embed.FS
 // Config says where a device app is and what belongs to it.
 type Config struct {
 	Hosts     []string // names it answers to, without port; the first is its own
+	Origin    string   // its own, scheme and port with it: authenticators answer to that one alone
 	Cloud     string   // what is offered as the cloud's address
 	Log       *slog.Logger
 	Browsers  Browsers
@@ -67,6 +68,7 @@ type Server struct {
 	pages      *template.Template
 	static     string // hash of the static files, part of their path
 	medallions medallions
+	ceremonies ceremonies
 	done       chan struct{}
 }
 
@@ -157,12 +159,14 @@ func (s *Server) routes() http.Handler {
 		front.routes(routes{r, s}.with(limit))
 		front.sheetRoutes(opened.with(limit))
 		accountPages{s}.firstRoutes(opened.with(limit))
+		platformPages{s}.frontRoutes(routes{r, s}.with(limit))
+		platformPages{s}.sessionRoutes(opened.with(limit))
 		settings.sessionRoutes(opened.with(limit))
 		s.uploadRoutes(checked)
 		for _, area := range []interface{ routes(routes) }{
 			bookPages{s}, dayPages{s}, actPages{s}, itemPages{s}, formPages{s}, secretPages{s}, signInPages{s},
 			filePages{s}, importPages{s}, exportPages{s}, tidyPages{s}, weakPages{s}, settings, devicesPages{s},
-			accountPages{s},
+			accountPages{s}, platformPages{s},
 		} {
 			area.routes(checked.with(limit))
 		}

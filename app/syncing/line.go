@@ -64,7 +64,9 @@ type Line struct {
 	wake    chan struct{} // asks for a look now
 	heard   chan struct{} // the cloud says that there is something
 	running chan struct{} // holds a value while a run is under way
-	told    atomic.Int64  // the number of the head that the cloud told of last, or that was seen there since
+	told    atomic.Int64  // how often there was reason to look: the cloud told of something that isn't our own
+	seen    atomic.Int64  // up to which of these it was looked
+	own     atomic.Uint64 // the head that was committed here, until the cloud tells of it
 
 	mu      sync.Mutex // guards the fields below
 	cloud   Cloud      // nil without one
@@ -95,7 +97,7 @@ func New(cfg Config) *Line {
 		Config: cfg, cloud: cfg.Cloud, wake: make(chan struct{}, 1), heard: make(chan struct{}, 1),
 		running: make(chan struct{}, 1),
 	}
-	l.told.Store(unknown)
+	l.doubt()
 	return l
 }
 
@@ -104,7 +106,7 @@ func (l *Line) Connect(c Cloud) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.cloud = c
-	l.told.Store(unknown)
+	l.doubt()
 }
 
 // KeepCredential keeps what a device signs its requests to the cloud with, for the line of the same set.
@@ -211,33 +213,32 @@ func (l *Line) listen(ctx context.Context, cloud Cloud) {
 		if err == nil {
 			err = cloud.Events(ctx, credential, func(head uint64) {
 				wait = retryFirst
-				l.told.Store(int64(head)) //nolint:gosec // another number than the one that is known, at most
-				ask(l.heard)
+				if head > 0 && l.own.CompareAndSwap(head, 0) {
+					return
+				}
+				l.look()
 			})
 		}
 		if err == nil || errors.Is(err, ErrOffline) {
-			l.told.Store(unknown)
-			ask(l.heard) // the line broke: see whether the cloud is still there
+			l.look() // the line broke: see whether the cloud is still there
 		}
 		sleep(ctx, jitter(wait))
 	}
 }
 
-// unknown is told where nobody knows whether there is something.
-const unknown = -1
+// look notes that the cloud may have something that isn't here.
+func (l *Line) look() {
+	l.doubt()
+	ask(l.heard)
+}
+
+func (l *Line) doubt() {
+	l.own.Store(0)
+	l.told.Add(1)
+}
 
 // behind says whether the cloud may have something that isn't here.
-func (l *Line) behind() bool {
-	c, err := l.Set.Replica.Checkpoint()
-	return err != nil || l.told.Load() != int64(c.Number) //nolint:gosec // counted one by one
-}
-
-// seen notes that what is here is what the cloud has, unless it told of something else since.
-func (l *Line) seen(since int64) {
-	if c, err := l.Set.Replica.Checkpoint(); err == nil {
-		l.told.CompareAndSwap(since, int64(c.Number)) //nolint:gosec // counted one by one
-	}
-}
+func (l *Line) behind() bool { return l.told.Load() != l.seen.Load() }
 
 func (l *Line) removeUnused(ctx context.Context) {
 	if l.Set.Loaded() == nil {
@@ -312,7 +313,7 @@ func (l *Line) rest(ctx context.Context, most, rest time.Duration) {
 		case <-l.wake:
 		case <-end:
 		case <-l.heard:
-			if !l.behind() { // of our own commit
+			if !l.behind() { // it was looked since
 				continue
 			}
 		}
@@ -373,28 +374,27 @@ func (l *Line) syncOnce(ctx context.Context) (more bool, err error) {
 	}
 	defer func() {
 		if err != nil {
-			l.told.Store(unknown)
+			l.doubt()
 		}
 	}()
 	if l.Set.Replica.Waiting() == 0 || l.behind() {
-		since := l.told.Load()
+		told := l.told.Load()
 		if err := l.pull(ctx, cloud, credential); err != nil {
 			return false, err
 		}
-		l.seen(since)
+		l.seen.Store(told)
 	}
 	commit, err := l.Set.Replica.Prepare(ctx)
 	if err != nil || commit == nil {
 		return false, err
 	}
-	since := l.told.Load()
+	l.own.Store(commit.Head.Number)
 	if err := cloud.Commit(ctx, credential, Message(commit)); err != nil {
 		return false, err
 	}
 	if err := l.Set.Replica.Committed(ctx, commit); err != nil {
 		return false, err
 	}
-	l.seen(since)
 	return l.Set.Replica.Waiting() > 0 || l.behind(), nil
 }
 
@@ -413,7 +413,7 @@ func (l *Line) pull(ctx context.Context, cloud Cloud, credential string) error {
 		return err
 	}
 	if changes.Epoch < ring.Epoch() {
-		const detail = "it knows epoch %d, and knew %d before"
+		const detail = "it shows an older key of the vault, number %d, and this computer has seen %d"
 		return &ledger.Fault{Kind: ledger.RolledBack, Detail: fmt.Sprintf(detail, changes.Epoch, ring.Epoch())}
 	}
 	var turn *records.Turn

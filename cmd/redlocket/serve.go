@@ -169,6 +169,7 @@ func newDevice(o deviceOptions) (*deviceApp, error) {
 			Now:      time.Now,
 			Rand:     rand.Reader,
 			Platform: platform(),
+			Boot:     boot(),
 			Sites:    siteclient.New(),
 			Folders:  folder.Folders{},
 			Leaks:    folder.LeakFiles{Path: filepath.Join(o.dir, "leaked-passwords")},
@@ -181,7 +182,7 @@ func newDevice(o deviceOptions) (*deviceApp, error) {
 	}
 	own := fmt.Sprintf("http://%s:%d", o.host, o.port)
 	pages, err := web.New(d, web.Config{
-		Hosts: []string{o.host}, Cloud: o.cloud, Log: quiet(), Browsers: bridge.New(d, own), Extension: extension.Pack,
+		Hosts: []string{o.host}, Origin: own, Cloud: o.cloud, Log: quiet(), Browsers: bridge.New(d, own), Extension: extension.Pack,
 		LeakService: o.leakService, MailServer: o.mailServer,
 	})
 	if err != nil {
@@ -396,6 +397,15 @@ func namesOf(pair tls.Certificate, at net.Addr) (list []string) {
 		}
 	}
 	return list
+}
+
+// boot names the present start of the computer, where the system tells.
+func boot() string {
+	b, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(b))
 }
 
 func platform() string {

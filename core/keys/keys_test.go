@@ -204,7 +204,7 @@ func TestWrap(t *testing.T) {
 	assert.EqualValues(t, 3, WrappedEpoch(w))
 	_, err = Unwrap(Key{2}, ByMaster, "v", w)
 	assert.ErrorIs(t, err, ErrOpen)
-	_, err = Unwrap(Key{1}, ByPlatform, "v", w)
+	_, err = Unwrap(Key{1}, Purpose("else"), "v", w)
 	assert.ErrorIs(t, err, ErrOpen)
 	_, err = Unwrap(Key{1}, ByMaster, "w", w)
 	assert.ErrorIs(t, err, ErrOpen)

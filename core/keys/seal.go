@@ -43,11 +43,8 @@ func NewVaultKey(rand io.Reader) (VaultKey, error) {
 // Purpose says which key wraps a vault key.
 type Purpose string
 
-// The wrappings. Platform is the unlock by a platform authenticator.
-const (
-	ByMaster   Purpose = "master"
-	ByPlatform Purpose = "platform"
-)
+// ByMaster is the wrapping under what the master password opens.
+const ByMaster Purpose = "master"
 
 // Wrap seals the key of an epoch under another key, and commits to that one: what is wrapped opens under no second key,
 // so that nobody can make a copy that says yes to many passwords at once (Len, Grubbs and Ristenpart, "Partitioning

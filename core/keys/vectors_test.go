@@ -42,6 +42,8 @@ type vectors struct {
 	RecoveryPrinted []string `json:"recovery_printed"`
 	RecoverySeed    string   `json:"recovery_seed"` // of the HPKE key pair
 	RecoverySignIn  string   `json:"recovery_sign_in_key"`
+	PRF             string   `json:"prf"`
+	PlatformSeed    string   `json:"platform_seed"` // of the HPKE key pair
 
 	VaultID   string `json:"vault_id"`
 	VaultKey  string `json:"vault_key"`
@@ -119,6 +121,8 @@ func TestFormatVectors(t *testing.T) {
 	v.Unlock, v.SignIn = hexed(pair.Unlock), hexed(pair.SignIn)
 	v.Recovery, v.RecoveryPrinted = hex.EncodeToString(recovery[:]), recovery.Print(Recovery)
 	v.RecoverySeed, v.RecoverySignIn = hexed(expand(recovery[:], "recovery")), hexed(rec.SignIn)
+	prf := bytes.Repeat([]byte{0x5A}, PRFSize)
+	v.PRF, v.PlatformSeed = hex.EncodeToString(prf), hexed(expand(prf, "platform"))
 	first, err := NewVaultKey(&source)
 	require.NoError(t, err)
 	vk, err := NewVaultKey(&source)

@@ -216,7 +216,7 @@ func (c Chain) Verify(o Opener, latest uint64, heads []SealedHead, records []Sea
 	if latest < c.Number {
 		return c, Pulled{}, &Fault{
 			Kind:   RolledBack,
-			Detail: fmt.Sprintf("it is at %d, and was at %d before", latest, c.Number),
+			Detail: fmt.Sprintf("it shows an older state, number %d, and this computer has seen %d", latest, c.Number),
 		}
 	}
 	if latest < c.Floor {

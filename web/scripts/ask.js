@@ -28,18 +28,20 @@ async function answer(form) {
   const to = String(data.get("back") ?? "");
   data.delete("back");
   const resp = await fetch("/again", { method: "POST", body: new URLSearchParams(/** @type {any} */ (data)) });
-  if (resp.status === 204) {
-    form.closest("dialog")?.close();
-    const then = askedFor;
-    askedFor = undefined;
-    if (to) location.replace(to);
-    else then?.();
-    return;
-  }
+  if (resp.status === 204) return given(form, to);
   if (resp.redirected) return location.reload();
   bad.hidden = false;
   bad.textContent = await resp.text();
   form.reset();
+}
+
+/** The answer was right: what was asked for is done, or its page shown. @param {HTMLElement} form @param {string} to */
+export function given(form, to) {
+  form.closest("dialog")?.close();
+  const then = askedFor;
+  askedFor = undefined;
+  if (to) location.replace(to);
+  else then?.();
 }
 
 document.addEventListener("click", (e) => {

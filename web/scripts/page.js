@@ -1,4 +1,6 @@
 // What every page needs: showing what is typed, forms that are sent once, printing.
+import "./platform.js";
+
 document.addEventListener("click", (e) => {
   const el = /** @type {HTMLElement} */ (e.target);
   const reveal = el.closest("[data-reveal]");

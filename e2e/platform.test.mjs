@@ -1,0 +1,212 @@
+// Opening by fingerprint, face or PIN, with an authenticator that Chromium plays (WebAuthn, with the extension "prf").
+import test, { after, before } from "node:test";
+import assert from "node:assert/strict";
+import { mkdtempSync, readFileSync, readdirSync, rmSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { accessible, browser, build, start } from "./harness.mjs";
+
+const dir = mkdtempSync(join(tmpdir(), "redlocket-platform-"));
+const master = "oar lamp tide winkle";
+const at = "http://redlocket.localhost:17950";
+let own, b, page, cdp, authenticator;
+
+before(async () => {
+  own = await start(build(), ["--data", dir, "--port", "17950", "--no-browser"], "Ctrl-C ends it");
+  b = await browser();
+  page = await b.page();
+});
+after(async () => {
+  await b?.close();
+  await own?.stop();
+  rmSync(dir, { recursive: true, force: true });
+});
+
+async function plug({ prf = true } = {}) {
+  cdp ??= await b.context.newCDPSession(page);
+  await cdp.send("WebAuthn.enable");
+  const made = await cdp.send("WebAuthn.addVirtualAuthenticator", {
+    options: {
+      protocol: "ctap2",
+      ctap2Version: "ctap2_1",
+      transport: "internal",
+      hasResidentKey: true,
+      hasUserVerification: true,
+      hasPrf: prf,
+      isUserVerified: true,
+      automaticPresenceSimulation: true,
+    },
+  });
+  authenticator = made.authenticatorId;
+}
+
+const verified = (is) => cdp.send("WebAuthn.setUserVerified", { authenticatorId: authenticator, isUserVerified: is });
+
+async function lock() {
+  await page.goto(at + "/logins");
+  await page.click("body");
+  await page.keyboard.press("Shift+L");
+  await page.waitForURL("**/open/*");
+}
+
+async function byMaster() {
+  await page.fill("#password", master);
+  await page.click("button:text-is('Open')");
+  await page.waitForURL("**/logins");
+}
+
+const byFinger = () => page.click("text=Open with fingerprint, face or PIN");
+
+test("where there is no authenticator, nothing is offered", async () => {
+  await page.goto(at + "/new");
+  await page.fill("#email", "wren.tolliver@cormorant.example");
+  for (const f of ["#password", "#repeat"]) await page.fill(f, master);
+  await page.fill("#cloud", "");
+  await page.click("text=Create the vault");
+  await page.waitForURL("**/sheet");
+  const groups = (await page.locator(".groups").allInnerTexts()).map((t) =>
+    t.split(/\s+/).filter((w) => w.length === 5),
+  );
+  for (const [i, n] of ["carried", "recovery"].entries())
+    await page.fill("#" + n, groups[i][Number(await page.inputValue(`[name=${n}_group]`)) - 1]);
+  await page.click("text=I have it on paper");
+  await page.waitForURL("**/logins");
+  await page.goto(at + "/items/new");
+  await page.fill("#title", "Gullwing");
+  await page.click(".sheet-acts button");
+  await page.waitForSelector("#sheet h1:has-text('Gullwing')");
+  await page.goto(at + "/devices");
+  assert.equal(await page.isVisible("#unlocks"), false);
+});
+
+test("it is offered once, after the second opening", async () => {
+  await plug();
+  await page.goto(at + "/logins");
+  await page.waitForSelector(".day-waits h2:has-text('What waits')");
+  await page.waitForSelector(".day-waits :text('All is in order')");
+  assert.equal(await page.locator(".day-offer").count(), 0, "not yet");
+  for (let i = 0; i < 2; i++) {
+    await lock();
+    assert.equal(await page.isVisible("text=Open with fingerprint"), false, "it isn't set up");
+    await byMaster();
+  }
+  await page.waitForSelector(".day-offer:visible");
+  await accessible(page, "the offer");
+  await page.click(".day-offer a");
+  await page.waitForURL("**/devices#unlocks");
+});
+
+test("it is set up with the master password, and opens the vault", async () => {
+  await page.click("summary:has-text('Set it up')");
+  await page.fill("#unlock-name", "Right thumb");
+  await page.fill("#unlock-password", "not the one");
+  await page.click("#unlocks button:text-is('Set it up')");
+  await page.waitForSelector("#unlocks .bad:has-text('master password')");
+  await page.fill("#unlock-password", master);
+  await accessible(page, "setting it up");
+  await page.click("#unlocks button:text-is('Set it up')");
+  await page.waitForSelector(".done:has-text('opens by the fingerprint')");
+  assert.match(await page.innerText("#unlocks"), /Right thumb/);
+  await accessible(page, "set up");
+  await lock();
+  await page.waitForSelector("text=Open with fingerprint, face or PIN");
+  await accessible(page, "the lock page with it");
+  await byFinger();
+  await page.waitForURL("**/logins");
+  await page.waitForSelector(".line-main:has-text('Gullwing')");
+  assert.equal(await page.locator(".day-offer").count(), 0, "it was offered once");
+});
+
+test("an answer is good for one challenge, and for this very port", async () => {
+  await lock();
+  /** @type {string[]} */
+  const sent = [];
+  page.on("request", (r) => r.url().endsWith("/platform") && sent.push(r.url(), r.postData() ?? ""));
+  await byFinger();
+  await page.waitForURL("**/logins");
+  await lock();
+  const again = (body) =>
+    page.evaluate(
+      async ([url, body]) =>
+        (await fetch(url, { method: "POST", body, headers: { "Content-Type": "application/x-www-form-urlencoded" } }))
+          .status,
+      [sent[0], body],
+    );
+  assert.equal(await again(sent[1]), 403, "again");
+  const options = await page.evaluate(
+    async (url) => (await fetch(url + "/options", { method: "POST" })).json(),
+    sent[0],
+  );
+  const form = new URLSearchParams(sent[1]);
+  const answer = JSON.parse(form.get("answer") ?? "");
+  const said = JSON.parse(Buffer.from(answer.response.clientDataJSON, "base64url").toString());
+  assert.equal(said.origin, at);
+  for (const change of [
+    { challenge: options.challenge },
+    { challenge: options.challenge, origin: at.slice(0, -1) + "1" },
+  ]) {
+    answer.response.clientDataJSON = Buffer.from(JSON.stringify({ ...said, ...change })).toString("base64url");
+    form.set("answer", JSON.stringify(answer));
+    assert.equal(await again(form.toString()), 403, JSON.stringify(change));
+  }
+  await page.reload();
+  await byMaster();
+});
+
+test("it stands in for the master password where that is asked for again", async () => {
+  await page.goto(at + "/settings");
+  await page.locator("details summary").evaluateAll((all) => all.forEach((s) => (s.parentElement.open = true)));
+  await page.check("[name=ask_to_show]");
+  await page.selectOption("#ask-for", "0");
+  await page.click(".settings button");
+  await page.waitForSelector(".done:has-text('Saved')");
+  await lock();
+  await byFinger();
+  await page.waitForURL("**/logins");
+  await page.goto(at + "/sheet");
+  await page.waitForSelector("text=Please type your master password again");
+  await accessible(page, "asking again");
+  await page.click("text=Or use the fingerprint");
+  await page.waitForSelector("h1:has-text('Recovery sheet')");
+});
+
+test("a finger that isn't known opens nothing, and says so", async () => {
+  await lock();
+  await verified(false);
+  await byFinger();
+  await page.waitForSelector(".bad:visible:has-text('Nothing was done')");
+  await byMaster(); // this one is blocked for a while, as real ones are
+});
+
+test("nothing of the key, nor of the finger, is in a file", () => {
+  for (const name of readdirSync(dir)) {
+    const bytes = readFileSync(join(dir, name)).toString("latin1");
+    assert.ok(!bytes.includes("Gullwing"), name);
+  }
+});
+
+test("the master password is asked for all the same when it is time, and an end is one", async () => {
+  await page.goto(at + "/devices");
+  await page.selectOption("#master-days", "1");
+  await page.check("[name=restart]");
+  await page.click("#unlocks button:text-is('Save')");
+  await page.waitForSelector(".done:has-text('Saved')");
+  assert.equal(await page.inputValue("#master-days"), "1");
+  await page.click("#unlocks button:text-is('End')");
+  await page.waitForSelector(".done:has-text('opens this vault no more')");
+  await lock();
+  assert.equal(await page.isVisible("text=Open with fingerprint"), false);
+  await byMaster();
+});
+
+test("an authenticator that can't keep a key is told of, and nothing is set up", async () => {
+  await cdp.send("WebAuthn.removeVirtualAuthenticator", { authenticatorId: authenticator });
+  await plug({ prf: false });
+  await page.goto(at + "/devices");
+  await page.click("summary:has-text('Set it up')");
+  await page.fill("#unlock-password", master);
+  await page.click("#unlocks button:text-is('Set it up')");
+  await page.waitForSelector("#unlocks .bad:visible:has-text('can’t keep a key')");
+  await page.reload();
+  assert.equal(await page.locator("#unlocks li").count(), 0);
+});
