@@ -83,7 +83,8 @@ func TestAFullDisk(t *testing.T) {
 	folder, err := store.In(filepath.Join(dir, "full"))
 	require.NoError(t, err)
 	d := app.New(app.Ports{Stores: folder, Rand: rand.Reader, Now: time.Now, Platform: "test"})
-	v, err := d.Create(t.Context(), app.NewVault{Email: email, Password: secret.New(master), Repeat: secret.New(master)})
+	typed := secret.New(master)
+	v, err := d.Create(t.Context(), app.NewVault{Email: email, Password: typed, Repeat: typed})
 	require.NoError(t, err)
 	id := v.Profile().ID
 	require.NoError(t, d.Close())

@@ -198,7 +198,9 @@ func (a *Account) EndPlatform(ctx context.Context, id []byte) error {
 	found := false
 	err := a.vault.identity.update(ctx, func(p *Profile) {
 		n := len(p.Unlocks)
-		p.Unlocks = slices.DeleteFunc(slices.Clone(p.Unlocks), func(u PlatformUnlock) bool { return bytes.Equal(u.ID, id) })
+		p.Unlocks = slices.DeleteFunc(slices.Clone(p.Unlocks), func(u PlatformUnlock) bool {
+			return bytes.Equal(u.ID, id)
+		})
 		found = len(p.Unlocks) < n
 	})
 	if err == nil && !found {

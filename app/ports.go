@@ -42,9 +42,9 @@ type Profile struct {
 	Unlocks      []PlatformUnlock `json:"unlocks,omitempty"`
 	MasterAt     int64            `json:"master_at,omitempty"`     // when the master password opened it last
 	MasterBoot   string           `json:"master_boot,omitempty"`   // since which start of the computer
-	MasterDays   int              `json:"master_days,omitempty"`   // for how long an authenticator serves; 0 for the default
-	AfterRestart bool             `json:"after_restart,omitempty"` // the master password is asked for after each
-	Openings     int              `json:"openings,omitempty"`      // up to the one after which an authenticator is offered
+	MasterDays   int              `json:"master_days,omitempty"`   // an authenticator serves for; 0: the default
+	AfterRestart bool             `json:"after_restart,omitempty"` // then the master password is asked for
+	Openings     int              `json:"openings,omitempty"`      // so far, up to offerAfter
 	OfferDone    bool             `json:"offer_done,omitempty"`    // it was offered, and answered
 }
 

@@ -33,8 +33,8 @@ func diskError(err error) (words string, ok bool) {
 	case code == sqliteIOErr:
 		return "this computer’s disk didn’t take it: it may be full, or broken", true
 	case code == sqliteCorrupt, code == sqliteNotADB:
-		return "the file that holds this vault is damaged on this computer: restore a backup, or bring the vault here " +
-			"again from its cloud", true
+		return "the file that holds this vault is damaged on this computer: restore a backup, or bring the vault " +
+			"here again from its cloud", true
 	case code == sqliteBusy, code == sqliteLocked:
 		return "another program holds the file of this vault; try again", true
 	}

@@ -337,8 +337,8 @@ const maxTurns = 20
 const turnWait = 10 * time.Millisecond
 
 // Sync pulls what others committed, merges it, and commits what waits here. Where the cloud told of nothing, what waits
-// is committed first: it is taken only on top of the newest head. A run that is under way is waited for. The error is a [*ledger.Fault] if the cloud's answer can't be what
-// the other devices wrote; then nothing of it was used.
+// is committed first: it is taken only on top of the newest head. A run that is under way is waited for. The error is a
+// [*ledger.Fault] if the cloud's answer can't be what the other devices wrote; then nothing of it was used.
 func (l *Line) Sync(ctx context.Context) error {
 	return l.Alone(ctx, func() error {
 		turns := 0

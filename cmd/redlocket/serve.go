@@ -182,7 +182,8 @@ func newDevice(o deviceOptions) (*deviceApp, error) {
 	}
 	own := fmt.Sprintf("http://%s:%d", o.host, o.port)
 	pages, err := web.New(d, web.Config{
-		Hosts: []string{o.host}, Origin: own, Cloud: o.cloud, Log: quiet(), Browsers: bridge.New(d, own), Extension: extension.Pack,
+		Hosts: []string{o.host}, Origin: own, Cloud: o.cloud, Log: quiet(), Browsers: bridge.New(d, own),
+		Extension:   extension.Pack,
 		LeakService: o.leakService, MailServer: o.mailServer,
 	})
 	if err != nil {
