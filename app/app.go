@@ -124,6 +124,12 @@ func (d *Device) Profiles(ctx context.Context) ([]Profile, error) {
 		if err != nil {
 			return nil, err
 		}
+		if len(p.Wrapped) == 0 { // it was being taken off when the program ended
+			if err := d.stores.remove(ctx, id); err != nil {
+				return nil, err
+			}
+			continue
+		}
 		out = append(out, p)
 	}
 	slices.SortFunc(out, func(a, b Profile) int { return strings.Compare(a.Name+a.ID, b.Name+b.ID) })

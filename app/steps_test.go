@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -434,13 +435,25 @@ const ferryAddress = "https://ferrylink.example/"
 // steps runs a use case and counts its steps, the first time, or meets one of them.
 func (b *bench) run(u useCase, meet int, at func()) (steps int, err error) {
 	var n atomic.Int64
+	var meeting sync.Mutex // guards over, and is held while a step is met
+	over := false
 	hook := func() {
-		if n.Add(1) == int64(meet) {
+		if n.Add(1) != int64(meet) {
+			return
+		}
+		meeting.Lock()
+		defer meeting.Unlock()
+		if !over {
 			at()
 		}
 	}
 	b.hook.Store(&hook)
-	defer b.hook.Store(nil)
+	defer func() {
+		b.hook.Store(nil)
+		meeting.Lock() // a step in the background may just be met
+		defer meeting.Unlock()
+		over = true
+	}()
 	err = withoutPanic(func() error { return u.do(b.t.Context(), b) })
 	return int(n.Load()), err
 }

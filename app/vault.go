@@ -93,7 +93,9 @@ func (d *Device) openVault(ctx context.Context, s Store, p Profile, ring keys.Ri
 	v.Sync = syncing.New(syncing.Config{
 		Set: v.Set, Cloud: lineOf(cloud), Now: d.ports.Now,
 		Changed: func() { v.notices.tell(NoticeStatus) },
-		Pulled:  func() { _ = v.Account.takeCard(context.Background()) }, // what couldn't be kept is taken at locking
+		Pulled: func() { // what couldn't be kept is taken at locking
+			_ = errors.Join(v.Account.takeCard(context.Background()), v.Account.takeName(context.Background()))
+		},
 		Turn:    func(ctx context.Context, s keys.Statement) (*records.Turn, error) { return v.Account.turn(ctx, s) },
 		InStep:  func(ctx context.Context) { _ = v.Account.finish(ctx) }, // tried again the next time
 		Reseals: v.reseals,

@@ -1,4 +1,5 @@
-// Opening by fingerprint, face or PIN, with an authenticator that Chromium plays (WebAuthn, with the extension "prf").
+// Opening by fingerprint, face or PIN, with an authenticator that Chromium plays (WebAuthn, with the extension "prf");
+// and taking a vault off the computer.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
 import { mkdtempSync, readFileSync, readdirSync, rmSync } from "node:fs";
@@ -209,4 +210,28 @@ test("an authenticator that can't keep a key is told of, and nothing is set up",
   await page.waitForSelector("#unlocks .bad:visible:has-text('can’t keep a key')");
   await page.reload();
   assert.equal(await page.locator("#unlocks li").count(), 0);
+});
+
+test("the vault is renamed, and taken off this computer", async () => {
+  await page.goto(at + "/devices");
+  await page.click("summary:has-text('Rename this vault')");
+  await page.fill("#person", "Wren of the Quay");
+  await page.click("details[open] button:text-is('Save')");
+  await page.waitForSelector(".done:has-text('Saved')");
+  await page.click("summary:has-text('Take this vault off')");
+  await page.waitForSelector("text=Everything in it would be gone for good");
+  await accessible(page, "taking it off");
+  await page.check("[name=lose]");
+  await page.fill("#take-off", "not the one");
+  await page.click("text=Take it off");
+  await page.waitForSelector(".bad:has-text('master password')");
+  await page.check("[name=lose]");
+  await page.fill("#take-off", master);
+  await page.click("text=Take it off");
+  await page.waitForURL("**/front");
+  await page.waitForSelector("text=Create a vault");
+  assert.deepEqual(
+    readdirSync(dir).filter((f) => f.includes(".vault")),
+    [],
+  );
 });

@@ -24,6 +24,8 @@ func (s accountPages) routes(r routes) {
 	r.post("/cloud/move", s.moveCloud)
 	r.post("/account/bring-back/code", s.askBringBack)
 	r.post("/account/bring-back", s.bringBack)
+	r.post("/account/name", s.rename)
+	r.post("/account/take-off", s.takeOff)
 }
 
 // admissionData is what a form for a new account asks for besides.
@@ -156,4 +158,19 @@ func (s accountPages) bringBack(w http.ResponseWriter, r *http.Request) error {
 		return nil
 	}
 	return devicesPages(s).showDevicesWith(w, r, err, func(_ *View, d *devicesData) { d.CodeMailed = true })
+}
+
+func (s accountPages) rename(w http.ResponseWriter, r *http.Request) error {
+	err := vaultOf(r).Account.Rename(r.Context(), r.FormValue("person"))
+	return devicesPages(s).after(w, r, err, "saved")
+}
+
+// takeOff takes the vault off this computer. What would be lost by it is said in the form.
+func (s accountPages) takeOff(w http.ResponseWriter, r *http.Request) error {
+	err := vaultOf(r).TakeOff(r.Context(), typedMaster(r), r.FormValue("lose") != "")
+	if err = byMaster("take-off", err); err != nil {
+		return devicesPages(s).after(w, r, err, "")
+	}
+	redirect(w, r, "/front")
+	return nil
 }

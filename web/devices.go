@@ -51,8 +51,9 @@ type devicesData struct {
 	State      uint64   // the number of the newest head that is known
 	Named      []string // four words that name it
 	Admission  admissionData
-	MasterDays []int // what may be chosen
-	CodeMailed bool  // to bring the account back
+	Unsent     app.Unsent // what would be lost if the vault were taken off this computer
+	MasterDays []int      // what may be chosen
+	CodeMailed bool       // to bring the account back
 }
 
 // stateWords is how many words name a state: a cloud can't make two of one number with the same four.
@@ -67,6 +68,9 @@ func (s devicesPages) devicesData(r *http.Request) (d devicesData, err error) {
 		return d, err
 	}
 	d.Sheet = v.Account.SheetReplaces(r.Context())
+	if d.Unsent, err = v.Unsent(r.Context()); err != nil {
+		return d, err
+	}
 	d.OldKeys, d.Damaged = v.Account.OldKeys(), len(v.Replica.Damaged())
 	c, err := v.Replica.Checkpoint()
 	if err != nil {

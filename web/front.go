@@ -110,6 +110,10 @@ func (s frontPages) openPage(w http.ResponseWriter, r *http.Request) error {
 		return nil
 	}
 	d, err := s.openData(r)
+	if errors.Is(err, app.ErrNoProfile) { // it was taken off this computer
+		redirect(w, r, "/front")
+		return nil
+	}
 	if err != nil {
 		return err
 	}

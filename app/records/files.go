@@ -395,3 +395,8 @@ func (c *core) allSaw(devices []vault.Entry, head uint64) bool {
 	}
 	return true
 }
+
+// Stored lists the files that this device has chunks of.
+func (s *Files) Stored(ctx context.Context) ([]StoredFile, error) {
+	return s.core.Store.StoredFiles(ctx)
+}

@@ -1,0 +1,107 @@
+package app_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"redlocket/app"
+	"redlocket/app/records"
+	"redlocket/app/store"
+	"redlocket/core/secret"
+	"redlocket/core/vault"
+)
+
+func TestTakingAVaultOffThisComputer(t *testing.T) {
+	w := newWorld(t)
+	first := w.device("desk")
+	desk := w.create(first)
+	dir := t.TempDir()
+	folder, err := store.In(dir)
+	require.NoError(t, err)
+	second := w.deviceIn(folder)
+	laptop := w.join(second, desk)
+	kept := w.save(laptop, "Kept", "pw", desk)
+	w.inStep(desk, laptop)
+
+	w.down.Store(true)
+	lost := records.NewID()
+	require.NoError(t, laptop.Items.Save(t.Context(), lost, login("On the laptop only", "pw")))
+	u, err := laptop.Unsent(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, app.Unsent{Records: 1}, u)
+	require.Error(t, laptop.TakeOff(t.Context(), secret.New("not it"), true))
+	require.ErrorIs(t, laptop.TakeOff(t.Context(), secret.New(master), false), app.ErrWouldLose)
+	assert.True(t, holds(laptop, lost)(), "it is there as before")
+	w.down.Store(false)
+	laptop.Sync.Nudge()
+	soon(t, "it is sent", holds(desk, lost))
+	w.inStep(desk, laptop)
+
+	p := laptop.Profile()
+	require.NoError(t, laptop.TakeOff(t.Context(), secret.New(master), false))
+	list, err := second.Profiles(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, list)
+	_, err = second.Unlock(t.Context(), p.ID, secret.New(master))
+	require.ErrorIs(t, err, app.ErrNoProfile)
+	files, err := filepath.Glob(filepath.Join(dir, "*"))
+	require.NoError(t, err)
+	for _, f := range files {
+		assert.NotContains(t, f, p.ID, "nothing of it is left")
+	}
+	soon(t, "the desk knows", func() bool {
+		e, err := desk.Items.Entry(p.Device)
+		return err == nil && e.Text(vault.FieldOut) != ""
+	})
+	assert.True(t, holds(desk, kept)())
+	again := w.join(second, desk)
+	assert.True(t, holds(again, kept)() && holds(again, lost)(), "and it can be brought back")
+}
+
+// The program ends between destroying the keys and removing the file: it goes on with that at its next start.
+func TestTakingOffGoesOn(t *testing.T) {
+	dir := t.TempDir()
+	folder, err := store.In(dir)
+	require.NoError(t, err)
+	d := newWorld(t).deviceIn(folder)
+	v, err := d.Create(t.Context(), app.NewVault{Email: email, Password: secret.New(master), Repeat: secret.New(master)})
+	require.NoError(t, err)
+	u, err := v.Unsent(t.Context())
+	require.NoError(t, err)
+	assert.True(t, u.Everything)
+	id := v.Profile().ID
+	v.Lock()
+	s, err := folder.Open(t.Context(), id)
+	require.NoError(t, err)
+	p, err := s.Profile(t.Context())
+	require.NoError(t, err)
+	p.Wrapped, p.Ring, p.Carried = nil, nil, nil
+	require.NoError(t, s.SetProfile(t.Context(), p))
+	require.NoError(t, s.Close())
+	list, err := d.Profiles(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, list)
+	_, err = os.Stat(filepath.Join(dir, id+".vault"))
+	require.ErrorIs(t, err, os.ErrNotExist)
+}
+
+func TestRenaming(t *testing.T) {
+	w := newWorld(t)
+	desk := w.create(w.device("desk"))
+	second := w.device("laptop")
+	laptop := w.join(second, desk)
+	w.inStep(desk, laptop)
+	require.Error(t, desk.Account.Rename(t.Context(), "  "))
+	require.Error(t, desk.Account.Rename(t.Context(), strings.Repeat("x", 81)))
+	require.NoError(t, desk.Account.Rename(t.Context(), " Maren of the Quay "))
+	assert.Equal(t, "Maren of the Quay", desk.Profile().Name)
+	soon(t, "the laptop says it, too", func() bool { return laptop.Profile().Name == "Maren of the Quay" })
+	list, err := second.Profiles(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, "Maren of the Quay", list[0].Name)
+}
