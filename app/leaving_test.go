@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -69,7 +70,8 @@ func TestTakingOffGoesOn(t *testing.T) {
 	folder, err := store.In(dir)
 	require.NoError(t, err)
 	d := newWorld(t).deviceIn(folder)
-	v, err := d.Create(t.Context(), app.NewVault{Email: email, Password: secret.New(master), Repeat: secret.New(master)})
+	typed := secret.New(master)
+	v, err := d.Create(t.Context(), app.NewVault{Email: email, Password: typed, Repeat: typed})
 	require.NoError(t, err)
 	u, err := v.Unsent(t.Context())
 	require.NoError(t, err)
@@ -104,4 +106,30 @@ func TestRenaming(t *testing.T) {
 	list, err := second.Profiles(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, "Maren of the Quay", list[0].Name)
+}
+
+// A year after it was made or tried the sheet is asked for, on every device, and not again once two groups were right.
+func TestTheSheetIsTriedOnceAYear(t *testing.T) {
+	w := newWorld(t)
+	desk := w.create(w.device("desk"))
+	sheet, err := desk.Account.Sheet(t.Context())
+	require.NoError(t, err)
+	laptop := w.join(w.device("laptop"), desk)
+	w.inStep(desk, laptop)
+	assert.False(t, laptop.Account.SheetDue(t.Context()))
+	w.now.Add((366 * 24 * time.Hour).Milliseconds())
+	assert.True(t, laptop.Account.SheetDue(t.Context()))
+	assert.False(t, desk.Account.SheetDue(t.Context()), "there it was never checked, and that is said already")
+	group := func(n int) app.Group { return app.Group{Number: n, Text: strings.ToLower(sheet.Carried[n-1])} }
+	for name, typed := range map[string][2]app.Group{
+		"the same twice": {group(3), group(3)}, "a wrong one": {group(3), {Number: 4, Text: sheet.Carried[4]}},
+		"no group": {{Number: 0, Text: ""}, group(2)}, "none there is": {{Number: 9, Text: ""}, group(2)},
+	} {
+		require.Error(t, laptop.Account.TrySheet(t.Context(), typed[0], typed[1]), name)
+	}
+	assert.True(t, laptop.Account.SheetDue(t.Context()))
+	require.NoError(t, laptop.Account.TrySheet(t.Context(), group(3), group(7)))
+	assert.False(t, laptop.Account.SheetDue(t.Context()))
+	w.now.Add((366 * 24 * time.Hour).Milliseconds())
+	assert.True(t, laptop.Account.SheetDue(t.Context()), "the next year again")
 }

@@ -39,6 +39,8 @@ type Profile struct {
 	Closed    int64  `json:"closed"`
 	LockAfter int64  `json:"lock_after"` // seconds without use; 0 means DefaultLockAfter
 
+	Broken error `json:"-"` // why its file can't be read; nothing else but the id is known then
+
 	Unlocks      []PlatformUnlock `json:"unlocks,omitempty"`
 	MasterAt     int64            `json:"master_at,omitempty"`     // when the master password opened it last
 	MasterBoot   string           `json:"master_boot,omitempty"`   // since which start of the computer

@@ -5,6 +5,8 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"strconv"
+	"time"
 
 	"redlocket/app/records"
 	"redlocket/core/keys"
@@ -155,6 +157,51 @@ func (a *Account) replaceSheet(ctx context.Context, password secret.Text) error 
 			return e.With(by, vault.Changes{vault.FieldRecovery: string(b)})
 		}),
 	)
+}
+
+// sheetEvery is how long a recovery sheet isn't asked for.
+const sheetEvery = 365 * 24 * time.Hour
+
+// SheetDue reports whether the recovery sheet is to be tried: a year after it was made, or tried last.
+func (a *Account) SheetDue(ctx context.Context) bool {
+	if a.SheetWaits(ctx) {
+		return false
+	}
+	e := a.vault.Book.Profile()
+	last := e.Fields[vault.FieldRecovery].Stamp.At
+	if tried, err := strconv.ParseInt(e.Text(vault.FieldTried), 10, 64); err == nil {
+		last = max(last, tried)
+	}
+	return e.Type == vault.TypeProfile && a.vault.device.ports.Now().Sub(time.UnixMilli(last)) > sheetEvery
+}
+
+// Group is a group of the carried half that was typed back, by its number from 1.
+type Group struct {
+	Number int
+	Text   string
+}
+
+var errSameGroup = errors.New("type two different groups")
+
+// TrySheet takes two groups of the carried half, typed back from the sheet: whoever has that has the code beside it.
+func (a *Account) TrySheet(ctx context.Context, first, second Group) error {
+	s, err := a.Sheet(ctx)
+	if err != nil {
+		return err
+	}
+	if first.Number == second.Number {
+		return records.BadInput("second", errSameGroup)
+	}
+	if !sameGroup(s.Carried, first.Number, first.Text) {
+		return records.BadInput("first", errGroup)
+	}
+	if !sameGroup(s.Carried, second.Number, second.Text) {
+		return records.BadInput("second", errGroup)
+	}
+	at := strconv.FormatInt(a.vault.device.ports.Now().UnixMilli(), 10)
+	return a.vault.Items.Edit(ctx, a.vault.Profile().Vault, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
+		return e.With(by, vault.Changes{vault.FieldTried: at})
+	})
 }
 
 func sameGroup(groups []string, n int, typed string) bool {

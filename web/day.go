@@ -174,6 +174,12 @@ func (s dayPages) waiting(r *http.Request) (out []waiting, err error) {
 			"A new recovery sheet waits to be printed", "the old one’s carried half is void", "/sheet", false,
 		})
 	}
+	if v.Account.SheetDue(ctx) {
+		out = append(out, waiting{
+			"Is your recovery sheet still there?", "it wasn’t looked at for a year: two groups of it tell",
+			"/sheet/try", false,
+		})
+	}
 	out = append(out, s.absent(r)...)
 	if b := s.backupWaits(r); b.Words != "" {
 		out = append(out, b)

@@ -48,6 +48,8 @@ func (s frontPages) sheetRoutes(r routes) {
 	r.get("/sheet", s.sheet)
 	r.post("/sheet", s.checkSheet)
 	r.post("/sheet/new", s.newSheet)
+	r.get("/sheet/try", s.tryPage)
+	r.post("/sheet/try", s.trySheet)
 }
 
 func (s frontPages) home(w http.ResponseWriter, r *http.Request) error {
@@ -95,6 +97,9 @@ func (s frontPages) openData(r *http.Request) (d openData, err error) {
 	}
 	d.Profile = cards[i]
 	d.Others = slices.Delete(cards, i, i+1)
+	if d.Profile.Broken != nil {
+		return d, nil
+	}
 	list, err := s.device.PlatformUnlocks(r.Context(), d.Profile.ID)
 	d.Platform, d.Due = len(list) > 0, errors.Is(err, app.ErrMasterDue)
 	if err != nil && !d.Due {
@@ -306,6 +311,38 @@ func (s frontPages) checkSheet(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	s.render(w, r, http.StatusUnprocessableEntity, "sheet", page)
+	return nil
+}
+
+// tryData is which groups of the carried half are asked for.
+type tryData struct{ First, Second int }
+
+func (s frontPages) tryPage(w http.ResponseWriter, r *http.Request) error {
+	const groups = 8
+	d := tryData{First: 1 + rand.IntN(groups), Second: 1 + rand.IntN(groups-1)}
+	if d.Second >= d.First {
+		d.Second++
+	}
+	s.render(w, r, http.StatusOK, "sheet-try", s.view(r, "Try the recovery sheet", "", d))
+	return nil
+}
+
+func (s frontPages) trySheet(w http.ResponseWriter, r *http.Request) error {
+	typed := func(name string) app.Group {
+		n, _ := strconv.Atoi(r.FormValue(name + "_group")) // 0 is no group, and refused
+		return app.Group{Number: n, Text: r.FormValue(name)}
+	}
+	first, second := typed("first"), typed("second")
+	err := vaultOf(r).Account.TrySheet(r.Context(), first, second)
+	if err == nil {
+		redirect(w, r, "/logins")
+		return nil
+	}
+	page := s.view(r, "Try the recovery sheet", "", tryData{first.Number, second.Number})
+	if !page.bad(err) {
+		return err
+	}
+	s.render(w, r, http.StatusUnprocessableEntity, "sheet-try", page)
 	return nil
 }
 

@@ -64,6 +64,7 @@ func (s *Server) funcs() template.FuncMap {
 		},
 		"code":          func(v View, c *codeData) View { v.Data = *c; return v },
 		"base64":        base64.RawURLEncoding.EncodeToString,
+		"errorWords":    errorWords,
 		"admission":     func(v View, d admissionData) admissionView { return admissionView{v, d} },
 		"askPlatform":   func(v View, back string) askPlatform { return askPlatform{v, back} },
 		"passwordAgain": func(v View, field string) passwordAgain { return passwordAgain{v, field} },

@@ -9,6 +9,8 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
@@ -496,4 +498,39 @@ func FuzzPages(f *testing.F) {
 // typedBack is what is typed back from a sheet.
 func typedBack(s app.Sheet) app.TypedSheet {
 	return app.TypedSheet{CarriedGroup: 1, Carried: s.Carried[0], RecoveryGroup: 1, Recovery: s.Recovery[0]}
+}
+
+// One vault's damaged file keeps nobody else out, and says what can be done.
+func TestADamagedFile(t *testing.T) {
+	dir := t.TempDir()
+	f, err := store.In(dir)
+	require.NoError(t, err)
+	d := app.New(app.Ports{Stores: f, Now: time.Now, Rand: rand.Reader, Platform: "test"})
+	t.Cleanup(func() { assert.NoError(t, d.Close()) })
+	p, err := web.New(d, web.Config{
+		Hosts: []string{"desk.localhost"}, Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
+	})
+	require.NoError(t, err)
+	t.Cleanup(p.Close)
+	c := &client{t: t, h: p}
+	const id = "0197f3a2-0000-7000-8000-000000000001"
+	require.NoError(t, os.WriteFile(filepath.Join(dir, id+".vault"), []byte(strings.Repeat("no vault ", 1000)), 0o600))
+	r := c.do("GET", "/front", nil)
+	assert.Equal(t, "/open/"+id, r.Header.Get("Location"))
+	page := body(t, c.do("GET", "/open/"+id, nil))
+	assert.Contains(t, page, "file is damaged")
+	assert.Contains(t, page, "bring the vault here again")
+	assert.NotContains(t, page, dir)
+
+	v, err := d.Create(t.Context(), app.NewVault{
+		Name: "Maren", Email: "m@cormorant.example", Password: secret.New(master), Repeat: secret.New(master),
+	})
+	require.NoError(t, err)
+	page = body(t, c.do("GET", "/front", nil))
+	assert.Contains(t, page, "A vault whose file is damaged")
+	assert.Contains(t, page, "Maren")
+	c.open(v)
+	r = c.do("POST", "/open/"+id, url.Values{"password": {master}})
+	assert.Equal(t, http.StatusInternalServerError, r.StatusCode)
+	assert.Contains(t, body(t, r), "damaged")
 }

@@ -161,7 +161,9 @@ func (b *Bridge) vaults(w http.ResponseWriter, r *http.Request) {
 	}
 	out := []vault{}
 	for _, p := range list {
-		out = append(out, vault{p.ID, p.Name, p.Email})
+		if p.Broken == nil {
+			out = append(out, vault{p.ID, p.Name, p.Email})
+		}
 	}
 	reply(w, map[string]any{"vaults": out})
 }

@@ -67,6 +67,7 @@ it in the browser. To try everything with made-up data: redlocket demo`,
 		backupCommand(),
 		restoreCommand(),
 		suspectsCommand(), weakSpotsCommand(),
+		doctorCommand(),
 	)
 	return cmd
 }

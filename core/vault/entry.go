@@ -75,6 +75,7 @@ const (
 	FieldSaw      Field = "saw"      // device: number of the newest head that it knew, noted once a day
 	FieldOut      Field = "out"      // device: the moment that it was shut out, milliseconds since 1970
 	FieldCard     Field = "card"     // profile: how the master password opens the vault; package app's
+	FieldTried    Field = "tried"    // profile: when the recovery sheet was tried last, milliseconds since 1970
 	FieldRecovery Field = "recovery" // profile: the public keys of the recovery code, JSON of keys.RecoveryPublic
 	FieldSites    Field = "sites"    // sites: as core/directory reads them
 )
@@ -211,7 +212,7 @@ func (e Entry) SameVersion(o Entry) bool {
 // Registers of newer versions are kept too: better one too many than one lost.
 func keepsPast(f Field) bool {
 	switch f {
-	case FieldPinned, FieldSent, FieldCard, FieldRecovery, FieldKeys, FieldSaw, fieldPurged:
+	case FieldPinned, FieldSent, FieldCard, FieldRecovery, FieldTried, FieldKeys, FieldSaw, fieldPurged:
 		return false
 	}
 	return true
