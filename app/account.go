@@ -147,7 +147,12 @@ func (d *Device) setRecovered(
 			return err
 		}
 	}
-	return errors.Join(keepSignIn(ctx, local, p, signIn), s.SetProfile(ctx, p))
+	_, err := d.writes.update(ctx, s, func(now *Profile) {
+		now.Params, now.Wrapped, now.RecoveryWrapped = p.Params, p.Wrapped, p.RecoveryWrapped
+		now.Ring, now.Carried, now.EpochBy, now.EpochAt = p.Ring, p.Carried, p.EpochBy, p.EpochAt
+		d.typedMaster(now, ring)
+	})
+	return errors.Join(keepSignIn(ctx, local, p, signIn), err)
 }
 
 // keepSignIn keeps the key that will sign in, of a vault that may join a cloud yet. At a cloud no device keeps it: one

@@ -41,6 +41,7 @@ type Device struct {
 	stores        *stores
 	vaults        *vaults
 	attempts      *attempts
+	writes        profileWrites
 	boot          string // names the start of the computer; where it doesn't tell, that of the program
 	introductions *introductions
 	opening       sync.Mutex // held while a vault is opened: each is opened once

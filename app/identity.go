@@ -7,7 +7,8 @@ import (
 
 // identity is the profile of an open vault. It is in the store before memory shows it.
 type identity struct {
-	store Store
+	store  Store
+	writes *profileWrites
 
 	mu      sync.RWMutex // guards profile
 	profile Profile
@@ -24,14 +25,23 @@ func (i *identity) get() Profile {
 func (i *identity) update(ctx context.Context, change func(*Profile)) error {
 	i.mu.Lock()
 	defer i.mu.Unlock()
-	p, err := i.store.Profile(ctx)
+	p, err := i.writes.update(ctx, i.store, change)
+	if err == nil {
+		i.profile = p
+	}
+	return err
+}
+
+// profileWrites has one change of a profile be made at a time, on what the store holds then.
+type profileWrites struct{ mu sync.Mutex }
+
+func (w *profileWrites) update(ctx context.Context, s Store, change func(*Profile)) (Profile, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	p, err := s.Profile(ctx)
 	if err != nil {
-		return err
+		return p, err
 	}
 	change(&p)
-	if err := i.store.SetProfile(ctx, p); err != nil {
-		return err
-	}
-	i.profile = p
-	return nil
+	return p, s.SetProfile(ctx, p)
 }

@@ -132,8 +132,8 @@ func (d *Device) UnlockByPlatform(
 		v.Touch()
 		return v, nil
 	}
+	_, _ = d.writes.update(ctx, s, note) // likewise
 	note(&p)
-	_ = s.SetProfile(ctx, p) // likewise
 	v, err := d.openVault(ctx, s, p, ring)
 	if err != nil {
 		return nil, err

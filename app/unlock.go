@@ -187,8 +187,8 @@ func (d *Device) Unlock(ctx context.Context, profile string, password secret.Tex
 	if open {
 		_ = v.identity.update(ctx, note) // a disk that is full keeps nobody out
 	} else {
+		_, _ = d.writes.update(ctx, s, note) // likewise
 		note(&p)
-		_ = s.SetProfile(ctx, p) // likewise
 		if v, err = d.openVault(ctx, s, p, ring); err != nil {
 			return nil, err
 		}

@@ -64,8 +64,8 @@ func (d *Device) openVault(ctx context.Context, s Store, p Profile, ring keys.Ri
 		}
 	}
 	v := &Vault{session: &session{
-		device: d, identity: &identity{store: s, profile: p}, idle: newIdle(d.ports.Now), notices: newNotices(),
-		instance: rand.Text(),
+		device: d, identity: &identity{store: s, writes: &d.writes, profile: p}, idle: newIdle(d.ports.Now),
+		notices: newNotices(), instance: rand.Text(),
 	}}
 	v.Guard = reauth.New(d.ports.Now, func() (reauth.Policy, error) { return v.Settings.policy() })
 	cfg := d.setConfig(p, s, ring)

@@ -363,7 +363,7 @@ func TestAnAccountIsBroughtBack(t *testing.T) {
 	assert.Equal(t, 200, status)
 	require.Equal(t, 200, ask(t, s, marenAt, wire.ForBringBack, ""))
 	assert.Equal(t, code, last(codes(t, s, marenAt)), "what replaced it doesn't come back")
-	require.Equal(t, 403, bringBack(t, s, marenAt, code, theirs, nil))
+	require.Equal(t, 401, bringBack(t, s, marenAt, code, theirs, nil))
 }
 
 func TestBringingBackEnds(t *testing.T) {

@@ -62,9 +62,6 @@ func (s *Server) bringBack(lim *httprate.RateLimiter) http.HandlerFunc {
 			fail(w, http.StatusBadRequest, wire.CodeBadRequest, "e-mail address or device are not readable")
 			return
 		}
-		if lim.RespondOnLimit(w, r, "bring back "+email) {
-			return
-		}
 		a, err := s.store.accountByEmail(r.Context(), email)
 		var list []former
 		if err == nil {
@@ -74,14 +71,17 @@ func (s *Server) bringBack(lim *httprate.RateLimiter) http.HandlerFunc {
 			s.trouble(w, r, err)
 			return
 		}
+		f, ok := s.provenFormer(r, list, in.Recovery, digest)
+		if !ok {
+			if lim.RespondOnLimit(w, r, email) { // who has the right key is kept out by nobody's attempts
+				return
+			}
+			fail(w, http.StatusUnauthorized, wire.CodeSignIn, "nothing that opened the account lately is shown")
+			return
+		}
 		code := s.codeHash(email, wire.ForBringBack, in.Code)
 		if err := s.store.tryCode(r.Context(), email, wire.ForBringBack, code, s.now()); err != nil {
 			s.refuse(w, r, err)
-			return
-		}
-		f, ok := s.provenFormer(r, list, in.Recovery, digest)
-		if !ok {
-			fail(w, http.StatusUnauthorized, wire.CodeSignIn, "nothing that opened the account lately is shown")
 			return
 		}
 		if err := s.store.bringBack(r.Context(), a, f, code); err != nil {

@@ -237,8 +237,9 @@ func (d *doctor) cloud(ctx context.Context, address string) {
 	}
 	d.good("cloud: %s answers", address)
 	if at, err := http.ParseTime(resp.Header.Get("Date")); err == nil {
-		if gap := time.Since(at).Round(time.Second); gap.Abs() > clockGap {
-			d.bad("clock: it is %s away from the cloud's, which takes five minutes at most: set it right", gap.Abs())
+		if gap := time.Since(at).Abs(); gap > clockGap {
+			d.bad("clock: it is %s away from the cloud's, which takes five minutes at most: set it right",
+				gap.Round(time.Minute))
 		} else {
 			d.good("clock: it agrees with the cloud's")
 		}
