@@ -129,8 +129,11 @@ func (d *Device) Profiles(ctx context.Context) ([]Profile, error) {
 		if err != nil {
 			return nil, err
 		}
-		if len(p.Wrapped) == 0 { // it was being taken off when the program ended
-			if err := d.stores.remove(ctx, id); err != nil {
+		if p.Leaving {
+			if _, open := d.vaults.get(id); !open { // the program ended in the middle
+				err = d.stores.remove(ctx, id)
+			}
+			if err != nil {
 				return nil, err
 			}
 			continue

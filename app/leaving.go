@@ -59,17 +59,17 @@ func (v *Vault) TakeOff(ctx context.Context, password secret.Text, lose bool) er
 	p, d := v.Profile(), v.device
 	v.Sync.Stop()
 	v.sayGoodbye(ctx, p)
-	v.Lock()
-	s, err := d.stores.get(ctx, p.ID)
-	if err != nil {
+	// From here on nobody is shown it any more, not even who hears that it was locked.
+	if err := v.identity.update(ctx, func(p *Profile) { p.destroyKeys() }); err != nil {
 		return err
 	}
-	p.destroyKeys()
-	return errors.Join(s.SetProfile(ctx, p), d.stores.remove(ctx, p.ID))
+	v.Lock()
+	return d.stores.remove(ctx, p.ID)
 }
 
 // destroyKeys takes everything out of a profile by which its vault could be opened.
 func (p *Profile) destroyKeys() {
+	p.Leaving = true
 	p.Wrapped, p.Ring, p.Carried, p.RecoveryWrapped, p.Unlocks = nil, nil, nil, nil, nil
 	p.Params = keys.Params{}
 }

@@ -82,7 +82,7 @@ func TestTakingOffGoesOn(t *testing.T) {
 	require.NoError(t, err)
 	p, err := s.Profile(t.Context())
 	require.NoError(t, err)
-	p.Wrapped, p.Ring, p.Carried = nil, nil, nil
+	p.Leaving, p.Wrapped, p.Ring, p.Carried = true, nil, nil, nil
 	require.NoError(t, s.SetProfile(t.Context(), p))
 	require.NoError(t, s.Close())
 	list, err := d.Profiles(t.Context())

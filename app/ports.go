@@ -39,7 +39,8 @@ type Profile struct {
 	Closed    int64  `json:"closed"`
 	LockAfter int64  `json:"lock_after"` // seconds without use; 0 means DefaultLockAfter
 
-	Broken error `json:"-"` // why its file can't be read; nothing else but the id is known then
+	Leaving bool  `json:"leaving,omitempty"` // it is being taken off this computer: its keys are destroyed
+	Broken  error `json:"-"`                 // why its file can't be read; nothing else but the id is known then
 
 	Unlocks      []PlatformUnlock `json:"unlocks,omitempty"`
 	MasterAt     int64            `json:"master_at,omitempty"`     // when the master password opened it last
