@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"slices"
-	"strings"
 	"time"
 
 	"redlocket/app/records"
@@ -65,9 +64,9 @@ func (d *Device) typedMaster(p *Profile, ring keys.Ring) {
 	p.rewrap(ring.Newest())
 }
 
-// rewrap seals the key of a later epoch for the authenticators. One whose public key can't be read is dropped.
+// rewrap seals the key of a later epoch for the authenticators.
 func (p *Profile) rewrap(key keys.EpochKey) {
-	p.Unlocks = slices.DeleteFunc(slices.Clone(p.Unlocks), func(u PlatformUnlock) bool { return len(u.Public) == 0 })
+	p.Unlocks = slices.Clone(p.Unlocks)
 	for i := range p.Unlocks {
 		u := &p.Unlocks[i]
 		if u.Epoch >= key.Epoch {
@@ -127,19 +126,7 @@ func (d *Device) UnlockByPlatform(
 			}
 		}
 	}
-	if v, open := d.vaults.get(profile); open {
-		_ = v.identity.update(ctx, note) // a count that isn't kept closes nobody out
-		v.Touch()
-		return v, nil
-	}
-	_, _ = d.writes.update(ctx, s, note) // likewise
-	note(&p)
-	v, err := d.openVault(ctx, s, p, ring)
-	if err != nil {
-		return nil, err
-	}
-	v.Touch()
-	return v, nil
+	return d.opened(ctx, s, p, ring, note)
 }
 
 // byPlatform opens the vault's key by an authenticator's answer. The error is ErrPlatform.
@@ -180,12 +167,7 @@ func (a *Account) AddPlatform(ctx context.Context, u PlatformUnlock, prf [keys.P
 		return records.BadInput("unlock", errHasUnlock)
 	}
 	u.Public, u.Added = own.Public(), d.ports.Now().UnixMilli()
-	if u.Name = strings.TrimSpace(u.Name); u.Name == "" {
-		u.Name = "This computer"
-	}
-	if r := []rune(u.Name); len(r) > maxDeviceName {
-		u.Name = string(r[:maxDeviceName])
-	}
+	u.Name = shortName(u.Name, "This computer")
 	return a.vault.identity.update(ctx, func(p *Profile) {
 		p.Unlocks = append(slices.Clone(p.Unlocks), u)
 		p.OfferDone = true

@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -160,11 +161,13 @@ const maxDeviceName = 60
 
 // deviceName is what a device is called on the person's others.
 func (d *Device) deviceName(s string) string {
-	if s = strings.TrimSpace(s); s == "" {
-		return "a computer with " + d.ports.Platform
-	}
-	r := []rune(s)
-	return string(r[:min(len(r), maxDeviceName)])
+	return shortName(s, "a computer with "+d.ports.Platform)
+}
+
+// shortName is a name as it was typed, no longer than one may be; another one if it is empty.
+func shortName(s, other string) string {
+	r := []rune(strings.TrimSpace(s))
+	return cmp.Or(string(r[:min(len(r), maxDeviceName)]), other)
 }
 
 // Unlock opens a profile's vault. After three wrong master passwords each
@@ -182,18 +185,29 @@ func (d *Device) Unlock(ctx context.Context, profile string, password secret.Tex
 	if err != nil {
 		return nil, err
 	}
-	note := func(p *Profile) { d.typedMaster(p, ring) }
-	v, open := d.vaults.get(profile)
+	v, err := d.opened(ctx, s, p, ring, func(p *Profile) { d.typedMaster(p, ring) })
+	if err != nil {
+		return nil, err
+	}
+	v.Guard.Given()
+	return v, nil
+}
+
+// opened returns a profile's vault, which it opens unless it is open, and notes something in the profile. A note that
+// can't be kept, as on a full disk, keeps nobody out.
+func (d *Device) opened(
+	ctx context.Context, s Store, p Profile, ring keys.Ring, note func(*Profile),
+) (v *Vault, err error) {
+	v, open := d.vaults.get(p.ID)
 	if open {
-		_ = v.identity.update(ctx, note) // a disk that is full keeps nobody out
+		_ = v.identity.update(ctx, note)
 	} else {
-		_, _ = d.writes.update(ctx, s, note) // likewise
+		_, _ = d.writes.update(ctx, s, note)
 		note(&p)
 		if v, err = d.openVault(ctx, s, p, ring); err != nil {
 			return nil, err
 		}
 	}
-	v.Guard.Given()
 	v.Touch()
 	return v, nil
 }

@@ -2,7 +2,6 @@ package cloud
 
 import (
 	"context"
-	"errors"
 	"net/http"
 	"time"
 
@@ -57,17 +56,12 @@ func (s *Server) bringBack(lim *httprate.RateLimiter) http.HandlerFunc {
 		if !ok {
 			return
 		}
-		email, err := NormalEmail(in.Email)
-		if err != nil || checkDevice(in.Device, in.DeviceKey) != nil {
-			fail(w, http.StatusBadRequest, wire.CodeBadRequest, "e-mail address or device are not readable")
+		email, a, ok := s.whose(w, r, in.SignIn)
+		if !ok {
 			return
 		}
-		a, err := s.store.accountByEmail(r.Context(), email)
-		var list []former
-		if err == nil {
-			list, err = s.store.formers(r.Context(), a.Account, s.now())
-		}
-		if err != nil && !errors.Is(err, errNoAccount) {
+		list, err := s.store.formers(r.Context(), a.Account, s.now()) // none where there is no account
+		if err != nil {
 			s.trouble(w, r, err)
 			return
 		}

@@ -385,6 +385,22 @@ func checkDevice(id string, key []byte) error {
 	return uuid.Validate(id)
 }
 
+// whose returns the e-mail address that a sign-in is for, and its account; an empty one where it has none. What can't
+// be read is answered.
+func (s *Server) whose(w http.ResponseWriter, r *http.Request, in wire.SignIn) (email string, a account, ok bool) {
+	email, err := NormalEmail(in.Email)
+	if err != nil || checkDevice(in.Device, in.DeviceKey) != nil {
+		fail(w, http.StatusBadRequest, wire.CodeBadRequest, "e-mail address or device are not readable")
+		return email, a, false
+	}
+	a, err = s.store.accountByEmail(r.Context(), email)
+	if err != nil && !errors.Is(err, errNoAccount) {
+		s.trouble(w, r, err)
+		return email, a, false
+	}
+	return email, a, true
+}
+
 func (s *Server) signIn(lim *httprate.RateLimiter) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		var in wire.SignIn
@@ -392,17 +408,11 @@ func (s *Server) signIn(lim *httprate.RateLimiter) http.HandlerFunc {
 		if !ok {
 			return
 		}
-		email, err := NormalEmail(in.Email)
-		if err != nil || checkDevice(in.Device, in.DeviceKey) != nil {
-			fail(w, http.StatusBadRequest, wire.CodeBadRequest, "e-mail address or device are not readable")
+		email, a, ok := s.whose(w, r, in)
+		if !ok {
 			return
 		}
-		a, err := s.store.accountByEmail(r.Context(), email)
-		if err != nil && !errors.Is(err, errNoAccount) {
-			s.trouble(w, r, err)
-			return
-		}
-		known := err == nil
+		known := a.Account != ""
 		purpose, public, wrapped := a.shown(in.Recovery)
 		if !known { // as much work as for one that is there
 			public = keys.Key(s.mac("nobody", []byte(email))).Public()
