@@ -292,6 +292,61 @@ test("the extension's window: this page's logins, others, and locking", async ()
   await w2.close();
 });
 
+/** Opens the vault on the lock page that a press led to. @param {() => Promise<unknown>} press */
+async function openedBy(press) {
+  const [lock] = await Promise.all([b.context.waitForEvent("page"), press()]);
+  await lock.waitForSelector("#password");
+  assert.match(lock.url(), /\/open\/[^/]*\?at-once$/);
+  const gone = lock.waitForEvent("close");
+  await lock.fill("#password", maren.password);
+  await lock.click("button:text-is('Open')");
+  await gone;
+}
+
+/** Locks the vault beside the page, which is loaded anew. */
+async function lockedBeside() {
+  await desk.goto(d.laptop + "/logins");
+  await desk.click("body");
+  await desk.keyboard.press("Shift+L");
+  await desk.waitForURL("**/open/*");
+  await site.goto(d.site("lanternfish", "/sign-in"));
+}
+
+test("from a locked field to the lock page and back, and the field is filled", async () => {
+  await lockedBeside();
+  await site.click("#password");
+  await openedBy(() => pressDrawn(site, "Open it"));
+  await site.waitForFunction(() => document.querySelector("#password").value !== "");
+  assert.equal(await site.evaluate(() => document.visibilityState), "visible");
+  assert.equal(await site.inputValue("#user"), maren.email);
+});
+
+test("and from the extension's window, which fills the tab's sign-in", async () => {
+  await lockedBeside();
+  const tab = await b.context
+    .serviceWorkers()[0]
+    .evaluate(async (url) => (await chrome.tabs.query({ url: url + "*" }))[0].id, d.site("lanternfish"));
+  const w = await b.page();
+  await w.goto(`chrome-extension://${b.id}/window.html?tab=${tab}`);
+  await openedBy(() => w.click("text=Open it"));
+  await site.waitForFunction(() => document.querySelector("#password").value !== "");
+});
+
+test("a page that went elsewhere meanwhile is not filled, nor one that another lock page was opened for", async () => {
+  await lockedBeside();
+  await site.click("#password");
+  await openedBy(async () => {
+    await pressDrawn(site, "Open it");
+    await site.evaluate(() => history.replaceState(null, "", "/sign-in?elsewhere"));
+  });
+  await settled(site);
+  assert.equal(await site.inputValue("#password"), "");
+  await lockedBeside();
+  await unlock(desk, d.laptop, maren.password);
+  await settled(site);
+  assert.equal(await site.inputValue("#password"), "", "opened without having been asked to come back");
+});
+
 test("after all that, nothing is in clear in any file or log", () => {
   assert.deepEqual(inClear(d, ["thole-pin-88", "wrong-one-99", "idris@x.example"]), []);
 });

@@ -118,6 +118,27 @@ test("it is set up with the master password, and opens the vault", async () => {
   assert.equal(await page.locator(".day-offer").count(), 0, "it was offered once");
 });
 
+test("from the extension's window it asks at once, and from another site's link it doesn't", async () => {
+  await lock();
+  const door = page.url();
+  await page.goto(door + "?at-once");
+  await page.waitForURL("**/logins");
+  await lock();
+  const other = await start(build(), ["practice", "--port", "17951"], "The practice town is at");
+  try {
+    await page.goto("http://practice.localhost:17951/");
+    await page.evaluate((to) => (location.href = to), door + "?at-once");
+    await page.waitForURL("**/open/**");
+    await page.waitForSelector("text=Open with fingerprint, face or PIN");
+    await page.waitForTimeout(600);
+    assert.equal(new URL(page.url()).pathname, new URL(door).pathname, "a link from elsewhere opens nothing by itself");
+  } finally {
+    await other.stop();
+  }
+  await byFinger();
+  await page.waitForURL("**/logins");
+});
+
 test("an answer is good for one challenge, and for this very port", async () => {
   await lock();
   /** @type {string[]} */

@@ -84,6 +84,7 @@ type openData struct {
 	Wait    int // seconds
 	// The computer's own authenticator opens it; Due says that the master password has to be typed once before.
 	Platform, Due bool
+	AtOnce        bool // asks the authenticator without another press
 }
 
 func (s frontPages) openData(r *http.Request) (d openData, err error) {
@@ -102,6 +103,8 @@ func (s frontPages) openData(r *http.Request) (d openData, err error) {
 	}
 	list, err := s.device.PlatformUnlocks(r.Context(), d.Profile.ID)
 	d.Platform, d.Due = len(list) > 0, errors.Is(err, app.ErrMasterDue)
+	// By a press in the extension's window, which the browser calls nobody's: another site's link doesn't start it.
+	d.AtOnce = r.URL.Query().Has("at-once") && r.Header.Get("Sec-Fetch-Site") == "none"
 	if err != nil && !d.Due {
 		return d, err
 	}

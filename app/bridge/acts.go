@@ -113,6 +113,7 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 		out, err = copied(v, q)
 	case "lock":
 		v.Lock()
+	case "awake": // whether the vault is open, which an answer says
 	default:
 		err = errors.New("this extension is newer than Red Locket here; please update it")
 	}

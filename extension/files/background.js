@@ -117,6 +117,52 @@
     }
   }
 
+  // src/errand.js
+  var ERRAND = "errand";
+  var LASTS = 10 * 60 * 1e3;
+  var errandNow = async () => (
+    /** @type {any} */
+    (await api.storage.session.get(ERRAND))[ERRAND]
+  );
+  async function openLock(waiting) {
+    const c = await loadConnection();
+    if (!c) return;
+    const lock = await api.tabs.create({ url: `http://${c.app}/open/${c.profile}?at-once` });
+    if (waiting) await api.storage.session.set({ [ERRAND]: { ...waiting, lock: lock.id, until: Date.now() + LASTS } });
+  }
+  async function cameOpen(id, url, fillTab2) {
+    const e = await errandNow();
+    if (e?.lock !== id) return;
+    const [c, at] = [await loadConnection(), new URL(url)];
+    if (at.host === c?.app && at.pathname !== "/logins") return;
+    await api.storage.session.remove(ERRAND);
+    if (at.host !== c?.app || Date.now() > e.until) return;
+    try {
+      await ask({ act: "awake" });
+    } catch (err) {
+      if (err instanceof LineError) return;
+      throw err;
+    }
+    const tab = await api.tabs.get(e.tab);
+    await api.tabs.update(e.tab, { active: true });
+    await api.windows.update(tab.windowId, { focused: true });
+    await api.tabs.remove(id);
+    if (tab.url !== e.url) return;
+    const to = e.frame === void 0 ? {} : { frameId: e.frame };
+    await api.tabs.sendMessage(e.tab, { act: "opened" }, to).catch(() => {
+    });
+    if (e.frame === void 0) await whenRead(() => fillTab2(e.tab));
+  }
+  var TRIES = 10;
+  var BETWEEN = 250;
+  async function whenRead(fill) {
+    for (let i = 0; i < TRIES && (await fill())?.error; i++) await new Promise((r) => setTimeout(r, BETWEEN));
+  }
+  async function tabGone(id) {
+    const e = await errandNow();
+    if (e?.lock === id || e?.tab === id) await api.storage.session.remove(ERRAND);
+  }
+
   // src/background.js
   var FROM_PAGES = /* @__PURE__ */ new Set([
     "look",
@@ -221,7 +267,8 @@
     if (!c || new URL(sender.url ?? "").host === c.app) return { trouble: "none" };
     switch (message.act) {
       case "open-vault":
-        return openApp(`/open/${c.profile}`);
+        await openLock({ tab: tab.id ?? 0, url: tab.url ?? "", frame: sender.frameId ?? 0 });
+        return {};
       case "details":
         return openApp(`/items/${encodeURIComponent(message.id)}`);
       case "agreed":
@@ -343,6 +390,10 @@
     if (message.act === "take-tab")
       return api.tabs.sendMessage(tab.id ?? 0, { act: "take" }, { frameId: 0 }).catch(() => ({ error: "This page can’t be read." }));
     if (message.act === "clear") return clearAfter(message.seconds);
+    if (message.act === "open-vault") {
+      await openLock(tab?.id && /^https?:/.test(tab.url ?? "") ? { tab: tab.id, url: tab.url ?? "" } : void 0);
+      return {};
+    }
     if (message.act === "open-app") return openApp(message.path);
     return ask({ ...message, url: tab?.url ?? "", top: tab?.url ?? "", tab: tab ? tabName(tab) : "" });
   }
@@ -386,7 +437,10 @@
     if (a.name === CLEAR) void clearClipboard();
   });
   api.tabs.onUpdated.addListener((id, change, tab) => {
-    if (change.status === "complete" && /^https?:/.test(tab.url ?? "")) void visited(id, tab.url ?? "").catch(() => {
+    if (change.status !== "complete" || !/^https?:/.test(tab.url ?? "")) return;
+    void visited(id, tab.url ?? "").catch(() => {
+    });
+    void cameOpen(id, tab.url ?? "", fillTab).catch(() => {
     });
   });
   async function after(id) {
@@ -412,7 +466,10 @@
         await api.scripting.executeScript({ target: { tabId: tab.id, allFrames: true }, files: ["content.js"] }).catch(() => {
         });
   }
-  api.tabs.onRemoved.addListener((id) => void api.storage.session.remove(`tab ${id}`));
+  api.tabs.onRemoved.addListener((id) => {
+    void api.storage.session.remove(`tab ${id}`);
+    void tabGone(id);
+  });
   var OPENED = 2 * 60 * 1e3;
   api.tabs.onCreated.addListener((tab) => void opened(tab).catch(() => {
   }));

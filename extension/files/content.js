@@ -1330,9 +1330,30 @@
           shut();
         });
         return void 0;
+      case "open-vault":
+        waitingAt = f;
+        return void tell({ act: l.do });
       default:
         return void tell({ act: l.do, id: l.id });
     }
+  }
+  var waitingAt;
+  var HEARS = 3e3;
+  async function goOn() {
+    const f = waitingAt;
+    waitingAt = void 0;
+    const until = performance.now() + HEARS;
+    do {
+      await look();
+      if (looking) await new Promise((done) => setTimeout(done, REST));
+    } while ((looking || view.trouble) && performance.now() < until);
+    if (!f?.isConnected || view.trouble) return;
+    const at2 = placeOf2(f);
+    const fills = at2?.menu?.lines.filter((l) => l.do === "fill") ?? [];
+    const to = at2?.menu?.elsewhere;
+    focus(f);
+    if (at2 && fills.length === 1 && (!to || agreed.has(to))) press(f, at2.reading, fills[0]);
+    else open(f, true);
   }
   async function fillIn(change) {
     filling = true;
@@ -1728,6 +1749,10 @@
     if (m.act === "look") {
       if (!sentHere) expect(false);
       void look();
+    }
+    if (m.act === "opened") {
+      void goOn().then(() => reply({}));
+      return true;
     }
     if (m.act === "take") {
       for (const reading of view.readings) {

@@ -42,7 +42,7 @@
         "Connect",
         () => void api.tabs.create({ url: api.runtime.getURL("connect.html") })
       );
-    if (v.trouble === "locked") return note(TROUBLES.locked, "Open it", () => void api.tabs.create({ url: v.open }));
+    if (v.trouble === "locked") return note(TROUBLES.locked, "Open it", () => void openIt());
     if (!ready) return void failed({ error: v.error, trouble: v.trouble });
     if (query) note(v.list.length ? "" : "Nothing fits.");
     else
@@ -56,6 +56,10 @@
     $("no-ask").checked = Boolean(v.rule.no_ask);
     clearAfter = v.clear;
     if (document.activeElement === document.body) $("find").focus();
+  }
+  async function openIt() {
+    await tell({ act: "open-vault" });
+    window.close();
   }
   function line(l) {
     const li = document.createElement("li");

@@ -1,5 +1,6 @@
 // Passes what pages and the extension's window ask to the device app. The
 // address of a page comes from the browser, never from the page.
+import { cameOpen, openLock, tabGone } from "./errand.js";
 import { LineError, api, ask, forgetSession, loadConnection } from "./line.js";
 
 /** What a page's content script may ask: nothing that hands out more than a fill. */
@@ -128,7 +129,8 @@ async function fromPage(message, sender) {
   if (!c || new URL(sender.url ?? "").host === c.app) return { trouble: "none" }; // our own pages are left alone
   switch (message.act) {
     case "open-vault":
-      return openApp(`/open/${c.profile}`);
+      await openLock({ tab: tab.id ?? 0, url: tab.url ?? "", frame: sender.frameId ?? 0 });
+      return {};
     case "details":
       return openApp(`/items/${encodeURIComponent(message.id)}`);
     case "agreed":
@@ -276,6 +278,10 @@ async function fromWindow(message) {
       .sendMessage(tab.id ?? 0, { act: "take" }, { frameId: 0 })
       .catch(() => ({ error: "This page can’t be read." }));
   if (message.act === "clear") return clearAfter(message.seconds);
+  if (message.act === "open-vault") {
+    await openLock(tab?.id && /^https?:/.test(tab.url ?? "") ? { tab: tab.id, url: tab.url ?? "" } : undefined);
+    return {};
+  }
   if (message.act === "open-app") return openApp(message.path);
   return ask({ ...message, url: tab?.url ?? "", top: tab?.url ?? "", tab: tab ? tabName(tab) : "" });
 }
@@ -341,7 +347,9 @@ api.alarms.onAlarm.addListener((a) => {
 // that was sent before it.
 api.tabs.onUpdated.addListener((id, change, tab) => {
   // locked or away: nobody asked
-  if (change.status === "complete" && /^https?:/.test(tab.url ?? "")) void visited(id, tab.url ?? "").catch(() => {});
+  if (change.status !== "complete" || !/^https?:/.test(tab.url ?? "")) return;
+  void visited(id, tab.url ?? "").catch(() => {});
+  void cameOpen(id, tab.url ?? "", fillTab).catch(() => {}); // a tab that is gone
 });
 
 /**
@@ -379,7 +387,10 @@ async function intoOpenTabs() {
         .executeScript({ target: { tabId: tab.id, allFrames: true }, files: ["content.js"] })
         .catch(() => {}); // a page that no extension may touch
 }
-api.tabs.onRemoved.addListener((id) => void api.storage.session.remove(`tab ${id}`));
+api.tabs.onRemoved.addListener((id) => {
+  void api.storage.session.remove(`tab ${id}`);
+  void tabGone(id);
+});
 
 /** How long a tab that was opened from the book counts as that, in milliseconds. */
 const OPENED = 2 * 60 * 1000;

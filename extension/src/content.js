@@ -309,9 +309,35 @@ function press(f, reading, l) {
         shut();
       });
       return undefined;
+    case "open-vault":
+      waitingAt = f;
+      return void tell({ act: l.do });
     default:
       return void tell({ act: l.do, id: l.id });
   }
+}
+
+/** The field at which its user went to open the vault. @type {Box | undefined} */
+let waitingAt;
+/** How long a page may take to hear what is offered once the vault is open, in milliseconds. */
+const HEARS = 3000;
+
+/** Fills the field that waited for the vault, if there is one way to; otherwise shows what is offered there. */
+async function goOn() {
+  const f = waitingAt;
+  waitingAt = undefined;
+  const until = performance.now() + HEARS;
+  do {
+    await look();
+    if (looking) await new Promise((done) => setTimeout(done, REST));
+  } while ((looking || view.trouble) && performance.now() < until);
+  if (!f?.isConnected || view.trouble) return;
+  const at = placeOf(f);
+  const fills = at?.menu?.lines.filter((l) => l.do === "fill") ?? [];
+  const to = at?.menu?.elsewhere;
+  dom.focus(f);
+  if (at && fills.length === 1 && (!to || agreed.has(to))) press(f, at.reading, fills[0]);
+  else open(f, true);
 }
 
 /** Changes fields; what a page does meanwhile is no typing of its user. @param {() => void | Promise<void>} change */
@@ -803,6 +829,10 @@ ext.runtime.onMessage.addListener((m, sender, reply) => {
   if (m.act === "look") {
     if (!sentHere) expect(false);
     void look();
+  }
+  if (m.act === "opened") {
+    void goOn().then(() => reply({}));
+    return true;
   }
   if (m.act === "take") {
     for (const reading of view.readings) {

@@ -50,7 +50,7 @@ async function refresh() {
       "Connect",
       () => void api.tabs.create({ url: api.runtime.getURL("connect.html") }),
     );
-  if (v.trouble === "locked") return note(TROUBLES.locked, "Open it", () => void api.tabs.create({ url: v.open }));
+  if (v.trouble === "locked") return note(TROUBLES.locked, "Open it", () => void openIt());
   if (!ready) return void failed({ error: v.error, trouble: v.trouble });
   if (query) note(v.list.length ? "" : "Nothing fits.");
   else
@@ -68,6 +68,12 @@ async function refresh() {
   $("no-ask").checked = Boolean(v.rule.no_ask);
   clearAfter = v.clear;
   if (document.activeElement === document.body) $("find").focus();
+}
+
+/** Leads to the lock page; the background brings its user back. */
+async function openIt() {
+  await tell({ act: "open-vault" });
+  window.close();
 }
 
 /** @param {{id: string, title: string, username: string, address: string, fits: boolean, code?: boolean}} l */

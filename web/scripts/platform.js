@@ -141,7 +141,11 @@ function reveal() {
   if (!hidden.length || !globalThis.PublicKeyCredential) return;
   PublicKeyCredential.isUserVerifyingPlatformAuthenticatorAvailable()
     .then((has) => {
-      if (has) for (const el of hidden) el.hidden = false;
+      if (!has) return;
+      for (const el of hidden) {
+        el.hidden = false;
+        if (el instanceof HTMLFormElement && "atOnce" in el.dataset) el.requestSubmit();
+      }
     })
     .catch(() => {}); // then it has none
 }
