@@ -3,7 +3,7 @@
 //
 // A [Device] knows its profiles. [Device.Create], [Device.Join] and
 // [Device.Unlock] give a [Vault], which lives in memory until it is locked, by
-// hand, after a time without use, or because the computer slept. A vault is its rooms: what
+// hand, after a time without use, or because the computer slept or its screen was locked. A vault is its rooms: what
 // is in it (package records), pages and prompts (package filling), files in and out (package
 // importing), and the line to its cloud (package syncing).
 //
@@ -61,8 +61,11 @@ func New(p Ports) *Device {
 }
 
 // Run locks vaults that were not used for their time, and all of them after the
-// computer slept, until ctx ends. It writes the backups that are due. Call it once.
+// computer slept or its screen was locked, until ctx ends. It writes the backups that are due. Call it once.
 func (d *Device) Run(ctx context.Context) {
+	if d.ports.WatchSession != nil {
+		go d.ports.WatchSession(ctx, d.sessionEvents())
+	}
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	last := d.ports.Now()
@@ -98,18 +101,33 @@ func (d *Device) lockUnused(now, last time.Time) {
 	// Wall clocks are compared: the monotonic one stands still in sleep.
 	gap := now.Round(0).Sub(last.Round(0))
 	slept := gap > sleepGap || gap < -sleepGap
+	d.lockWhere(func(v *Vault) bool { return slept && v.Settings.Get().LockOnSleep || v.Left() <= 0 })
+}
+
+// LockAll locks every vault.
+func (d *Device) LockAll() { d.lockWhere(func(*Vault) bool { return true }) }
+
+// lockWhere locks the vaults of which something is true.
+func (d *Device) lockWhere(is func(*Vault) bool) {
 	for _, v := range d.vaults.list() {
-		if slept && v.Settings.Get().LockOnSleep || v.Left() <= 0 {
+		if is(v) {
 			v.Lock()
 		}
 	}
 }
 
+// sessionEvents locks what is to be locked when the session's screen is locked, or the computer goes to sleep.
+func (d *Device) sessionEvents() SessionEvents {
+	return SessionEvents{
+		Open:     func() bool { return len(d.vaults.list()) > 0 },
+		Locked:   func() { d.lockWhere(func(v *Vault) bool { return v.Settings.Get().LockOnScreen }) },
+		Sleeping: func() { d.lockWhere(func(v *Vault) bool { return v.Settings.Get().LockOnSleep }) },
+	}
+}
+
 // Close locks every vault and closes every store.
 func (d *Device) Close() error {
-	for _, v := range d.vaults.list() {
-		v.Lock()
-	}
+	d.LockAll()
 	return d.stores.closeAll()
 }
 

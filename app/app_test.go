@@ -355,6 +355,40 @@ func TestIdleAndSleepLock(t *testing.T) {
 	assert.True(t, v.Locked(), "the clock jumped: the computer slept")
 }
 
+func TestTheSessionLocks(t *testing.T) {
+	w := newWorld(t)
+	d := w.device("desk")
+	v := w.create(d)
+	again := func() {
+		require.True(t, v.Locked())
+		var err error
+		v, err = d.Unlock(t.Context(), v.Profile().ID, secret.New(master))
+		require.NoError(t, err)
+	}
+	d.ScreenLocked()
+	again()
+	d.Sleeping()
+	again()
+	set := v.Settings.Get()
+	set.LockOnScreen, set.LockOnSleep = false, false
+	require.NoError(t, v.Settings.Change(t.Context(), set))
+	d.ScreenLocked()
+	d.Sleeping()
+	assert.False(t, v.Locked(), "its user doesn't want it")
+
+	_, err := set.For("library")
+	require.Error(t, err)
+	assert.Empty(t, set.Computer(), "set otherwise")
+	for _, c := range []string{app.SharedComputer, app.PrivateComputer} {
+		to, err := v.Settings.Get().For(c)
+		require.NoError(t, err)
+		require.NoError(t, v.Settings.Change(t.Context(), to))
+		assert.Equal(t, c, v.Settings.Get().Computer())
+		assert.Equal(t, c == app.SharedComputer, v.Settings.Get().SignOut)
+		assert.True(t, v.Settings.Get().LockOnScreen)
+	}
+}
+
 func TestRecoverySheet(t *testing.T) {
 	w := newWorld(t)
 	d := w.device("desk")

@@ -42,3 +42,7 @@ func (d *Device) LookNow(jump bool) {
 	}
 	d.lockUnused(now, last)
 }
+
+// ScreenLocked tells the device that the session's screen was locked; Sleeping that the computer goes to sleep.
+func (d *Device) ScreenLocked() { d.sessionEvents().Locked() }
+func (d *Device) Sleeping()     { d.sessionEvents().Sleeping() }

@@ -102,6 +102,13 @@ type Session struct {
 	Wrapped    []byte
 }
 
+// SessionEvents is what a device does about the user's session at the computer.
+type SessionEvents struct {
+	Open     func() bool // whether there is a vault to be locked: without one nobody has to look
+	Locked   func()      // its screen was locked
+	Sleeping func()      // the computer is going to sleep, once this returns where the system waits
+}
+
 // Ports are what the application needs from outside.
 type Ports struct {
 	Stores   Stores
@@ -115,5 +122,7 @@ type Ports struct {
 	Leaks    auditing.LeakFiles
 	Leaked   auditing.LeakService // nil without a network
 	Post     auditing.Post        // nil without a network
-	Steps    gate.Steps           // for tests
+	// WatchSession tells of the user's session at this computer until ctx ends; nil where the system doesn't tell.
+	WatchSession func(ctx context.Context, on SessionEvents)
+	Steps        gate.Steps // for tests
 }

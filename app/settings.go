@@ -16,13 +16,15 @@ import (
 // Settings are what a person set, for this device or for all of theirs.
 type Settings struct {
 	// For this device.
-	LockAfter   time.Duration // without use; AtOnce means as soon as its pages are left
-	LockOnSleep bool
-	LockOnClose bool          // when the last page was closed
-	Clipboard   time.Duration // until what was copied is cleared; 0 for never
-	Theme       string        // "", "light" or "dark"
-	TextSize    string        // "", "large" or "larger"
-	Density     string        // "", "close" or "wide"
+	LockAfter    time.Duration // without use; AtOnce means as soon as its pages are left
+	LockOnSleep  bool
+	LockOnScreen bool          // when the screen of the user's session is locked, where the system tells
+	LockOnClose  bool          // when the last page was closed
+	SignOut      bool          // browsers sign out of the sites that were filled since the vault was opened
+	Clipboard    time.Duration // until what was copied is cleared; 0 for never
+	Theme        string        // "", "light" or "dark"
+	TextSize     string        // "", "large" or "larger"
+	Density      string        // "", "close" or "wide"
 
 	// For all devices.
 	AskToShow bool          // the master password before any password is shown or copied
@@ -39,13 +41,15 @@ const leftAtOnce = 30 * time.Second
 
 // deviceSettings is what is kept of Settings on this device, sealed.
 type deviceSettings struct {
-	LockAfter   int64  `json:"lock_after"` // seconds
-	LockOnSleep bool   `json:"lock_on_sleep"`
-	LockOnClose bool   `json:"lock_on_close"`
-	Clipboard   int64  `json:"clipboard"` // seconds
-	Theme       string `json:"theme"`
-	TextSize    string `json:"text_size"`
-	Density     string `json:"density"`
+	LockAfter    int64  `json:"lock_after"` // seconds
+	LockOnSleep  bool   `json:"lock_on_sleep"`
+	LockOnScreen bool   `json:"lock_on_screen"`
+	LockOnClose  bool   `json:"lock_on_close"`
+	SignOut      bool   `json:"sign_out"`
+	Clipboard    int64  `json:"clipboard"` // seconds
+	Theme        string `json:"theme"`
+	TextSize     string `json:"text_size"`
+	Density      string `json:"density"`
 }
 
 const localSettings = "settings"
@@ -65,13 +69,46 @@ const (
 
 func defaultSettings(p Profile) deviceSettings {
 	s := deviceSettings{
-		LockAfter: int64(DefaultLockAfter / time.Second), LockOnSleep: true,
+		LockAfter: int64(DefaultLockAfter / time.Second), LockOnSleep: true, LockOnScreen: true,
 		Clipboard: int64(defaultClipboard / time.Second),
 	}
 	if p.LockAfter > 0 {
 		s.LockAfter = p.LockAfter
 	}
 	return s
+}
+
+// Whose a computer is, which sets at once when a vault locks on it and what goes then.
+const (
+	PrivateComputer = "private"
+	SharedComputer  = "shared"
+)
+
+// sharedLockAfter is how long a vault on a shared computer stays open without use.
+const sharedLockAfter = time.Minute
+
+// For returns the settings as they are for a private or for a shared computer. What isn't about locking stays.
+func (s Settings) For(computer string) (Settings, error) {
+	s.LockOnSleep, s.LockOnScreen, s.Clipboard = true, true, defaultClipboard
+	switch computer {
+	case PrivateComputer:
+		s.LockAfter, s.LockOnClose, s.SignOut = DefaultLockAfter, false, false
+	case SharedComputer:
+		s.LockAfter, s.LockOnClose, s.SignOut = sharedLockAfter, true, true
+	default:
+		return s, records.BadInput("computer", errNotListed)
+	}
+	return s, nil
+}
+
+// Computer is whose computer it is by what is set; empty where it is set otherwise.
+func (s Settings) Computer() string {
+	for _, c := range []string{PrivateComputer, SharedComputer} {
+		if as, err := s.For(c); err == nil && as == s {
+			return c
+		}
+	}
+	return ""
 }
 
 // Preferences reads and changes the settings of an open vault.
@@ -98,7 +135,8 @@ func (s *Preferences) ofDevice() deviceSettings {
 func (s *Preferences) Get() Settings {
 	d := s.ofDevice()
 	out := Settings{
-		LockAfter: time.Duration(d.LockAfter) * time.Second, LockOnSleep: d.LockOnSleep, LockOnClose: d.LockOnClose,
+		LockAfter: time.Duration(d.LockAfter) * time.Second, LockOnSleep: d.LockOnSleep,
+		LockOnScreen: d.LockOnScreen, LockOnClose: d.LockOnClose, SignOut: d.SignOut,
 		Clipboard: time.Duration(d.Clipboard) * time.Second, Theme: d.Theme, TextSize: d.TextSize, Density: d.Density,
 		AskFor: defaultAskFor, Language: defaultLanguage,
 	}
@@ -188,7 +226,8 @@ func (s *Preferences) Change(ctx context.Context, to Settings) error {
 		}
 	}
 	if err := s.changeDevice(ctx, deviceSettings{
-		LockAfter: int64(to.LockAfter / time.Second), LockOnSleep: to.LockOnSleep, LockOnClose: to.LockOnClose,
+		LockAfter: int64(to.LockAfter / time.Second), LockOnSleep: to.LockOnSleep,
+		LockOnScreen: to.LockOnScreen, LockOnClose: to.LockOnClose, SignOut: to.SignOut,
 		Clipboard: int64(to.Clipboard / time.Second), Theme: to.Theme, TextSize: to.TextSize, Density: to.Density,
 	}); err != nil {
 		return err

@@ -276,6 +276,17 @@ test("the extension's window: this page's logins, others, and locking", async ()
   const w = await b.page();
   await w.goto(`chrome-extension://${b.id}/window.html?tab=${tab}`);
   await w.waitForSelector("text=Logins for lanternfish.localhost");
+  assert.equal(await w.isVisible("#may-sign-out"), false, "nobody wants it");
+  await desk.goto(d.laptop + "/settings");
+  await desk.click("text=shared with others");
+  await desk.waitForSelector(".done:has-text('asks once')");
+  await w.reload();
+  await w.waitForSelector("#may-sign-out:visible");
+  await desk.click("text=my own");
+  await desk.waitForSelector(".done:has-text('of your own')");
+  await w.reload();
+  await w.waitForSelector("#list li");
+  assert.equal(await w.isVisible("#may-sign-out"), false);
   await w.fill("#find", "ferryl");
   await w.waitForSelector("#list b:has-text('Ferrylink')");
   await w.fill("#find", "");

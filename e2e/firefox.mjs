@@ -74,17 +74,20 @@ export async function until(page, so) {
 export const drawn = (page) =>
   until(page, () => [...document.documentElement.children].some((e) => e.matches(":popover-open")));
 
-/** The extension's own page whose address has the given part. A driver sees it as an empty one until it asks. */
-export async function own(b, part) {
+/**
+ * The page whose address is so. A driver sees one that the extension opened as an empty one until it asks.
+ * @param {(at: string) => boolean} so
+ */
+export async function pageAt(b, so) {
   for (let i = 0; i < 60; i++) {
-    for (const p of await b.pages()) {
-      const at = await p.evaluate(() => location.href).catch(() => "");
-      if (at.startsWith("moz-extension:") && at.includes(part)) return p;
-    }
+    for (const p of await b.pages()) if (so(await p.evaluate(() => location.href).catch(() => ""))) return p;
     await pause(100);
   }
-  assert.fail(`the extension shows no page ${part}`);
+  assert.fail(`there is no such page: ${so}`);
 }
+
+/** The extension's own page whose address has the given part. */
+export const own = (b, part) => pageAt(b, (at) => at.startsWith("moz-extension:") && at.includes(part));
 
 /**
  * Where the first line of the offer is: what stands in the extension's frames can't be seen from a page, but that there

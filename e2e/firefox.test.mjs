@@ -1,7 +1,7 @@
 // The extension in Firefox, from the package that the device app hands out.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { connect, drawn, firefox, offerAt, own, pause, until } from "./firefox.mjs";
+import { connect, drawn, firefox, offerAt, own, pageAt, pause, until } from "./firefox.mjs";
 import { maren } from "./harness.mjs";
 
 let all, d, b, desk;
@@ -287,7 +287,7 @@ test("an update with a tab that is open: the old script leaves, the new one serv
   await site.close();
 });
 
-test("while it is locked, a sign-in page leads to the lock page and nowhere else", async () => {
+test("while it is locked, a sign-in page leads to the lock page and back, and is filled", async () => {
   await desk.goto(d.laptop + "/logins");
   await desk.click("button.medallion");
   await desk.waitForSelector("#password");
@@ -295,8 +295,51 @@ test("while it is locked, a sign-in page leads to the lock page and nowhere else
   await site.goto(d.site("lanternfish", "/sign-in"));
   await site.click("#user");
   await pause(500);
-  await choose(site, "#password");
-  await pause(300);
-  assert.equal(await site.$eval("#password", (e) => e.value), "");
+  await site.click("#password");
+  await drawn(site);
+  await pause(700);
+  const [x, y] = await offerAt(site, "#password");
+  await site.mouse.move(x - 24, y + 32); // below what it says
+  await site.mouse.click(x - 24, y + 32);
+  const lock = await pageAt(b, (at) => at.endsWith("?at-once"));
+  await lock.type("#password", maren.password);
+  await lock.click("button[type=submit]");
+  await until(site, () => document.querySelector("#password").value !== "" && document.visibilityState === "visible");
+  assert.equal((await b.pages()).includes(lock), false, "the lock page is gone");
+  await site.close();
+});
+
+test("on a shared computer it signs out of what was filled when the vault locks, once the browser lets it", async () => {
+  await desk.goto(d.laptop + "/");
+  if (await desk.$("#password")) {
+    await desk.type("#password", maren.password);
+    await Promise.all([desk.waitForNavigation(), desk.click("button[type=submit]")]);
+  }
+  await desk.goto(d.laptop + "/settings");
+  await Promise.all([desk.waitForNavigation(), desk.click(".computer-acts [value=shared]")]);
+  await desk.goto(d.laptop + "/devices");
+  await desk.click("[data-connect-browser]");
+  const c = await own(b, "connect.html?app=");
+  await c.evaluate(() => browser.tabs.create({ url: browser.runtime.getURL("window.html?allow") }));
+  const w = await own(b, "window.html?allow");
+  await until(w, () => !document.querySelector("#may-sign-out").hidden);
+  await w.click("#allow");
+  await until(w, () => document.querySelector("#may-sign-out").hidden);
+  const site = await b.newPage();
+  await site.goto(d.site("lanternfish", "/sign-in"));
+  await choose(site, "#user");
+  await until(site, () => document.querySelector("#password").value !== "");
+  await Promise.all([site.waitForNavigation(), site.click("main button")]);
+  assert.match(site.url(), /welcome$/);
+  await site.evaluate(() => localStorage.setItem("basket", "3 rowlocks"));
+  await desk.bringToFront();
+  await desk.goto(d.laptop + "/logins");
+  await desk.click("button.medallion");
+  await desk.waitForSelector("#password");
+  await until(site, () => location.pathname === "/sign-in");
+  await pause(1500);
+  assert.deepEqual(await site.evaluate(() => Object.keys(localStorage)), []);
+  await site.goto(d.site("lanternfish", "/welcome"));
+  assert.match(site.url(), /sign-in/);
   await site.close();
 });

@@ -1,6 +1,6 @@
 // Starts the demo on ports of its own and browsers on top of it.
 import { spawn, execFileSync } from "node:child_process";
-import { cpSync, mkdtempSync, readFileSync, readdirSync, rmSync } from "node:fs";
+import { cpSync, mkdtempSync, readFileSync, readdirSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join, dirname } from "node:path";
 import { fileURLToPath } from "node:url";
@@ -96,13 +96,20 @@ export function inClear(d, typed = []) {
   return all.filter((v) => texts.some((t) => t.includes(Buffer.from(v).toString("latin1"))));
 }
 
-/** A Chromium with an empty profile; with the extension if asked for. */
-export async function browser({ extension = false, ...options } = {}) {
+/**
+ * A Chromium with an empty profile; with the extension if asked for, and with the permissions that a person would be
+ * asked for in a window of the browser's own.
+ */
+export async function browser({ extension = false, granted = [], ...options } = {}) {
   const profile = mkdtempSync(join(tmpdir(), "redlocket-profile-"));
   const args = [...flags];
   if (extension) {
     const dir = join(profile, "extension");
     cpSync(join(root, "extension/files"), dir, { recursive: true });
+    const manifest = JSON.parse(readFileSync(join(dir, "manifest.json"), "utf8"));
+    manifest.permissions.push(...granted);
+    manifest.optional_permissions = manifest.optional_permissions.filter((p) => !granted.includes(p));
+    writeFileSync(join(dir, "manifest.json"), JSON.stringify(manifest));
     args.push(
       "--headless=new",
       `--disable-extensions-except=${dir}`,

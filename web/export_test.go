@@ -20,3 +20,15 @@ func (s *Server) Pages() (out []string) {
 	})
 	return out
 }
+
+// PageStyles returns the style sheets of all pages.
+func PageStyles() (out []string) {
+	for _, name := range pageStyles {
+		b, err := staticFiles.ReadFile("static/" + name)
+		if err != nil {
+			panic(err)
+		}
+		out = append(out, string(b))
+	}
+	return out
+}

@@ -22,6 +22,7 @@ type settingsPages struct{ *Server }
 func (s settingsPages) routes(r routes) {
 	r.get("/settings", s.settings)
 	r.post("/settings", s.set)
+	r.post("/settings/computer", s.setComputer)
 	r.post("/settings/master", s.changeMaster)
 	r.post("/settings/sites", s.addSites)
 	r.post("/settings/sites/remove", s.removeSite)
@@ -110,11 +111,17 @@ func (d settingsData) LockState() string {
 	if d.LockOnSleep {
 		when = append(when, "when the computer sleeps")
 	}
+	if d.LockOnScreen {
+		when = append(when, "when the screen is locked")
+	}
 	if d.LockOnClose {
 		when = append(when, "when its last page is closed")
 	}
 	if len(when) > 0 {
-		out += ", and " + strings.Join(when, " and ")
+		out += ", " + strings.Join(when, ", ")
+	}
+	if d.SignOut {
+		out += "; signs out of sites then"
 	}
 	return out
 }
@@ -179,7 +186,10 @@ func (s settingsPages) showSettings(w http.ResponseWriter, r *http.Request, err 
 
 func (s settingsPages) settings(w http.ResponseWriter, r *http.Request) error {
 	done := map[string]string{
-		"set":    "Saved.",
+		"set":               "Saved.",
+		app.PrivateComputer: "Set as for a computer of your own.",
+		app.SharedComputer: "Set as for a shared computer. Each connected browser asks once, in Red Locket’s window, " +
+			"whether it may sign out of sites.",
 		"sites":  "The directory was changed.",
 		"master": "The master password is changed. Your other devices ask for the new one from their next opening on.",
 	}
@@ -188,16 +198,18 @@ func (s settingsPages) settings(w http.ResponseWriter, r *http.Request) error {
 
 // settingsForm is the form of the settings page.
 type settingsForm struct {
-	LockAfter   time.Duration `form:"lock_after"`
-	LockOnSleep bool          `form:"lock_on_sleep"`
-	LockOnClose bool          `form:"lock_on_close"`
-	Clipboard   time.Duration `form:"clipboard"`
-	Theme       string        `form:"theme"`
-	TextSize    string        `form:"text_size"`
-	Density     string        `form:"density"`
-	AskToShow   bool          `form:"ask_to_show"`
-	AskFor      time.Duration `form:"ask_for"`
-	Language    string        `form:"language"`
+	LockAfter    time.Duration `form:"lock_after"`
+	LockOnSleep  bool          `form:"lock_on_sleep"`
+	LockOnScreen bool          `form:"lock_on_screen"`
+	LockOnClose  bool          `form:"lock_on_close"`
+	SignOut      bool          `form:"sign_out"`
+	Clipboard    time.Duration `form:"clipboard"`
+	Theme        string        `form:"theme"`
+	TextSize     string        `form:"text_size"`
+	Density      string        `form:"density"`
+	AskToShow    bool          `form:"ask_to_show"`
+	AskFor       time.Duration `form:"ask_for"`
+	Language     string        `form:"language"`
 }
 
 func (s settingsPages) set(w http.ResponseWriter, r *http.Request) error {
@@ -209,6 +221,20 @@ func (s settingsPages) set(w http.ResponseWriter, r *http.Request) error {
 		return s.showSettings(w, r, err, "")
 	}
 	redirect(w, r, "/settings?done=set")
+	return nil
+}
+
+// setComputer sets at once what goes with a private or with a shared computer.
+func (s settingsPages) setComputer(w http.ResponseWriter, r *http.Request) error {
+	v := vaultOf(r)
+	to, err := v.Settings.Get().For(r.FormValue("computer"))
+	if err == nil {
+		err = v.Settings.Change(r.Context(), to)
+	}
+	if err != nil {
+		return s.showSettings(w, r, err, "")
+	}
+	redirect(w, r, "/settings?done="+to.Computer())
 	return nil
 }
 

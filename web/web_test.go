@@ -534,3 +534,20 @@ func TestADamagedFile(t *testing.T) {
 	assert.Equal(t, http.StatusInternalServerError, r.StatusCode)
 	assert.Contains(t, body(t, r), "damaged")
 }
+
+// A property that nobody sets leaves text in the colour of its ground.
+func TestEveryPropertyOfTheStylesIsSet(t *testing.T) {
+	set, used := map[string]bool{}, map[string]bool{}
+	for _, page := range web.PageStyles() {
+		for _, m := range regexp.MustCompile(`(--[a-z0-9-]+)\s*:`).FindAllStringSubmatch(page, -1) {
+			set[m[1]] = true
+		}
+		for _, m := range regexp.MustCompile(`var\((--[a-z0-9-]+)\s*\)`).FindAllStringSubmatch(page, -1) {
+			used[m[1]] = true
+		}
+	}
+	require.Greater(t, len(used), 20)
+	for name := range used {
+		assert.True(t, set[name] || strings.HasPrefix(name, "--bs-"), name)
+	}
+}

@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
+	"time"
 
 	"redlocket/app"
 	"redlocket/app/filling"
@@ -70,14 +72,14 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 		what := filling.Request{ID: q.ID, Form: q.Form, Part: q.What, Elsewhere: q.Elsewhere, Submit: q.Submit}
 		var values filling.Values
 		values, err = v.Pages.Fill(ctx, page, what)
-		out = tellValues(values)
+		out = tellValues(values, signOuts(v, page, q.What))
 	case "fill-new":
 		what := filling.NewPasswordRequest{
 			Form: q.Form, Username: q.Username, Login: q.ID, Elsewhere: q.Elsewhere, Field: q.Field,
 		}
 		var values filling.Values
 		values, err = v.Pages.FillNew(ctx, page, what)
-		out = tellValues(values)
+		out = tellValues(values, signOuts(v, page, filling.PartLogin))
 	case "typed":
 		err = v.Prompts.Submitted(ctx, page, q.Form, secrets(q.Values))
 	case "take":
@@ -114,6 +116,9 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 	case "lock":
 		v.Lock()
 	case "awake": // whether the vault is open, which an answer says
+		out = map[string]bool{"sign_out": v.Settings.Get().SignOut}
+	case "until-locked":
+		untilLocked(ctx, v)
 	default:
 		err = errors.New("this extension is newer than Red Locket here; please update it")
 	}
@@ -121,6 +126,38 @@ func (b *Bridge) act(ctx context.Context, v *app.Vault, plain []byte) any {
 		return problem(err)
 	}
 	return out
+}
+
+// signOuts are the domains that a browser signs out of when the vault locks, after a fill of a page: that of the frame
+// and that of the page around it. There are none unless its user wants it, nor for what signs nobody in.
+func signOuts(v *app.Vault, p filling.Page, part filling.Part) []string {
+	if part == filling.PartCard || part == filling.PartSafety || part == filling.PartDetails ||
+		!v.Settings.Get().SignOut {
+		return nil
+	}
+	out := []string{site.Domain(p.URL), site.Domain(p.Top)}
+	slices.Sort(out)
+	return slices.DeleteFunc(slices.Compact(out), func(d string) bool { return d == "" })
+}
+
+// hearing is how long an answer waits for a vault to lock: a browser ends an extension that waits longer.
+const hearing = 20 * time.Second
+
+// untilLocked waits until a vault is locked, or for a time.
+func untilLocked(ctx context.Context, v *app.Vault) {
+	heard, end := v.Listen()
+	defer end()
+	over := time.NewTimer(hearing)
+	defer over.Stop()
+	for !v.Locked() {
+		select {
+		case <-heard:
+		case <-over.C:
+			return
+		case <-ctx.Done():
+			return
+		}
+	}
 }
 
 // settle says what becomes of the new password that a prompt of the page is about.
@@ -197,20 +234,24 @@ type found struct {
 // that a search finds, the generated passwords, and what is set for the site.
 func (b *Bridge) window(v *app.Vault, q request) (any, error) {
 	out := struct {
-		Person string                      `json:"person"`
-		App    string                      `json:"app"`
-		Site   string                      `json:"site"`
-		List   []found                     `json:"list"`
-		Drawer []filling.GeneratedPassword `json:"drawer"`
-		Rule   records.SiteRule            `json:"rule"`
-		Clear  int                         `json:"clear"` // seconds until what was copied is cleared; 0 for never
-	}{Clear: int(v.Settings.Get().Clipboard.Seconds()), Person: v.Profile().Name, App: b.own,
-		Site: site.Domain(q.URL), List: []found{}, Rule: v.Sites.Rule(site.Domain(q.URL))}
+		Person  string                      `json:"person"`
+		App     string                      `json:"app"`
+		Site    string                      `json:"site"`
+		List    []found                     `json:"list"`
+		Drawer  []filling.GeneratedPassword `json:"drawer"`
+		Rule    records.SiteRule            `json:"rule"`
+		SignOut bool                        `json:"sign_out"` // of the sites that were filled, when the vault locks
+		Clear   int                         `json:"clear"`    // seconds until what was copied is cleared; 0 for never
+	}{
+		SignOut: v.Settings.Get().SignOut, Clear: int(v.Settings.Get().Clipboard.Seconds()),
+		Person: v.Profile().Name, App: b.own,
+		Site: site.Domain(q.URL), List: []found{}, Rule: v.Sites.Rule(site.Domain(q.URL)),
+	}
 	var err error
 	if out.Drawer, err = v.Generated.List(); err != nil {
 		return nil, err
 	}
-	out.Drawer = out.Drawer[:min(len(out.Drawer), 12)]
+	out.Drawer = append([]filling.GeneratedPassword{}, out.Drawer[:min(len(out.Drawer), 12)]...) // never null
 	for i := range out.Drawer {
 		out.Drawer[i].Password = "" // each by a press of its own
 	}

@@ -427,6 +427,7 @@ func TestHostileBrowserSide(t *testing.T) {
 	var out map[string]any
 	code, sent := e.ask(map[string]any{"act": "window"}, &out)
 	require.Equal(t, 200, code)
+	assert.Equal(t, []any{[]any{}, []any{}}, []any{out["list"], out["drawer"]}, "none is an empty list, not null")
 	assert.Equal(t, 401, e.post(origin, "message", sent, nil), "replayed")
 	other := strings.Replace(origin, "abcd", "bbcd", 1)
 	assert.Equal(t, 401, e.post(other, "message", sent, nil), "another extension")

@@ -48,6 +48,8 @@ type (
 	toldValues struct {
 		filling.Values
 		Missed []toldMiss `json:"missed"`
+		// Leave are the domains to sign out of when the vault locks.
+		Leave []string `json:"leave,omitempty"`
 	}
 	toldMiss struct {
 		Field int    `json:"field"`
@@ -148,8 +150,8 @@ func act(l filling.MenuLine) string {
 	return l.Name
 }
 
-func tellValues(v filling.Values) toldValues {
-	out := toldValues{Values: v, Missed: []toldMiss{}}
+func tellValues(v filling.Values, leave []string) toldValues {
+	out := toldValues{Values: v, Missed: []toldMiss{}, Leave: leave}
 	for _, m := range v.Missed {
 		out.Missed = append(out.Missed, toldMiss{m.Field, m.Label, wording.Miss(m)})
 	}

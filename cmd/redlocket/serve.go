@@ -30,6 +30,7 @@ import (
 	"redlocket/app/mailer"
 	"redlocket/app/siteclient"
 	"redlocket/app/store"
+	"redlocket/app/usersession"
 	"redlocket/cloud"
 	"redlocket/core/wire"
 	"redlocket/extension"
@@ -164,17 +165,18 @@ func newDevice(o deviceOptions) (*deviceApp, error) {
 	}
 	d := app.New(
 		app.Ports{
-			Stores:   stores,
-			Dial:     cloudclient.Dial,
-			Now:      time.Now,
-			Rand:     rand.Reader,
-			Platform: platform(),
-			Boot:     boot(),
-			Sites:    siteclient.New(),
-			Folders:  folder.Folders{},
-			Leaks:    folder.LeakFiles{Path: filepath.Join(o.dir, "leaked-passwords")},
-			Leaked:   leakclient.Client{},
-			Post:     mailer.Mailer{},
+			Stores:       stores,
+			Dial:         cloudclient.Dial,
+			Now:          time.Now,
+			Rand:         rand.Reader,
+			Platform:     platform(),
+			Boot:         boot(),
+			Sites:        siteclient.New(),
+			Folders:      folder.Folders{},
+			Leaks:        folder.LeakFiles{Path: filepath.Join(o.dir, "leaked-passwords")},
+			Leaked:       leakclient.Client{},
+			Post:         mailer.Mailer{},
+			WatchSession: usersession.Watch,
 		},
 	)
 	if o.host == "" {
@@ -194,7 +196,10 @@ func newDevice(o deviceOptions) (*deviceApp, error) {
 
 func (d *deviceApp) serve(ctx context.Context, name string, l net.Listener) *server {
 	go d.device.Run(ctx)
-	return serveOn(name, l, d.pages, d.pages.Close)
+	return serveOn(name, l, d.pages, func() {
+		d.device.LockAll() // whoever waits for it hears of it
+		d.pages.Close()
+	})
 }
 
 func runDevice(ctx context.Context, o deviceOptions, open bool) error {

@@ -89,6 +89,9 @@
     new DataView(b.buffer).setBigUint64(4, BigInt(n));
     return b;
   }
+  var locked = () => {
+  };
+  var onLocked = (then) => locked = then;
   async function ask(request) {
     for (let turn = 0; ; turn++) {
       session ??= startSession();
@@ -111,6 +114,7 @@
         return JSON.parse(new TextDecoder().decode(plain));
       } catch (e) {
         if (session === mine) session = void 0;
+        if (e instanceof LineError && e.kind === "locked") locked();
         if (e instanceof LineError && e.kind === "no session" && turn === 0) continue;
         throw e;
       }
@@ -161,6 +165,135 @@
   async function tabGone(id) {
     const e = await errandNow();
     if (e?.lock === id || e?.tab === id) await api.storage.session.remove(ERRAND);
+  }
+
+  // src/may.js
+  var SIGN_OUT = { permissions: ["cookies", "browsingData"] };
+  var maySignOut = () => api.permissions.contains(SIGN_OUT);
+
+  // src/signout.js
+  var SITES = api.extension.inIncognitoContext ? "sites in private" : "sites";
+  var WATCH = "watch for the lock";
+  async function sitesNow() {
+    return (
+      /** @type {any} */
+      (await api.storage.local.get(SITES))[SITES] ?? { domains: [], origins: [] }
+    );
+  }
+  var last = Promise.resolve();
+  function inTurn(what) {
+    const mine = last.then(what);
+    last = mine.catch(() => {
+    });
+    return mine;
+  }
+  async function noteSites(domains, urls) {
+    if (!await maySignOut()) return;
+    await inTurn(async () => {
+      const now = await sitesNow();
+      const origins = urls.filter((u) => /^https?:/.test(u)).map((u) => new URL(u).origin);
+      const sites = {
+        domains: [.../* @__PURE__ */ new Set([...now.domains, ...domains])],
+        origins: [.../* @__PURE__ */ new Set([...now.origins, ...origins])]
+      };
+      await api.storage.local.set({ [SITES]: sites });
+    });
+    void watch();
+  }
+  var watching = false;
+  async function watch() {
+    if (watching) return;
+    watching = true;
+    try {
+      while ((await sitesNow()).domains.length) {
+        await api.alarms.create(WATCH, { periodInMinutes: 0.5 });
+        if (await isLocked()) {
+          await signOut();
+          break;
+        }
+      }
+    } finally {
+      watching = false;
+    }
+  }
+  async function isLocked() {
+    try {
+      await ask({ act: "until-locked" });
+      const { sign_out: wanted } = await ask({ act: "awake" });
+      if (!wanted) await inTurn(() => api.storage.local.remove(SITES));
+      return false;
+    } catch (e) {
+      if (!(e instanceof LineError)) throw e;
+      if (e.kind !== "away") return true;
+    }
+    try {
+      await ask({ act: "awake" });
+      return false;
+    } catch {
+      return true;
+    }
+  }
+  api.alarms.onAlarm.addListener((a) => {
+    if (a.name === WATCH) void watch();
+  });
+  function signOut() {
+    return inTurn(async () => {
+      const sites = await sitesNow();
+      await api.alarms.clear(WATCH);
+      if (sites.domains.length && await maySignOut()) {
+        await leavePages(sites.domains);
+        await forget(sites);
+        await reload(sites.domains);
+        await new Promise((r) => setTimeout(r, SETTLES));
+        await forget(sites);
+      }
+      await api.storage.local.remove(SITES);
+    });
+  }
+  var SETTLES = 1e3;
+  var belongs = (host, domains) => domains.some((d) => host === d || host.endsWith(`.${d}`));
+  async function tabsOf(domains) {
+    const all = await api.tabs.query({});
+    return all.filter((t) => /^https?:/.test(t.url ?? "") && belongs(new URL(t.url ?? "").hostname, domains));
+  }
+  async function leavePages(domains) {
+    const func = () => {
+      try {
+        sessionStorage.clear();
+        localStorage.clear();
+      } catch {
+      }
+    };
+    for (const t of await tabsOf(domains))
+      await api.scripting.executeScript({ target: { tabId: t.id ?? 0, allFrames: true }, func }).catch(() => {
+      });
+  }
+  async function forget({ domains, origins }) {
+    for (const domain of domains)
+      for (const c of await api.cookies.getAll({ domain, partitionKey: {} })) {
+        const { name, storeId, partitionKey } = c;
+        const url = `http${c.secure ? "s" : ""}://${c.domain.replace(/^\./, "")}${c.path}`;
+        await api.cookies.remove({ url, name, storeId, partitionKey }).catch(() => {
+        });
+      }
+    const own = (
+      /** @type {[string, ...string[]]} */
+      origins.filter((o) => belongs(new URL(o).hostname, domains))
+    );
+    if (!own.length) return;
+    const what = { localStorage: true, indexedDB: true, serviceWorkers: true };
+    if ("getBrowserInfo" in api.runtime) {
+      const hostnames = own.map((o) => new URL(o).hostname);
+      await api.browsingData.remove(
+        /** @type {any} */
+        { hostnames },
+        what
+      );
+    } else await api.browsingData.remove({ origins: own }, { ...what, cacheStorage: true });
+  }
+  async function reload(domains) {
+    for (const t of await tabsOf(domains)) await api.tabs.reload(t.id ?? 0, { bypassCache: true }).catch(() => {
+    });
   }
 
   // src/background.js
@@ -301,6 +434,8 @@
         await sound(tab, sender.url ?? "", v.alarm);
         v.alarm = true;
       }
+      if (v.leave) await noteSites(v.leave, [sender.url ?? "", tab.url ?? ""]);
+      delete v.leave;
       if (v.copy) v.copied = await toClipboard(v.copy, v.clear);
       delete v.copy;
       if (v.up) void toFrame(tab, 0, { act: "look" });
@@ -367,6 +502,8 @@
     }
     return { alarm };
   }
+  onLocked(() => void signOut());
+  void watch();
   var HELD = "held";
   async function hold(request) {
     const now = (
@@ -395,6 +532,7 @@
       return {};
     }
     if (message.act === "open-app") return openApp(message.path);
+    if (message.act === "lock") void signOut();
     return ask({ ...message, url: tab?.url ?? "", top: tab?.url ?? "", tab: tab ? tabName(tab) : "" });
   }
   async function fillTab(tab, id) {

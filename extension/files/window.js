@@ -3,6 +3,11 @@
   // src/line.js
   var api = globalThis.browser ?? chrome;
 
+  // src/may.js
+  var SIGN_OUT = { permissions: ["cookies", "browsingData"] };
+  var maySignOut = () => api.permissions.contains(SIGN_OUT);
+  var askToSignOut = () => api.permissions.request(SIGN_OUT);
+
   // src/window.js
   var $ = (id) => document.getElementById(id);
   var tell = (m) => api.runtime.sendMessage({ ...m, tab }).catch(() => ({ trouble: "away" }));
@@ -55,6 +60,7 @@
     $("no-offer").checked = Boolean(v.rule.no_offer);
     $("no-ask").checked = Boolean(v.rule.no_ask);
     clearAfter = v.clear;
+    $("may-sign-out").hidden = !v.sign_out || await maySignOut();
     if (document.activeElement === document.body) $("find").focus();
   }
   async function openIt() {
@@ -155,6 +161,9 @@
       "change",
       async () => failed(await tell({ act: "rule", rule: { no_offer: $("no-offer").checked, no_ask: $("no-ask").checked } }))
     );
+  $("allow").addEventListener("click", async () => {
+    if (await askToSignOut()) $("may-sign-out").hidden = true;
+  });
   document.addEventListener("keydown", (e) => {
     const all = (
       /** @type {HTMLElement[]} */

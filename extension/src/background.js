@@ -1,7 +1,8 @@
 // Passes what pages and the extension's window ask to the device app. The
 // address of a page comes from the browser, never from the page.
 import { cameOpen, openLock, tabGone } from "./errand.js";
-import { LineError, api, ask, forgetSession, loadConnection } from "./line.js";
+import { LineError, api, ask, forgetSession, loadConnection, onLocked } from "./line.js";
+import { noteSites, signOut, watch } from "./signout.js";
 
 /** What a page's content script may ask: nothing that hands out more than a fill. */
 const FROM_PAGES = new Set([
@@ -163,6 +164,8 @@ async function fromPage(message, sender) {
       await sound(tab, sender.url ?? "", v.alarm);
       v.alarm = true; // the page's side needs to know no more
     }
+    if (v.leave) await noteSites(v.leave, [sender.url ?? "", tab.url ?? ""]);
+    delete v.leave;
     if (v.copy) v.copied = await toClipboard(v.copy, v.clear); // a page never sees it
     delete v.copy;
     if (v.up) void toFrame(tab, 0, { act: "look" });
@@ -250,6 +253,10 @@ async function fromAlarm(message, sender) {
   return { alarm };
 }
 
+// Whoever finds the vault locked says so; at the browser's start, and of an app that ended, nobody else would.
+onLocked(() => void signOut());
+void watch();
+
 // What was typed while the vault was locked waits in memory until it is opened.
 const HELD = "held";
 
@@ -283,6 +290,7 @@ async function fromWindow(message) {
     return {};
   }
   if (message.act === "open-app") return openApp(message.path);
+  if (message.act === "lock") void signOut();
   return ask({ ...message, url: tab?.url ?? "", top: tab?.url ?? "", tab: tab ? tabName(tab) : "" });
 }
 

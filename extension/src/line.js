@@ -217,6 +217,11 @@ function iv(n) {
   return b;
 }
 
+/** What is done whenever the vault is found locked. @type {() => void} */
+let locked = () => {};
+/** @param {() => void} then */
+export const onLocked = (then) => (locked = then);
+
 /** Asks the app one thing. @param {Record<string, unknown>} request @returns {Promise<any>} */
 export async function ask(request) {
   for (let turn = 0; ; turn++) {
@@ -240,6 +245,7 @@ export async function ask(request) {
       return JSON.parse(new TextDecoder().decode(plain));
     } catch (e) {
       if (session === mine) session = undefined;
+      if (e instanceof LineError && e.kind === "locked") locked();
       // The app was started again, or the vault was locked and opened: begin again, once.
       if (e instanceof LineError && e.kind === "no session" && turn === 0) continue;
       throw e;

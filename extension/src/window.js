@@ -1,6 +1,7 @@
 // The extension's window: this page's logins, a search, the generator with its drawer, what
 // is set for the site, and the way to the app.
 import { api } from "./line.js";
+import { askToSignOut, maySignOut } from "./may.js";
 
 /** @param {string} id @returns {any} */
 const $ = (id) => document.getElementById(id);
@@ -67,6 +68,7 @@ async function refresh() {
   $("no-offer").checked = Boolean(v.rule.no_offer);
   $("no-ask").checked = Boolean(v.rule.no_ask);
   clearAfter = v.clear;
+  $("may-sign-out").hidden = !v.sign_out || (await maySignOut());
   if (document.activeElement === document.body) $("find").focus();
 }
 
@@ -183,6 +185,9 @@ for (const id of ["no-offer", "no-ask"])
   $(id).addEventListener("change", async () =>
     failed(await tell({ act: "rule", rule: { no_offer: $("no-offer").checked, no_ask: $("no-ask").checked } })),
   );
+$("allow").addEventListener("click", async () => {
+  if (await askToSignOut()) $("may-sign-out").hidden = true;
+});
 document.addEventListener("keydown", (e) => {
   const all = /** @type {HTMLElement[]} */ ([...document.querySelectorAll("#list .main-of")]);
   if (!all.length || (e.key !== "ArrowDown" && e.key !== "ArrowUp")) return;

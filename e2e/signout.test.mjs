@@ -1,0 +1,108 @@
+// A shared computer, in Chromium: once the vault locks, the sites that were filled are signed out, and no others.
+import test, { after, before } from "node:test";
+import assert from "node:assert/strict";
+import { accessible, browser, build, chooseByKeys, connect, demo, idris, maren, settled, unlock } from "./harness.mjs";
+
+let d, b, desk, filled, typed;
+
+before(async () => {
+  d = await demo(build(), 17960);
+  b = await browser({ extension: true, granted: ["cookies", "browsingData"] });
+  desk = await b.page();
+  await unlock(desk, d.laptop, maren.password);
+  await connect(b, desk, d.laptop);
+});
+after(async () => {
+  await b?.close();
+  await d?.stop();
+  d?.clean();
+});
+
+async function signInByFill(page, site) {
+  await page.goto(d.site(site, "/sign-in"));
+  await chooseByKeys(page, page.locator("#user"));
+  await page.waitForFunction(() => document.querySelector("#password").value !== "");
+  await page.click("main button");
+  await page.waitForURL("**/welcome");
+  await settled(page);
+}
+
+/** Leaves what sites leave: in a frame's storage of every kind. */
+const leaveThings = (page) =>
+  page.evaluate(async () => {
+    localStorage.setItem("basket", "3 rowlocks");
+    sessionStorage.setItem("draft", "Dear harbour master");
+    await new Promise((done) => {
+      const r = indexedDB.open("drafts", 1);
+      r.onsuccess = done;
+    });
+    await caches.open("pages");
+  });
+
+const left = (page) =>
+  page.evaluate(async () => [
+    ...Object.keys(localStorage),
+    ...Object.keys(sessionStorage),
+    ...(await indexedDB.databases()).map((x) => x.name),
+    ...(await caches.keys()),
+  ]);
+
+const signedIn = async (site) => {
+  const page = await b.page();
+  await page.goto(d.site(site, "/welcome"));
+  const there = new URL(page.url()).pathname === "/welcome";
+  await page.close();
+  return there;
+};
+
+test("one press sets all that a shared computer wants, and says what it does", async () => {
+  await desk.goto(d.laptop + "/settings");
+  await desk.click("text=shared with others");
+  await desk.waitForSelector(".done:has-text('shared computer')");
+  assert.match(await desk.innerText(".settings"), /locks after 1 minute.*signs out of sites then/s);
+  await accessible(desk, "settings of a shared computer");
+});
+
+test("sites that were filled are signed out at locking, and one that was typed into isn't", async () => {
+  filled = await b.page();
+  await signInByFill(filled, "lanternfish");
+  await leaveThings(filled);
+  typed = await b.page();
+  await typed.goto(d.site("gullwing", "/sign-up"));
+  await typed.fill("#user", idris.email);
+  for (const f of ["#password", "#repeat"]) await typed.fill(f, "Winch-handle-5-turns");
+  await typed.click("main button");
+  await typed.waitForURL("**/welcome");
+  await leaveThings(typed);
+  assert.equal(await signedIn("lanternfish"), true);
+  await desk.goto(d.laptop + "/logins");
+  await desk.click("body");
+  await desk.keyboard.press("Shift+L");
+  await desk.waitForURL("**/open/*");
+  await filled.waitForURL("**/sign-in**");
+  await filled.waitForTimeout(1500); // what it wrote while it ended goes too
+  assert.equal(await signedIn("lanternfish"), false);
+  assert.deepEqual(await left(filled), []);
+  assert.equal(await signedIn("gullwing"), true, "nobody filled it");
+  assert.deepEqual((await left(typed)).sort(), ["basket", "draft", "drafts", "pages"]);
+});
+
+test("also when the app ends, and when the vault was opened again before anybody looked", async () => {
+  await unlock(desk, d.laptop, maren.password);
+  await signInByFill(filled, "lanternfish");
+  const kept = () => b.context.serviceWorkers()[0].evaluate(async () => chrome.storage.local.get());
+  assert.deepEqual((await kept()).sites.domains, ["lanternfish.localhost"]);
+  await desk.goto(d.laptop + "/logins");
+  await desk.click("body");
+  await desk.keyboard.press("Shift+L");
+  await desk.waitForURL("**/open/*");
+  await unlock(desk, d.laptop, maren.password);
+  await filled.waitForURL("**/sign-in**");
+  await filled.waitForTimeout(1500);
+  assert.deepEqual(await kept(), {});
+  await signInByFill(filled, "lanternfish");
+  await d.stop();
+  for (let i = 0; i < 100 && (await kept()).sites; i++) await filled.waitForTimeout(100);
+  assert.deepEqual(await kept(), {});
+  assert.deepEqual(await b.context.cookies(d.site("lanternfish", "/")), []);
+});
