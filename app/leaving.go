@@ -4,13 +4,11 @@ import (
 	"context"
 	"errors"
 	"strconv"
-	"strings"
 	"time"
 
 	"redlocket/app/records"
 	"redlocket/core/keys"
 	"redlocket/core/secret"
-	"redlocket/core/vault"
 )
 
 // Unsent is what would be lost if a vault were taken off this computer now.
@@ -90,33 +88,4 @@ func (v *Vault) sayGoodbye(ctx context.Context, p Profile) {
 	if credential, err := v.Sync.Credential(ctx); err == nil {
 		_ = cloud.EndDevice(ctx, credential, p.Device)
 	}
-}
-
-// maxPersonName is the longest name of a person, in characters.
-const maxPersonName = 80
-
-var errNoName = errors.New("please give a name, of 80 characters at most")
-
-// Rename gives the vault's person another name, on every device.
-func (a *Account) Rename(ctx context.Context, name string) error {
-	name = strings.TrimSpace(name)
-	if n := len([]rune(name)); n == 0 || n > maxPersonName {
-		return records.BadInput("person", errNoName)
-	}
-	err := a.vault.Items.Edit(ctx, a.vault.Profile().Vault, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
-		return e.With(by, vault.Changes{vault.FieldName: name})
-	})
-	if err != nil {
-		return err
-	}
-	return a.takeName(ctx)
-}
-
-// takeName has this computer's front page say the person's name as the vault has it.
-func (a *Account) takeName(ctx context.Context) error {
-	name := a.vault.Book.Profile().Text(vault.FieldName)
-	if name == "" || name == a.vault.Profile().Name {
-		return nil
-	}
-	return a.vault.identity.update(ctx, func(p *Profile) { p.Name = name })
 }

@@ -108,6 +108,19 @@ func TestRenaming(t *testing.T) {
 	assert.Equal(t, "Maren of the Quay", list[0].Name)
 }
 
+func TestTheDoorIsOfThisComputer(t *testing.T) {
+	w := newWorld(t)
+	desk := w.create(w.device("desk"))
+	laptop := w.join(w.device("laptop"), desk)
+	require.Error(t, desk.Account.SetDoor(t.Context(), app.Door{Line: strings.Repeat("é", 81)}))
+	require.Error(t, desk.Account.SetDoor(t.Context(), app.Door{Colour: `x"><b>`}))
+	is := app.Door{Line: "Mind the third step", Colour: "sea"}
+	require.NoError(t, desk.Account.SetDoor(t.Context(), app.Door{Line: " Mind the\nthird  step ", Colour: "sea"}))
+	w.inStep(desk, laptop)
+	assert.Equal(t, is, desk.Profile().Door)
+	assert.Empty(t, laptop.Profile().Door)
+}
+
 // A year after it was made or tried the sheet is asked for, on every device, and not again once two groups were right.
 func TestTheSheetIsTriedOnceAYear(t *testing.T) {
 	w := newWorld(t)

@@ -33,6 +33,7 @@ type Profile struct {
 	EpochAt         int64       `json:"epoch_at"`
 	EpochOut        []string    `json:"epoch_out"` // devices that were shut out by it and are yet to be noted as such
 	Seed            []byte      `json:"seed"`      // of the medallion
+	Door            Door        `json:"door,omitzero"`
 	// CardAt and CardBy are the stamp of the vault's own card that Params and Wrapped are as new as.
 	CardAt    int64  `json:"card_at"`
 	CardBy    string `json:"card_by"`

@@ -235,10 +235,18 @@ test("an authenticator that can't keep a key is told of, and nothing is set up",
 
 test("the vault is renamed, and taken off this computer", async () => {
   await page.goto(at + "/devices");
-  await page.click("summary:has-text('Rename this vault')");
+  await page.click("summary:has-text('Your name, and how')");
   await page.fill("#person", "Wren of the Quay");
+  await page.fill("#door-line", "Mind the third step");
+  await page.check("[name=colour][value=sea]");
+  await accessible(page, "how the lock page greets");
   await page.click("details[open] button:text-is('Save')");
   await page.waitForSelector(".done:has-text('Saved')");
+  await lock();
+  await page.waitForSelector(".door-line:has-text('Mind the third step')");
+  await page.waitForSelector(".door.in-sea");
+  await byMaster();
+  await page.goto(at + "/devices");
   await page.click("summary:has-text('Take this vault off')");
   await page.waitForSelector("text=Everything in it would be gone for good");
   await accessible(page, "taking it off");

@@ -160,8 +160,13 @@ func (s accountPages) bringBack(w http.ResponseWriter, r *http.Request) error {
 	return devicesPages(s).showDevicesWith(w, r, err, func(_ *View, d *devicesData) { d.CodeMailed = true })
 }
 
+// rename sets whose vault it is, on all devices, and how this computer shows it.
 func (s accountPages) rename(w http.ResponseWriter, r *http.Request) error {
-	err := vaultOf(r).Account.Rename(r.Context(), r.FormValue("person"))
+	a := vaultOf(r).Account
+	err := a.SetDoor(r.Context(), app.Door{Line: r.FormValue("line"), Colour: r.FormValue("colour")})
+	if err == nil {
+		err = a.Rename(r.Context(), r.FormValue("person"))
+	}
 	return devicesPages(s).after(w, r, err, "saved")
 }
 

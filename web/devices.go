@@ -54,6 +54,7 @@ type devicesData struct {
 	Unsent     app.Unsent // what would be lost if the vault were taken off this computer
 	MasterDays []int      // what may be chosen
 	CodeMailed bool       // to bring the account back
+	Colours    []string
 }
 
 // stateWords is how many words name a state: a cloud can't make two of one number with the same four.
@@ -62,6 +63,7 @@ const stateWords = 4
 func (s devicesPages) devicesData(r *http.Request) (d devicesData, err error) {
 	v := vaultOf(r)
 	d.Cloud = s.cfg.Cloud
+	d.Colours = app.DoorColours
 	d.MasterDays = []int{1, 7, app.DefaultMasterDays, 30, 90}
 	d.Rules = v.Sites.Rules()
 	if d.Devices, d.Away, err = v.Account.Devices(r.Context()); err != nil {
