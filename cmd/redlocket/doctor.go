@@ -49,8 +49,7 @@ func doctorCommand() *cobra.Command {
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&o.dir, "data", "", "folder that keeps the profiles (default: your own)")
-	cmd.Flags().IntVar(&o.port, "port", 7301, "port of the device app")
+	o.flags(cmd)
 	return cmd
 }
 

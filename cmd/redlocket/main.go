@@ -36,7 +36,7 @@ func main() {
 
 func root() *cobra.Command {
 	var o deviceOptions
-	var noBrowser bool
+	var noBrowser, hide bool
 	cmd := &cobra.Command{
 		Use:     "redlocket",
 		Version: version.String(),
@@ -51,12 +51,16 @@ it in the browser. To try everything with made-up data: redlocket demo`,
 			if err := o.ownFolder(); err != nil {
 				return err
 			}
+			if hide {
+				hideWindow()
+			}
 			return runDevice(cmd.Context(), o, !noBrowser)
 		},
 	}
-	cmd.Flags().StringVar(&o.dir, "data", "", "folder that keeps the profiles (default: your own)")
-	cmd.Flags().IntVar(&o.port, "port", 7301, "port of the device app, on this computer only")
+	o.flags(cmd)
 	cmd.Flags().StringVar(&o.cloud, "cloud", "", "cloud address offered to new vaults")
+	cmd.Flags().BoolVar(&hide, "hide-window", false, "hide the console window that Windows opens")
+	_ = cmd.Flags().MarkHidden("hide-window")
 	cmd.Flags().BoolVar(&noBrowser, "no-browser", false, "don't open the browser")
 	cmd.AddCommand(
 		cloudCommand(),
@@ -68,6 +72,7 @@ it in the browser. To try everything with made-up data: redlocket demo`,
 		restoreCommand(),
 		suspectsCommand(), weakSpotsCommand(),
 		doctorCommand(),
+		installCommand(), uninstallCommand(), statusCommand(),
 	)
 	return cmd
 }

@@ -138,19 +138,6 @@ type deviceOptions struct {
 	leakService, mailServer string // what is offered as their addresses
 }
 
-// ownFolder takes the user's own data folder where none was named.
-func (o *deviceOptions) ownFolder() error {
-	if o.dir != "" {
-		return nil
-	}
-	dir, err := os.UserConfigDir()
-	if err != nil {
-		return fmt.Errorf("failed to find your data folder; name one with --data: %w", err)
-	}
-	o.dir = filepath.Join(dir, "redlocket")
-	return nil
-}
-
 // deviceApp is a device with its pages.
 type deviceApp struct {
 	device *app.Device
@@ -203,20 +190,35 @@ func (d *deviceApp) serve(ctx context.Context, name string, l net.Listener) *ser
 }
 
 func runDevice(ctx context.Context, o deviceOptions, open bool) error {
-	l, err := listenOwn("Red Locket", o.port)
-	if err != nil {
-		return err
-	}
 	release, err := holdFolder(o.dir)
+	if errors.Is(err, errInUse) {
+		if at, ok := runningAt(ctx, o.dir); ok { // started a second time: its page is what was wanted
+			fmt.Printf("Red Locket is running already, at %s\n", at.URL)
+			if open {
+				openBrowser(at.URL)
+			}
+			return nil
+		}
+	}
 	if err != nil {
 		return err
 	}
 	defer release()
-	d, err := newDevice(o)
+	l, err := listenOwn("Red Locket", o.port)
 	if err != nil {
 		return err
 	}
+	d, err := newDevice(o)
+	if err != nil {
+		return errors.Join(err, l.Close())
+	}
 	s := d.serve(ctx, "Red Locket", l)
+	done, err := noteRunning(o.dir, d.url)
+	if err != nil {
+		s.close()
+		return errors.Join(err, d.device.Close())
+	}
+	defer done()
 	fmt.Printf("Red Locket is at %s\nYour data is in %s\nCtrl-C ends it, and locks every vault.\n", d.url, o.dir)
 	if open {
 		openBrowser(d.url)
