@@ -146,3 +146,33 @@ func TestTheSheetIsTriedOnceAYear(t *testing.T) {
 	w.now.Add((366 * 24 * time.Hour).Milliseconds())
 	assert.True(t, laptop.Account.SheetDue(t.Context()), "the next year again")
 }
+
+func TestTheFirstDay(t *testing.T) {
+	w := newWorld(t)
+	d := w.device("desk")
+	v := w.create(d)
+	assert.Equal(t, app.FirstDone, v.Account.FirstDay(t.Context()).Now, "nobody asked for it")
+
+	v, err := d.Create(t.Context(), app.NewVault{
+		Email: "wren@cormorant.example", Password: secret.New(master), Repeat: secret.New(master), FirstDay: true,
+	})
+	require.NoError(t, err)
+	pass := func(step app.FirstStep, left bool) app.FirstStep {
+		next, err := v.Account.PassStep(t.Context(), step, left)
+		require.NoError(t, err)
+		return next
+	}
+	assert.Equal(t, app.FirstSheet, pass(app.FirstFiles, true), "out of turn, nothing is passed")
+	assert.Equal(t, app.FirstBrowser, pass(app.FirstSheet, true))
+	assert.Equal(t, app.FirstFiles, pass(app.FirstBrowser, false))
+	v.Lock()
+	v, err = d.Unlock(t.Context(), v.Profile().ID, secret.New(master))
+	require.NoError(t, err)
+	assert.Equal(t, app.FirstFiles, v.Account.FirstDay(t.Context()).Now, "it goes on where it was")
+	assert.Equal(t, app.FirstFiles, pass(app.FirstBrowser, false), "a step that is passed isn't passed again")
+	assert.True(t, v.Account.FirstDay(t.Context()).HasLeft(app.FirstSheet))
+	assert.Equal(t, app.FirstFiles, pass(app.FirstSheet, false), "done later")
+	assert.False(t, v.Account.FirstDay(t.Context()).HasLeft(app.FirstSheet))
+	assert.Equal(t, app.FirstDone, pass(app.FirstFiles, false))
+	assert.Equal(t, app.FirstDone, pass("party", false), "no such step")
+}

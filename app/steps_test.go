@@ -405,6 +405,10 @@ func useCases() []useCase {
 			b.v.Account.SheetWaits(ctx)
 			return errors.Join(err1, err2)
 		}, nil},
+		{"first day", func(ctx context.Context, b *bench) error {
+			_, err := b.v.Account.PassStep(ctx, app.FirstSheet, true)
+			return err
+		}, func(ctx context.Context, b *bench) bool { return b.v.Account.FirstDay(ctx).HasLeft(app.FirstSheet) }},
 		{"a new sheet", func(ctx context.Context, b *bench) error {
 			a := b.v.Account
 			if err := a.NewSheet(ctx); err != nil {

@@ -39,6 +39,7 @@ type NewVault struct {
 	Password, Repeat secret.Text
 	Cloud            string // empty: on this computer only
 	DeviceName       string
+	FirstDay         bool // its user is led through setting it up: see [Account.FirstDay]
 }
 
 // The errors of what was typed for a new vault.
@@ -46,6 +47,15 @@ var (
 	ErrEmail  = errors.New("please give your e-mail address, like name@mail.example")
 	ErrRepeat = errors.New("the two master passwords are not the same")
 )
+
+// CheckEmail judges an e-mail address as it is typed.
+func CheckEmail(email string) error {
+	email = strings.TrimSpace(email)
+	if !strings.Contains(strings.Trim(email, "@"), "@") || strings.ContainsAny(email, " \t,;<>") {
+		return records.BadInput("email", ErrEmail)
+	}
+	return nil
+}
 
 // Create makes a vault, with its account at the cloud if one is named. The vault
 // comes back open, with its recovery sheet waiting to be checked. Where the cloud wants an invitation or mails a code
@@ -55,8 +65,8 @@ func (d *Device) Create(ctx context.Context, n NewVault) (*Vault, error) {
 	if n.Name == "" {
 		n.Name, _, _ = strings.Cut(n.Email, "@")
 	}
-	if !strings.Contains(strings.Trim(n.Email, "@"), "@") || strings.ContainsAny(n.Email, " \t,;<>") {
-		return nil, records.BadInput("email", ErrEmail)
+	if err := CheckEmail(n.Email); err != nil {
+		return nil, err
 	}
 	if err := CheckNewMaster(n.Password, n.Repeat, n.Email, n.Name); err != nil {
 		return nil, err
@@ -89,8 +99,13 @@ func (d *Device) Create(ctx context.Context, n NewVault) (*Vault, error) {
 		if err := errors.Join(err1, err2); err != nil {
 			return err
 		}
+		var first FirstDay
+		if n.FirstDay {
+			first.Now = FirstSheet
+		}
 		return errors.Join(
 			s.SetProfile(ctx, p),
+			set.Local.SetJSON(ctx, localFirst, first),
 			set.Local.Set(ctx, localSignIn, signIn[:]),
 			set.Local.Set(ctx, localSheet, recovery[:]),
 			set.Replica.SetUp(ctx, own, profile),

@@ -6,7 +6,7 @@ import { execFileSync } from "node:child_process";
 import { mkdtempSync, rmSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
-import { accessible, browser, build, start } from "./harness.mjs";
+import { accessible, browser, build, firstDay, newVault, sheetOn, start, typeSheet } from "./harness.mjs";
 
 const program = build();
 const dir = mkdtempSync(join(tmpdir(), "redlocket-cloud-"));
@@ -42,16 +42,6 @@ after(async () => {
   rmSync(dir, { recursive: true, force: true });
 });
 
-async function groups(p) {
-  const lists = await p.locator(".groups").allInnerTexts();
-  return lists.map((t) => t.split(/\s+/).filter((w) => w.length === 5));
-}
-
-async function typeBack(p, from) {
-  for (const [i, n] of ["carried", "recovery"].entries())
-    await p.fill("#" + n, from[i][Number(await p.inputValue(`[name=${n}_group]`)) - 1]);
-}
-
 async function write(p, at, title) {
   await p.goto(at + "/items/new");
   await p.fill("#title", title);
@@ -80,20 +70,12 @@ async function says(p, at, text) {
 }
 
 test("a vault on two computers", async () => {
-  await p1.goto(at1 + "/new");
-  await p1.fill("#email", email);
-  for (const f of ["#password", "#repeat"]) await p1.fill(f, master);
-  await p1.fill("#device", "attic");
-  await p1.click("text=Create the vault");
-  await p1.waitForURL("**/sheet");
-  sheet = await groups(p1);
-  await typeBack(p1, sheet);
-  await p1.click("text=I have it on paper");
-  await p1.waitForURL("**/logins");
+  await newVault(p1, at1, { email, password: master, device: "attic" });
+  sheet = await firstDay(p1);
   await p2.goto(at2 + "/join");
   await p2.fill("#email", email);
   await p2.fill("#password", master);
-  await p2.fill("#carried", sheet[0].join(" "));
+  await p2.fill("#carried", sheet.carried.join(" "));
   await p2.fill("#device", "cellar");
   await p2.click("text=Bring it here");
   await p2.waitForURL("**/logins");
@@ -126,23 +108,23 @@ test("the new sheet puts the old one out of force, and lets that computer in aga
   await p1.goto(at1 + "/sheet");
   await p1.waitForSelector("text=takes the place of the one that you have");
   await accessible(p1, "a new sheet");
-  const fresh = await groups(p1);
+  const fresh = await sheetOn(p1);
   assert.notDeepEqual(fresh, sheet);
-  await typeBack(p1, fresh);
+  await typeSheet(p1, fresh);
   await p1.fill("#password", "not the one");
   await p1.click("text=I have it on paper");
   await p1.waitForSelector("text=That isn't the master password");
-  await typeBack(p1, fresh);
+  await typeSheet(p1, fresh);
   await p1.fill("#password", master);
   await p1.click("text=I have it on paper");
   await p1.waitForURL("**/logins");
   await p2.goto(at2 + "/devices");
   await p2.fill("#again", master);
-  await p2.fill("#again-carried", sheet[0].join(" "));
+  await p2.fill("#again-carried", sheet.carried.join(" "));
   await p2.click("text=Sign in again");
   await p2.waitForSelector("text=not right");
   await p2.fill("#again", master);
-  await p2.fill("#again-carried", fresh[0].join(" "));
+  await p2.fill("#again-carried", fresh.carried.join(" "));
   await p2.click("text=Sign in again");
   await p2.waitForSelector("text=kept in step");
   await has(p2, at2, "After it");

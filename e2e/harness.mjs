@@ -324,6 +324,49 @@ export async function pressDrawn(page, text) {
   throw new Error(`“${text}” is not drawn`);
 }
 
+/**
+ * The recovery sheet that a page shows, in groups.
+ * @param {import("playwright-core").Page} page
+ */
+export async function sheetOn(page) {
+  const all = (await page.locator(".groups").allInnerTexts()).map((t) => t.split(/\s+/).filter((w) => w.length === 5));
+  return { carried: all[0], recovery: all[1] };
+}
+
+/** Types back what a new sheet asks for. */
+export async function typeSheet(page, sheet) {
+  for (const n of ["carried", "recovery"])
+    await page.fill("#" + n, sheet[n][Number(await page.inputValue(`[name=${n}_group]`)) - 1]);
+}
+
+/**
+ * Fills in the first two steps of a new vault, on the device whose pages are at the given address.
+ * @param {import("playwright-core").Page} page
+ * @param {string} at
+ * @param {{name?: string, email: string, password: string, cloud?: string, device?: string}} v
+ */
+export async function newVault(page, at, { password, ...who }) {
+  await page.goto(at + "/new");
+  for (const [name, value] of Object.entries(who)) await page.fill("#" + name, value);
+  await page.click("text=Go on");
+  for (const f of ["#password", "#repeat"]) await page.fill(f, password);
+  await page.click("text=Create the vault");
+}
+
+/** Has a new vault's sheet on paper, and leaves the rest for later. Returns the sheet. */
+export async function firstDay(page) {
+  await page.waitForURL("**/sheet");
+  const sheet = await sheetOn(page);
+  await typeSheet(page, sheet);
+  await page.click("text=I have it on paper");
+  await page.waitForURL("**/first/browser");
+  await page.click("text=Later");
+  await page.waitForURL("**/import");
+  await page.click("text=I have none");
+  await page.waitForURL("**/logins");
+  return sheet;
+}
+
 /** Opens a profile's vault on a device. */
 export async function unlock(page, device, password) {
   await page.goto(device + "/");

@@ -5,7 +5,7 @@ import assert from "node:assert/strict";
 import { mkdtempSync, readFileSync, readdirSync, rmSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
-import { accessible, browser, build, start } from "./harness.mjs";
+import { accessible, browser, build, firstDay, newVault, start } from "./harness.mjs";
 
 const dir = mkdtempSync(join(tmpdir(), "redlocket-platform-"));
 const master = "oar lamp tide winkle";
@@ -59,19 +59,8 @@ async function byMaster() {
 const byFinger = () => page.click("text=Open with fingerprint, face or PIN");
 
 test("where there is no authenticator, nothing is offered", async () => {
-  await page.goto(at + "/new");
-  await page.fill("#email", "wren.tolliver@cormorant.example");
-  for (const f of ["#password", "#repeat"]) await page.fill(f, master);
-  await page.fill("#cloud", "");
-  await page.click("text=Create the vault");
-  await page.waitForURL("**/sheet");
-  const groups = (await page.locator(".groups").allInnerTexts()).map((t) =>
-    t.split(/\s+/).filter((w) => w.length === 5),
-  );
-  for (const [i, n] of ["carried", "recovery"].entries())
-    await page.fill("#" + n, groups[i][Number(await page.inputValue(`[name=${n}_group]`)) - 1]);
-  await page.click("text=I have it on paper");
-  await page.waitForURL("**/logins");
+  await newVault(page, at, { email: "wren.tolliver@cormorant.example", password: master, cloud: "" });
+  await firstDay(page);
   await page.goto(at + "/items/new");
   await page.fill("#title", "Gullwing");
   await page.click(".sheet-acts button");
@@ -84,7 +73,7 @@ test("it is offered once, after the second opening", async () => {
   await plug();
   await page.goto(at + "/logins");
   await page.waitForSelector(".day-waits h2:has-text('What waits')");
-  await page.waitForSelector(".day-waits :text('All is in order')");
+  await page.waitForSelector(".day-waits :text('No browser is connected yet')");
   assert.equal(await page.locator(".day-offer").count(), 0, "not yet");
   for (let i = 0; i < 2; i++) {
     await lock();

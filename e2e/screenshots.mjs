@@ -36,11 +36,12 @@ try {
   await page.goto("http://redlocket.localhost:7340/new");
   await page.fill("#name", "Wren Tolliver");
   await page.fill("#email", "wren.tolliver@cormorant.example");
+  await page.fill("#device", "attic");
+  await page.click("text=Go on");
   await page.locator("#password").pressSequentially("oar lamp tide winkle");
   await pause(500);
   await shot("create");
   await page.fill("#repeat", "oar lamp tide winkle");
-  await page.fill("#device", "attic");
   await page.click("text=Create the vault");
   await page.waitForURL("**/account");
   await page.fill("#code", await codeMailed(page, d, "wren.tolliver@cormorant.example"));

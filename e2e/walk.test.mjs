@@ -5,7 +5,20 @@ import { mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { createRequire } from "node:module";
-import { browser, build, codeMailed, demo, inClear, maren, start, unlock } from "./harness.mjs";
+import {
+  browser,
+  build,
+  codeMailed,
+  demo,
+  firstDay,
+  inClear,
+  maren,
+  newVault,
+  sheetOn,
+  start,
+  typeSheet,
+  unlock,
+} from "./harness.mjs";
 
 const axe = readFileSync(createRequire(import.meta.url).resolve("axe-core/axe.min.js"), "utf8");
 let program, d, b, page;
@@ -55,12 +68,20 @@ test("create a vault, check its sheet, make a login, find it, archive it", async
     await accessible(page, "create");
     await page.fill("#name", "Wren Tolliver");
     await page.fill("#email", "wren.tolliver@cormorant.example");
+    await page.click("text=Go on");
+    await page.waitForSelector("#repeat");
+    await accessible(page, "the master password");
     await page.locator("#password").pressSequentially("password1");
     await page.waitForSelector("#strength .bad");
     await page.fill("#repeat", "password1");
     await page.click("text=Create the vault");
     await page.waitForSelector(".bad[role=alert]");
-    assert.equal(await page.inputValue("#email"), "wren.tolliver@cormorant.example", "what was typed is still there");
+    assert.equal(await page.inputValue("[name=email]"), "wren.tolliver@cormorant.example", "it is still there");
+    await page.click("text=Make one of five words");
+    await page.waitForSelector("text=drawn by chance");
+    assert.equal((await page.inputValue("#password")).split(" ").length, 5);
+    assert.equal(await page.inputValue("#password"), await page.inputValue("#repeat"));
+    await accessible(page, "five words");
     for (const f of ["#password", "#repeat"]) await page.fill(f, "oar lamp tide winkle");
     await page.click("text=Create the vault");
     await page.waitForURL("**/account");
@@ -75,23 +96,22 @@ test("create a vault, check its sheet, make a login, find it, archive it", async
     await page.waitForURL("**/sheet");
     await accessible(page, "sheet");
     assert.equal(await page.locator("svg.qr").count(), 2);
-    const groups = (await page.locator(".groups").allInnerTexts()).map((t) =>
-      t.split(/\s+/).filter((w) => w.length === 5),
-    );
-    assert.deepEqual(
-      groups.map((g) => g.length),
-      [8, 8],
-    );
+    const sheet = await sheetOn(page);
+    assert.deepEqual([sheet.carried.length, sheet.recovery.length], [8, 8]);
     await page.goto(`${at}/logins`);
     assert.match(page.url(), /\/sheet$/, "the sheet first");
-    const asked = async (n) => Number(await page.inputValue(`[name=${n}_group]`)) - 1;
     await page.fill("#carried", "00000");
     await page.fill("#recovery", "00000");
     await page.click("text=I have it on paper");
     await page.waitForSelector(".bad");
-    await page.fill("#carried", groups[0][await asked("carried")].toLowerCase());
-    await page.fill("#recovery", groups[1][await asked("recovery")]);
+    await typeSheet(page, { ...sheet, carried: sheet.carried.map((g) => g.toLowerCase()) });
     await page.click("text=I have it on paper");
+    await page.waitForURL("**/first/browser");
+    await accessible(page, "the browser, on the first day");
+    await page.click("text=Later");
+    await page.waitForURL("**/import");
+    await accessible(page, "old passwords, on the first day");
+    await page.click("button:text-is('Later')");
     await page.waitForURL("**/logins");
     await accessible(page, "empty book");
 
@@ -307,28 +327,21 @@ test("by the sheet to a second computer; the cloud goes away; both passwords are
   try {
     const at1 = "http://redlocket.localhost:17371",
       at2 = "http://redlocket.localhost:17372";
-    await page.goto(at1 + "/new");
-    await page.fill("#email", "wren.tolliver@cormorant.example");
-    for (const f of ["#password", "#repeat"]) await page.fill(f, "oar lamp tide winkle");
-    await page.fill("#device", "attic");
-    await page.click("text=Create the vault");
-    await page.waitForURL("**/sheet");
-    const groups = (await page.locator(".groups").allInnerTexts()).map((t) =>
-      t.split(/\s+/).filter((w) => w.length === 5),
-    );
-    for (const [i, n] of ["carried", "recovery"].entries())
-      await page.fill("#" + n, groups[i][Number(await page.inputValue(`[name=${n}_group]`)) - 1]);
-    await page.click("text=I have it on paper");
-    await page.waitForURL("**/logins");
+    await newVault(page, at1, {
+      email: "wren.tolliver@cormorant.example",
+      password: "oar lamp tide winkle",
+      device: "attic",
+    });
+    const sheet = await firstDay(page);
 
     await p2.goto(at2 + "/join");
     await p2.fill("#email", "wren.tolliver@cormorant.example");
     await p2.fill("#password", "oar lamp tide winkle");
-    await p2.fill("#carried", groups[1].join(" "));
+    await p2.fill("#carried", sheet.recovery.join(" "));
     await p2.click("text=Bring it here");
     await p2.waitForSelector("text=This is the recovery code");
     await p2.fill("#password", "oar lamp tide winkle");
-    await p2.fill("#carried", groups[0].join("").toLowerCase());
+    await p2.fill("#carried", sheet.carried.join("").toLowerCase());
     await p2.click("text=Bring it here");
     await p2.waitForURL("**/logins");
 

@@ -65,7 +65,8 @@ type Plan struct {
 }
 
 // ErrSystem is returned for a system that isn't known.
-var ErrSystem = errors.New("on this system Red Locket can’t set itself up; have your session start it with --no-browser")
+var ErrSystem = errors.New("on this system Red Locket can’t set itself up; " +
+	"have your session start it with --no-browser")
 
 // New plans to have program start with the user's session. args are passed to it.
 func New(h Host, program string, args []string) (Plan, error) {

@@ -21,7 +21,8 @@ func (h Host) linux(p *Plan, args []string) {
 	autostart := h.join(h.config(), "autostart", Name+".desktop")
 	if !h.Systemd {
 		p.Files = append(p.Files, File{autostart, desktop(background, true), 0o644})
-		p.Start = []Step{{Command: append([]string{"setsid", "-f"}, background...), Try: true}} // setsid(1) of util-linux
+		// setsid(1) of util-linux
+		p.Start = []Step{{Command: append([]string{"setsid", "-f"}, background...), Try: true}}
 		return
 	}
 	p.Files = append(p.Files, File{h.join(h.config(), "systemd", "user", Name+".service"), unit(background), 0o644})

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"time"
 
+	"redlocket/app"
 	"redlocket/app/records"
 	"redlocket/core/find"
 	"redlocket/core/vault"
@@ -169,6 +170,7 @@ func (s dayPages) waiting(r *http.Request) (out []waiting, err error) {
 		}
 		out = append(out, waiting{words, "until then the vault is on this computer only", "/account", false})
 	}
+	out = append(out, s.left(r)...)
 	if v.Account.SheetReplaces(ctx) {
 		out = append(out, waiting{
 			"A new recovery sheet waits to be printed", "the old one’s carried half is void", "/sheet", false,
@@ -185,6 +187,39 @@ func (s dayPages) waiting(r *http.Request) (out []waiting, err error) {
 		out = append(out, b)
 	}
 	return out, nil
+}
+
+// sheetMissing reports whether the vault's first recovery sheet was never put on paper.
+func sheetMissing(ctx context.Context, v *app.Vault) bool {
+	return v.Account.SheetWaits(ctx) && !v.Account.SheetReplaces(ctx)
+}
+
+// SheetMissing reports the same of the open vault.
+func (v View) SheetMissing() bool { return sheetMissing(context.Background(), v.Vault) }
+
+// left is what of setting the vault up was left for later, and is still to be done.
+func (s dayPages) left(r *http.Request) (out []waiting) {
+	v, ctx := vaultOf(r), r.Context()
+	f := v.Account.FirstDay(ctx)
+	if sheetMissing(ctx, v) {
+		out = append(out, waiting{
+			"The recovery sheet is missing", "without it a forgotten master password is the end of the vault",
+			"/sheet", false,
+		})
+	}
+	if f.HasLeft(app.FirstBrowser) && s.cfg.Browsers != nil {
+		if list, err := s.cfg.Browsers.Connected(ctx, v); err == nil && len(list) == 0 {
+			const words = "No browser is connected yet"
+			out = append(out, waiting{words, "then logins are filled in where you sign in", "/first/browser", false})
+		}
+	}
+	if f.HasLeft(app.FirstFiles) {
+		if past, err := v.Imports.History(); err == nil && len(past) == 0 {
+			const words = "Bring the passwords that your browsers keep"
+			out = append(out, waiting{words, "a file from each, all at once", "/import", false})
+		}
+	}
+	return out
 }
 
 // absentAfter is how long a device wasn't there when it is asked about.

@@ -208,6 +208,10 @@ func (s devicesPages) confirmBrowser(w http.ResponseWriter, r *http.Request) err
 	if err == nil {
 		err = s.cfg.Browsers.Confirm(r.Context(), chi.URLParam(r, "id"), vaultOf(r))
 	}
+	if err == nil && r.FormValue("first") != "" {
+		redirect(w, r, "/first/browser")
+		return nil
+	}
 	return s.after(w, r, err, "connected")
 }
 

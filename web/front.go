@@ -215,7 +215,7 @@ func (s frontPages) create(w http.ResponseWriter, r *http.Request) error {
 	d.Cloud = strings.TrimSpace(d.Cloud)
 	v, err := s.device.Create(r.Context(), app.NewVault{
 		Name: d.Name, Email: d.Email, Cloud: d.Cloud, DeviceName: d.DeviceName,
-		Password: typed.Password, Repeat: typed.Repeat,
+		Password: typed.Password, Repeat: typed.Repeat, FirstDay: true,
 	})
 	if err == nil && v.Account.Wanted(r.Context()).Cloud != "" {
 		return s.enter(w, r, v, "/account")
@@ -227,7 +227,11 @@ func (s frontPages) create(w http.ResponseWriter, r *http.Request) error {
 	if !page.bad(err) {
 		return err
 	}
-	s.render(w, r, http.StatusUnprocessableEntity, "new", page)
+	name := "new"
+	if page.Bad["password"] != "" || page.Bad["repeat"] != "" {
+		name = "new-master"
+	}
+	s.render(w, r, http.StatusUnprocessableEntity, name, page)
 	return nil
 }
 
@@ -259,6 +263,8 @@ type sheetData struct {
 	CarriedAsk            int // the group to type back, from 1
 	RecoveryAsk           int
 	Replaces              bool // the one before counts until this one is checked
+	First                 bool // the vault was just made
+	Later                 bool // there is a way back to the book
 }
 
 func (s frontPages) sheetData(r *http.Request) (d sheetData, err error) {
@@ -266,6 +272,8 @@ func (s frontPages) sheetData(r *http.Request) (d sheetData, err error) {
 		return d, err
 	}
 	d.Replaces = vaultOf(r).Account.SheetReplaces(r.Context())
+	d.Later = d.Replaces || vaultOf(r).Account.FirstDay(r.Context()).HasLeft(app.FirstSheet)
+	d.First = !d.Replaces && vaultOf(r).Account.FirstDay(r.Context()).Now == app.FirstSheet
 	if d.CarriedQR, err = qr(strings.Join(d.Carried, "")); err != nil {
 		return d, err
 	}
@@ -301,7 +309,11 @@ func (s frontPages) checkSheet(w http.ResponseWriter, r *http.Request) error {
 		Password: secret.New(r.FormValue("password")),
 	})
 	if err == nil {
-		redirect(w, r, "/logins")
+		next, err := vaultOf(r).Account.PassStep(r.Context(), app.FirstSheet, false)
+		if err != nil {
+			return err
+		}
+		redirect(w, r, firstPath(next))
 		return nil
 	}
 	d, err2 := s.sheetData(r)

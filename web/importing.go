@@ -13,6 +13,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"redlocket/app"
 	"redlocket/app/importing"
 	"redlocket/app/reauth"
 	"redlocket/app/records"
@@ -64,6 +65,7 @@ type importData struct {
 	Count     int    // items of the vault
 	Chosen    string // ids, where not everything is to be written out
 	ChosenN   int
+	First     int // the step of setting up a vault that was just made; 0 for none
 }
 
 type fileView struct {
@@ -153,6 +155,11 @@ func (s *Server) showImport(
 	}
 	for _, f := range unread {
 		d.Unread = append(d.Unread, f.Name+": "+wording.Error(f.Err))
+	}
+	if vaultOf(r).Account.FirstDay(r.Context()).Now == app.FirstFiles {
+		if d.First = stepFiles; len(d.Files) > 0 {
+			d.First = stepPlan
+		}
 	}
 	page.Data = d
 	if fragment(r, "plan") {

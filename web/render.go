@@ -18,6 +18,7 @@ import (
 	"redlocket/app/records"
 	"redlocket/core/audit"
 	"redlocket/core/find"
+	"redlocket/core/secret"
 	"redlocket/core/site"
 	"redlocket/core/transfer"
 	"redlocket/core/vault"
@@ -36,6 +37,7 @@ type View struct {
 	Host    string
 	Set     app.Settings
 	Said    *doneData         // what was done just before this page
+	Made    secret.Text       // a master password that was drawn, to be taken or not
 	Bad     map[string]string // what is wrong, by field
 	Data    any
 }
@@ -85,15 +87,20 @@ func (s *Server) funcs() template.FuncMap {
 			b, _ := json.Marshal(map[string]any{"key": key, "pick": pick}) // of a text and a number
 			return string(b)
 		},
-		"shownAs":  shownAs,
-		"ownForms": func() []choice { return ownForms },
-		"sentence": sentence,
-		"version":  version.String,
-		"dated":    transfer.Dated,
-		"join":     strings.Join,
-		"first":    func(s string) string { f, _, _ := strings.Cut(s, " "); return f },
-		"seconds":  func(d time.Duration) int { return int(d.Seconds()) },
-		"plural":   plural,
+		"shownAs":   shownAs,
+		"ownForms":  func() []choice { return ownForms },
+		"sentence":  sentence,
+		"version":   version.String,
+		"dated":     transfer.Dated,
+		"join":      strings.Join,
+		"first":     func(s string) string { f, _, _ := strings.Cut(s, " "); return f },
+		"seconds":   func(d time.Duration) int { return int(d.Seconds()) },
+		"firstMark": markOf,
+		"inc":       func(n int) int { return n + 1 },
+		"waitingBrowser": func(v View, b app.Browser, first string) waitingBrowser {
+			return waitingBrowser{v, b, first != ""}
+		},
+		"plural": plural,
 	}
 }
 

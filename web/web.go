@@ -109,7 +109,7 @@ var pageStyles = []string{
 	"css/theme.css", "css/cover.css", "css/medallion.css", "css/chain.css", "css/top.css", "css/book.css",
 	"css/sheet.css", "css/import.css", "css/history.css", "css/form.css", "css/settings.css", "css/print.css",
 	"css/secret.css", "css/foot.css", "css/fields.css", "css/devices.css", "css/dialog.css", "css/narrow.css",
-	"css/staged.css", "css/tidy.css", "css/weak.css", "css/day.css",
+	"css/staged.css", "css/tidy.css", "css/weak.css", "css/day.css", "css/first.css",
 }
 
 // stylesFile is what the style sheets are sent as: each one more is a pause in which the
@@ -159,6 +159,8 @@ func (s *Server) routes() http.Handler {
 		front.routes(routes{r, s}.with(limit))
 		front.sheetRoutes(opened.with(limit))
 		accountPages{s}.firstRoutes(opened.with(limit))
+		firstPages{s}.frontRoutes(routes{r, s}.with(limit))
+		firstPages{s}.sessionRoutes(opened.with(limit))
 		platformPages{s}.frontRoutes(routes{r, s}.with(limit))
 		platformPages{s}.sessionRoutes(opened.with(limit))
 		settings.sessionRoutes(opened.with(limit))
@@ -166,7 +168,7 @@ func (s *Server) routes() http.Handler {
 		for _, area := range []interface{ routes(routes) }{
 			bookPages{s}, dayPages{s}, actPages{s}, itemPages{s}, formPages{s}, secretPages{s}, signInPages{s},
 			filePages{s}, importPages{s}, exportPages{s}, tidyPages{s}, weakPages{s}, settings, devicesPages{s},
-			accountPages{s}, platformPages{s},
+			accountPages{s}, platformPages{s}, firstPages{s},
 		} {
 			area.routes(checked.with(limit))
 		}
@@ -281,10 +283,11 @@ func (s *Server) needOpen(next http.Handler) http.Handler {
 	})
 }
 
-// needSheet leads back to the first recovery sheet, which has yet to be checked.
+// needSheet leads back to the first recovery sheet, which has yet to be checked, unless it was left for later.
 func (s *Server) needSheet(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if a := vaultOf(r).Account; a.SheetWaits(r.Context()) && !a.SheetReplaces(r.Context()) {
+		a, ctx := vaultOf(r).Account, r.Context()
+		if a.SheetWaits(ctx) && !a.SheetReplaces(ctx) && !a.FirstDay(ctx).HasLeft(app.FirstSheet) {
 			redirect(w, r, "/sheet")
 			return
 		}

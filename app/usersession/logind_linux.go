@@ -27,7 +27,7 @@ func Watch(ctx context.Context, on app.SessionEvents) {
 	if err != nil {
 		return // no such bus: the clock tells of sleep, afterwards
 	}
-	defer conn.Close()
+	defer func() { _ = conn.Close() }()
 	signals := make(chan *dbus.Signal, 16)
 	conn.Signal(signals)
 	for _, m := range [][]dbus.MatchOption{

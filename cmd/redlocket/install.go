@@ -81,7 +81,7 @@ func uninstallCommand() *cobra.Command {
 func statusCommand() *cobra.Command {
 	var o deviceOptions
 	cmd := &cobra.Command{
-		Use: "status", Short: "Says whether Red Locket runs, and whether it starts with your session", Args: cobra.NoArgs,
+		Use: "status", Short: "Says whether Red Locket runs, and starts with your session", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			p, _, err := o.plan(cmd)
 			if err != nil {

@@ -40,7 +40,8 @@ func thisHost() (install.Host, error) {
 	return h, nil
 }
 
-// ownFolder takes the user's own data folder where none was named. What an earlier version kept elsewhere is moved there.
+// ownFolder takes the user's own data folder where none was named. What an earlier version kept elsewhere is moved
+// there.
 func (o *deviceOptions) ownFolder() error {
 	if o.dir != "" {
 		return nil
@@ -90,8 +91,8 @@ func noteRunning(dir, url string) (done func(), err error) {
 	return func() { _ = os.Remove(file) }, os.WriteFile(file, b, 0o600)
 }
 
-// runningAt returns the device app that works on a data folder, if it answers. The folder is the user's own: nobody else
-// can have noted an address in it.
+// runningAt returns the device app that works on a data folder, if it answers. The folder is the user's own: nobody
+// else can have noted an address in it.
 func runningAt(ctx context.Context, dir string) (at running, ok bool) {
 	b, err := os.ReadFile(runningFile(dir))
 	if err != nil || json.Unmarshal(b, &at) != nil {

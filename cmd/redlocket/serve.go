@@ -184,8 +184,8 @@ func newDevice(o deviceOptions) (*deviceApp, error) {
 func (d *deviceApp) serve(ctx context.Context, name string, l net.Listener) *server {
 	go d.device.Run(ctx)
 	return serveOn(name, l, d.pages, func() {
-		d.device.LockAll() // whoever waits for it hears of it
 		d.pages.Close()
+		d.device.LockAll() // a browser that waits for that hears of it
 	})
 }
 
