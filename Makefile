@@ -54,10 +54,8 @@ bootstrap:
 	  npx sass --style=compressed --no-charset --no-source-map --quiet --load-path=node_modules \
 	    $(CURDIR)/web/bootstrap.scss $(CURDIR)/web/static/vendor/bootstrap.min.css
 
-VERSION = $(shell git describe --tags --always --dirty)
+# Packages, archives, extensions, what is in them, and checksums: the same bytes from the same commit.
 dist:
-	rm -rf dist && mkdir dist
-	for os in linux darwin windows; do for arch in amd64 arm64; do \
-	  ext=; [ $$os = windows ] && ext=.exe; \
-	  CGO_ENABLED=0 GOOS=$$os GOARCH=$$arch go build -trimpath -ldflags='-s -w -X redlocket/core/version.built=$(VERSION)' \
-	    -o dist/redlocket-$$os-$$arch$$ext ./cmd/redlocket || exit 1; done; done
+	rm -rf dist
+	cd tools/dist && SOURCE_DATE_EPOCH=$$(git log -1 --format=%ct) go run . -root ../.. -out ../../dist \
+	  -built $$(git describe --tags --always --dirty)

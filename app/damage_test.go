@@ -1,6 +1,8 @@
 package app_test
 
 import (
+	"errors"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -95,6 +97,44 @@ func TestADamagedRow(t *testing.T) {
 			err = desk.Ready()
 		}
 		require.ErrorContains(t, err, "damaged")
+	})
+}
+
+// A file of an earlier version is moved on, and a copy of it stays until the vault was opened.
+func TestAnEarlierSchemaIsMovedOn(t *testing.T) {
+	w := newWorld(t)
+	dir := t.TempDir()
+	folder, err := store.In(dir)
+	require.NoError(t, err)
+	d := w.deviceIn(folder)
+	desk := w.create(d)
+	kept := w.save(desk, "Kept", "pw")
+	profile := desk.Profile().ID
+	require.NoError(t, d.Close())
+	copied := filepath.Join(dir, profile+".vault.before")
+	earlier := []string{`ALTER TABLE stand DROP COLUMN at`, `DELETE FROM goose_db_version WHERE version_id >= 5`}
+
+	spoil(t, dir, profile, earlier[1]) // the column is there: moving on fails
+	_, err = w.deviceIn(folder).Unlock(t.Context(), profile, secret.New(master))
+	require.ErrorContains(t, err, "failed to open")
+	assert.NoFileExists(t, copied, "it was put back")
+	spoil(t, dir, profile, earlier[0])
+
+	d = w.deviceIn(folder)
+	_, err = d.Profiles(t.Context())
+	require.NoError(t, err)
+	i, err := os.Stat(copied)
+	require.NoError(t, err, "as it was, until the vault was opened")
+	assert.Equal(t, os.FileMode(0o600), i.Mode().Perm())
+	_, err = d.Unlock(t.Context(), profile, secret.New("not the one at all"))
+	require.Error(t, err)
+	assert.FileExists(t, copied)
+	v, err := d.Unlock(t.Context(), profile, secret.New(master))
+	require.NoError(t, err)
+	assert.True(t, holds(v, kept)())
+	soon(t, "the copy goes", func() bool {
+		_, err := os.Stat(copied)
+		return errors.Is(err, os.ErrNotExist)
 	})
 }
 

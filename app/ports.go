@@ -57,6 +57,8 @@ type Store interface {
 	records.Store
 	Profile(ctx context.Context) (Profile, error)
 	SetProfile(ctx context.Context, p Profile) error
+	// Settled says that the vault was opened with everything in it: what was kept of an earlier version may go.
+	Settled() error
 	Close() error
 }
 

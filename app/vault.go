@@ -126,6 +126,11 @@ func (d *Device) openVault(ctx context.Context, s Store, p Profile, ring keys.Ri
 	})
 	d.vaults.add(v)
 	v.Sync.Start()
+	go func() {
+		if v.Set.Loaded() == nil && len(v.Replica.Damaged()) == 0 && !v.Locked() {
+			_ = s.Settled() // tried again at the next opening
+		}
+	}()
 	return v, nil
 }
 

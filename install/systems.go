@@ -198,3 +198,15 @@ func windowsLine(words []string) string {
 
 // powershell is a word that PowerShell takes as it is.
 func powershell(s string) string { return `'` + strings.ReplaceAll(s, `'`, `''`) + `'` }
+
+// ForPackage are the files that a package of a Linux distribution has beside the program, which it puts at /usr/bin:
+// the menu entry, its icon, and a user unit that each user switches on by themselves, with systemctl or redlocket
+// install.
+func ForPackage() []File {
+	program := "/usr/bin/" + Name
+	return []File{
+		{"/usr/share/applications/" + Name + ".desktop", desktop([]string{program}, false), 0o644},
+		{"/usr/share/icons/hicolor/128x128/apps/" + Name + ".png", icon, 0o644},
+		{"/usr/lib/systemd/user/" + Name + ".service", unit([]string{program, quietly}), 0o644},
+	}
+}

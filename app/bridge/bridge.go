@@ -398,14 +398,35 @@ func (b *Bridge) locked(w http.ResponseWriter, profile string) {
 	_ = json.NewEncoder(w).Encode(map[string]string{"error": "locked", "open": b.own + "/open/" + profile})
 }
 
+// Protocol numbers what extension and app say to each other. It grows when one of them needs what the other may not
+// know yet; oldest is the first that is still understood.
+const (
+	Protocol = 1
+	oldest   = 1
+)
+
+// fits tells an extension of another protocol who has to be updated, and reports whether it is understood.
+func fits(w http.ResponseWriter, protocol int) bool {
+	switch {
+	case protocol > Protocol:
+		fail(w, http.StatusUpgradeRequired, "app too old")
+	case protocol < oldest:
+		fail(w, http.StatusUpgradeRequired, "extension too old")
+	default:
+		return true
+	}
+	return false
+}
+
 // start begins a session with fresh keys.
 func (b *Bridge) start(w http.ResponseWriter, r *http.Request) {
 	var in struct {
-		Profile string `json:"profile"`
-		ID      string `json:"id"`
-		Nonce   []byte `json:"nonce"`
+		Protocol int    `json:"protocol"`
+		Profile  string `json:"profile"`
+		ID       string `json:"id"`
+		Nonce    []byte `json:"nonce"`
 	}
-	if !read(w, r, &in) {
+	if !read(w, r, &in) || !fits(w, in.Protocol) {
 		return
 	}
 	v, ok := b.device.Vault(in.Profile)

@@ -130,6 +130,11 @@ func (e *extension) post(from, path string, body, out any) int {
 	return w.Code
 }
 
+// asks is how it begins a session.
+func (e *extension) asks(protocol int, nonce []byte) map[string]any {
+	return map[string]any{"protocol": protocol, "profile": e.profile, "id": e.id, "nonce": nonce}
+}
+
 func (e *extension) start() int {
 	nonce := make([]byte, 32)
 	_, _ = rand.Read(nonce)
@@ -137,7 +142,7 @@ func (e *extension) start() int {
 		Session string
 		Nonce   []byte
 	}
-	code := e.post(origin, "session", map[string]any{"profile": e.profile, "id": e.id, "nonce": nonce}, &s)
+	code := e.post(origin, "session", e.asks(Protocol, nonce), &s)
 	if code != 200 {
 		return code
 	}
@@ -399,6 +404,21 @@ func TestConnectedBrowserFills(t *testing.T) {
 	assert.Empty(t, answer.Fills)
 }
 
+// What doesn't fit is told, by whoever of the two is the newer one, and nothing is lost by it.
+func TestAnExtensionOfAnotherVersion(t *testing.T) {
+	e, _, v := setup(t)
+	e.connect(v)
+	for protocol, want := range map[int]string{Protocol + 1: "app too old", oldest - 1: "extension too old"} {
+		var out map[string]string
+		assert.Equal(t, http.StatusUpgradeRequired, e.post(origin, "session", e.asks(protocol, make([]byte, 32)), &out))
+		assert.Equal(t, want, out["error"])
+	}
+	require.Equal(t, 200, e.start(), "the connection is there as before")
+	script, err := os.ReadFile("../../extension/src/line.js")
+	require.NoError(t, err)
+	assert.Contains(t, string(script), fmt.Sprintf("const PROTOCOL = %d;", Protocol))
+}
+
 func TestHostileBrowserSide(t *testing.T) {
 	e, d, v := setup(t)
 	for _, from := range []string{"", "https://trickster.example", "http://desk.localhost:7301",
@@ -434,7 +454,7 @@ func TestHostileBrowserSide(t *testing.T) {
 	assert.Equal(
 		t,
 		410,
-		e.post(other, "session", map[string]any{"profile": e.profile, "id": e.id, "nonce": make([]byte, 32)}, nil),
+		e.post(other, "session", e.asks(Protocol, make([]byte, 32)), nil),
 	)
 
 	old := *e

@@ -103,7 +103,7 @@ func (f *Folder) Remove(_ context.Context, id string) error {
 	if uuid.Validate(id) != nil {
 		return app.ErrNoProfile
 	}
-	return removeAll(f.path(id))
+	return errors.Join(removeAll(f.path(id)), removeAll(f.path(id)+before), removeAll(f.path(id)+before+".new"))
 }
 
 func removeAll(file string) error {
@@ -117,7 +117,10 @@ func removeAll(file string) error {
 }
 
 // Store is one profile's file.
-type Store struct{ db *sqlx.DB }
+type Store struct {
+	db   *sqlx.DB
+	file string
+}
 
 func open(ctx context.Context, file string) (*Store, error) {
 	db, err := sqlx.Open(
@@ -138,13 +141,13 @@ func open(ctx context.Context, file string) (*Store, error) {
 		err = notNewer(ctx, p)
 	}
 	if err == nil {
-		_, err = p.Up(ctx)
+		err = moveOn(ctx, p, db, file)
 	}
 	if err != nil {
 		_ = db.Close()
 		return nil, fmt.Errorf("failed to open %s: %w", filepath.Base(file), err)
 	}
-	return &Store{db}, nil
+	return &Store{db, file}, nil
 }
 
 // errNewer refuses what a newer version of the program wrote: it may mean something that this one doesn't know.

@@ -15,7 +15,10 @@
     return out;
   }
   var LineError = class extends Error {
-    /** @param {"none" | "locked" | "over" | "away" | "no session"} kind @param {string} [open] */
+    /**
+     * @param {"none" | "locked" | "over" | "away" | "no session" | "app too old" | "extension too old"} kind
+     * @param {string} [open]
+     */
     constructor(kind, open) {
       super(kind);
       this.kind = kind;
@@ -39,6 +42,7 @@
     if (resp.ok && out) return out;
     if (resp.status === 423) throw new LineError("locked", out?.open);
     if (resp.status === 401) throw new LineError("no session");
+    if (resp.status === 426) throw new LineError(out?.error === "app too old" ? "app too old" : "extension too old");
     if (resp.status === 410) throw new LineError("over");
     throw new LineError("away");
   }
@@ -67,7 +71,7 @@
     const c = await loadConnection();
     if (!c) throw new LineError("none");
     const nonce = crypto.getRandomValues(new Uint8Array(32));
-    const s = await post(c.app, "session", { profile: c.profile, id: c.id, nonce: toBase64(nonce) });
+    const s = await post(c.app, "session", { protocol: PROTOCOL, profile: c.profile, id: c.id, nonce: toBase64(nonce) });
     const salt = concat(nonce, fromBase64(s.nonce));
     const derive = (info, use) => crypto.subtle.deriveKey(
       { name: "HKDF", hash: "SHA-256", salt, info: bytes(info) },
@@ -89,6 +93,7 @@
     new DataView(b.buffer).setBigUint64(4, BigInt(n));
     return b;
   }
+  var PROTOCOL = 1;
   var locked = () => {
   };
   var onLocked = (then) => locked = then;

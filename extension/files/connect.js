@@ -18,7 +18,10 @@
     return out;
   }
   var LineError = class extends Error {
-    /** @param {"none" | "locked" | "over" | "away" | "no session"} kind @param {string} [open] */
+    /**
+     * @param {"none" | "locked" | "over" | "away" | "no session" | "app too old" | "extension too old"} kind
+     * @param {string} [open]
+     */
     constructor(kind, open) {
       super(kind);
       this.kind = kind;
@@ -42,6 +45,7 @@
     if (resp.ok && out) return out;
     if (resp.status === 423) throw new LineError("locked", out?.open);
     if (resp.status === 401) throw new LineError("no session");
+    if (resp.status === 426) throw new LineError(out?.error === "app too old" ? "app too old" : "extension too old");
     if (resp.status === 410) throw new LineError("over");
     throw new LineError("away");
   }

@@ -8,6 +8,16 @@
   var maySignOut = () => api.permissions.contains(SIGN_OUT);
   var askToSignOut = () => api.permissions.request(SIGN_OUT);
 
+  // src/words.js
+  var words = (kind) => ({
+    locked: "Red Locket is locked.",
+    away: "Red Locket isn’t running on this computer.",
+    over: "This browser is no longer connected to Red Locket.",
+    "app too old": "Red Locket on this computer is older than what was added to this browser: update it.",
+    "extension too old": "What was added to this browser is older than Red Locket: take the new one under Devices.",
+    none: "This browser isn’t connected to Red Locket."
+  })[kind] ?? "";
+
   // src/window.js
   var $ = (id) => document.getElementById(id);
   var tell = (m) => api.runtime.sendMessage({ ...m, tab }).catch(() => ({ trouble: "away" }));
@@ -18,6 +28,8 @@
       none: "This browser isn’t connected yet.",
       over: "This browser is no longer connected to Red Locket. Connect it again.",
       locked: "The vault is locked.",
+      "app too old": words("app too old"),
+      "extension too old": words("extension too old"),
       away: "Red Locket isn’t running on this computer. Start it, then open this window again."
     }
   );
@@ -47,6 +59,8 @@
         "Connect",
         () => void api.tabs.create({ url: api.runtime.getURL("connect.html") })
       );
+    if (v.trouble === "extension too old")
+      return note(TROUBLES[v.trouble], "Open Devices", () => void tell({ act: "open-app", path: "/devices#browsers" }));
     if (v.trouble === "locked") return note(TROUBLES.locked, "Open it", () => void openIt());
     if (!ready) return void failed({ error: v.error, trouble: v.trouble });
     if (query) note(v.list.length ? "" : "Nothing fits.");
@@ -84,27 +98,27 @@
     };
     const acts = document.createElement("div");
     acts.className = "line-acts";
-    for (const [what, words] of [
+    for (const [what, words2] of [
       ["username", "Copy user name"],
       ["password", "Copy password"],
       ...l.code ? [["code", "Copy code"]] : []
     ])
-      acts.append(copier(words, () => tell({ act: "copy", id: l.id, what })));
+      acts.append(copier(words2, () => tell({ act: "copy", id: l.id, what })));
     const details = Object.assign(document.createElement("button"), { textContent: "Details", className: "act" });
     details.onclick = () => void tell({ act: "open-app", path: `/items/${encodeURIComponent(l.id)}` });
     acts.append(details);
     li.append(b, acts);
     return li;
   }
-  function copier(words, get) {
-    const c = Object.assign(document.createElement("button"), { textContent: words, className: "act" });
+  function copier(words2, get) {
+    const c = Object.assign(document.createElement("button"), { textContent: words2, className: "act" });
     c.onclick = async () => {
       const v = await get();
       if (failed(v)) return;
       await navigator.clipboard.writeText(v.text);
       void tell({ act: "clear", seconds: clearAfter });
       c.textContent = "Copied";
-      setTimeout(() => c.textContent = words, 1500);
+      setTimeout(() => c.textContent = words2, 1500);
     };
     return c;
   }
@@ -113,9 +127,9 @@
     $("drawer").replaceChildren(
       ...list.map((m) => {
         const li = document.createElement("li");
-        const words = document.createElement("span");
+        const words2 = document.createElement("span");
         const when = new Date(m.at).toLocaleString([], { dateStyle: "medium", timeStyle: "short" });
-        words.textContent = `${m.site || "no site"}, ${when}`;
+        words2.textContent = `${m.site || "no site"}, ${when}`;
         const value = Object.assign(document.createElement("code"), { textContent: "● ● ● ●" });
         const show = Object.assign(document.createElement("button"), { textContent: "Show", className: "act" });
         const get = () => tell({ act: "made", at: m.at });
@@ -126,7 +140,7 @@
           value.textContent = v.text;
           show.textContent = hidden ? "Hide" : "Show";
         };
-        li.append(words, value, show, copier("Copy", get));
+        li.append(words2, value, show, copier("Copy", get));
         return li;
       })
     );

@@ -23,7 +23,10 @@ function concat(...parts) {
 
 /** What came back instead of an answer. */
 export class LineError extends Error {
-  /** @param {"none" | "locked" | "over" | "away" | "no session"} kind @param {string} [open] */
+  /**
+   * @param {"none" | "locked" | "over" | "away" | "no session" | "app too old" | "extension too old"} kind
+   * @param {string} [open]
+   */
   constructor(kind, open) {
     super(kind);
     this.kind = kind;
@@ -49,6 +52,7 @@ async function post(app, path, body) {
   if (resp.ok && out) return out;
   if (resp.status === 423) throw new LineError("locked", out?.open);
   if (resp.status === 401) throw new LineError("no session");
+  if (resp.status === 426) throw new LineError(out?.error === "app too old" ? "app too old" : "extension too old");
   if (resp.status === 410) throw new LineError("over");
   throw new LineError("away");
 }
@@ -190,7 +194,7 @@ async function startSession() {
   const c = await loadConnection();
   if (!c) throw new LineError("none");
   const nonce = crypto.getRandomValues(new Uint8Array(32));
-  const s = await post(c.app, "session", { profile: c.profile, id: c.id, nonce: toBase64(nonce) });
+  const s = await post(c.app, "session", { protocol: PROTOCOL, profile: c.profile, id: c.id, nonce: toBase64(nonce) });
   const salt = concat(nonce, fromBase64(s.nonce));
   /** @param {string} info @param {KeyUsage[]} use */
   const derive = (info, use) =>
@@ -216,6 +220,9 @@ function iv(n) {
   new DataView(b.buffer).setBigUint64(4, BigInt(n));
   return b;
 }
+
+/** What is said between extension and app, as the app numbers it. */
+const PROTOCOL = 1;
 
 /** What is done whenever the vault is found locked. @type {() => void} */
 let locked = () => {};

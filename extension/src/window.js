@@ -2,6 +2,7 @@
 // is set for the site, and the way to the app.
 import { api } from "./line.js";
 import { askToSignOut, maySignOut } from "./may.js";
+import { words } from "./words.js";
 
 /** @param {string} id @returns {any} */
 const $ = (id) => document.getElementById(id);
@@ -15,6 +16,8 @@ const TROUBLES = /** @type {Record<string, string>} */ ({
   none: "This browser isn’t connected yet.",
   over: "This browser is no longer connected to Red Locket. Connect it again.",
   locked: "The vault is locked.",
+  "app too old": words("app too old"),
+  "extension too old": words("extension too old"),
   away: "Red Locket isn’t running on this computer. Start it, then open this window again.",
 });
 
@@ -51,6 +54,8 @@ async function refresh() {
       "Connect",
       () => void api.tabs.create({ url: api.runtime.getURL("connect.html") }),
     );
+  if (v.trouble === "extension too old")
+    return note(TROUBLES[v.trouble], "Open Devices", () => void tell({ act: "open-app", path: "/devices#browsers" }));
   if (v.trouble === "locked") return note(TROUBLES.locked, "Open it", () => void openIt());
   if (!ready) return void failed({ error: v.error, trouble: v.trouble });
   if (query) note(v.list.length ? "" : "Nothing fits.");
