@@ -105,6 +105,23 @@ func BenchmarkUnlock(b *testing.B) {
 		}
 		b.ReportMetric(float64(b.Elapsed())/float64(b.N)/floor, "x-floor")
 	})
+	b.Run("authenticator", func(b *testing.B) { // from its answer on
+		d, id := large(b)
+		v, err := d.Unlock(b.Context(), id, secret.New(master))
+		require.NoError(b, err)
+		setUp(b, v)
+		v.Lock()
+		for b.Loop() {
+			v, err := d.UnlockByPlatform(b.Context(), id, thumbID, []byte("{}"), thumb)
+			require.NoError(b, err)
+			x, err := v.Book.Index()
+			require.NoError(b, err)
+			require.NotEmpty(b, x.Book("").Sites)
+			b.StopTimer()
+			v.Lock()
+			b.StartTimer()
+		}
+	})
 }
 
 // BenchmarkMemory reports what an open vault of 10,000 logins holds, after a

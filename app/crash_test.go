@@ -96,6 +96,8 @@ func crashRole(role, dir, addr, carried string) error {
 		return crashImport(ctx, v)
 	case "turning":
 		return crashTurn(ctx, v, dir, addr)
+	case "unlocking":
+		return crashUnlocks(ctx, v)
 	case "full":
 		return saveOnAFullDisk(ctx, v)
 	}
@@ -226,6 +228,78 @@ func TestTurningKilledAtAnyMoment(t *testing.T) {
 		require.NoError(t, errors.Join(attic.Close(), d.Close()))
 	}
 	t.Logf("%d kills, %d acknowledged saves, %d devices shut out", kills, len(saved), len(out))
+}
+
+// crashUnlocks sets authenticators up, changes their rule, the master password and back, and ends them, over and over.
+func crashUnlocks(ctx context.Context, v *app.Vault) error {
+	other := secret.New(master + " once more")
+	for {
+		u := app.PlatformUnlock{ID: thumbID, Credential: []byte("{}"), Salt: make([]byte, 32)}
+		if err := v.Account.AddPlatform(ctx, u, thumb); err != nil {
+			return err
+		}
+		fmt.Println("set up")
+		err := errors.Join(
+			v.Account.SetMasterRule(ctx, 1+mrand.IntN(90), true),
+			v.Account.ChangeMaster(ctx, secret.New(master), other, other),
+			v.Account.ChangeMaster(ctx, other, secret.New(master), secret.New(master)),
+			v.Account.EndPlatform(ctx, thumbID),
+		)
+		if err != nil {
+			return err
+		}
+		fmt.Println("ended")
+	}
+}
+
+// A process is killed at random moments of setting up, changing and ending an authenticator, and of changing the
+// master password beside it: a master password opens the vault, and so does the authenticator where it is set up.
+func TestUnlocksKilledAtAnyMoment(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long: run without -short")
+	}
+	kills := 12
+	if n, err := strconv.Atoi(os.Getenv("REDLOCKET_KILLS")); err == nil {
+		kills = n
+	}
+	dir := t.TempDir()
+	folder, err := store.In(filepath.Join(dir, "unlocking"))
+	require.NoError(t, err)
+	ports := app.Ports{Stores: folder, Rand: rand.Reader, Now: time.Now, Platform: "test"}
+	d := app.New(ports)
+	v, err := d.Create(
+		t.Context(), app.NewVault{Email: email, Password: secret.New(master), Repeat: secret.New(master)},
+	)
+	require.NoError(t, err)
+	kept, id := records.NewID(), v.Profile().ID
+	require.NoError(t, v.Items.Save(t.Context(), kept, login("Kept", "pw")))
+	require.NoError(t, d.Close())
+	byFinger := 0
+	for range kills {
+		p := run(t, "unlocking", dir, "", "")
+		require.Equal(t, "set up", <-p.lines)
+		time.Sleep(time.Duration(mrand.IntN(120)) * time.Millisecond)
+		p.kill()
+		d := app.New(ports)
+		v, err := d.Unlock(t.Context(), id, secret.New(master))
+		if err != nil { // it was killed while the other one was set
+			other := secret.New(master + " once more")
+			v, err = d.Unlock(t.Context(), id, other)
+			require.NoError(t, err)
+			require.NoError(t, v.Account.ChangeMaster(t.Context(), other, secret.New(master), secret.New(master)))
+		}
+		require.True(t, holds(v, kept)())
+		unlocks := v.Profile().Unlocks
+		if len(unlocks) > 0 {
+			byFinger++
+			v, err = byThumb(t, d, v)
+			require.NoError(t, err)
+			require.True(t, holds(v, kept)())
+			require.NoError(t, v.Account.EndPlatform(t.Context(), thumbID))
+		}
+		require.NoError(t, d.Close())
+	}
+	t.Logf("%d kills, %d times with an authenticator set up", kills, byFinger)
 }
 
 // importedRows is how many logins one import of the crash test has.

@@ -39,6 +39,19 @@ const leaveThings = (page) =>
     await caches.open("pages");
   });
 
+/** A page that asks whether it may be left, and writes down once more what it knows when it goes. */
+const resist = async (page) => {
+  await page.evaluate(() => {
+    addEventListener("beforeunload", (e) => {
+      e.preventDefault();
+      localStorage.setItem("token", "once more");
+    });
+    addEventListener("pagehide", () => localStorage.setItem("token", "and again"));
+    document.cookie = "second=1; path=/";
+  });
+  await page.click("h1"); // a browser asks only for pages that were used
+};
+
 const left = (page) =>
   page.evaluate(async () => [
     ...Object.keys(localStorage),
@@ -67,6 +80,7 @@ test("sites that were filled are signed out at locking, and one that was typed i
   filled = await b.page();
   await signInByFill(filled, "lanternfish");
   await leaveThings(filled);
+  await resist(filled);
   typed = await b.page();
   await typed.goto(d.site("gullwing", "/sign-up"));
   await typed.fill("#user", idris.email);

@@ -263,6 +263,7 @@
   }
   async function leavePages(domains) {
     const func = () => {
+      addEventListener("beforeunload", (e) => e.stopImmediatePropagation(), true);
       try {
         sessionStorage.clear();
         localStorage.clear();
@@ -273,12 +274,28 @@
       await api.scripting.executeScript({ target: { tabId: t.id ?? 0, allFrames: true }, func }).catch(() => {
       });
   }
+  async function cookiesOf(domain) {
+    if (!("getBrowserInfo" in api.runtime)) return api.cookies.getAll({ domain, partitionKey: {} });
+    const all = [];
+    for (const { id } of await api.cookies.getAllCookieStores()) {
+      const details = (
+        /** @type {any} */
+        { domain, storeId: id, partitionKey: {}, firstPartyDomain: null }
+      );
+      all.push(...await api.cookies.getAll(details));
+    }
+    return all;
+  }
   async function forget({ domains, origins }) {
     for (const domain of domains)
-      for (const c of await api.cookies.getAll({ domain, partitionKey: {} })) {
-        const { name, storeId, partitionKey } = c;
+      for (const c of await cookiesOf(domain)) {
+        const { name, storeId, partitionKey, firstPartyDomain } = (
+          /** @type {any} */
+          c
+        );
         const url = `http${c.secure ? "s" : ""}://${c.domain.replace(/^\./, "")}${c.path}`;
-        await api.cookies.remove({ url, name, storeId, partitionKey }).catch(() => {
+        const of = firstPartyDomain === void 0 ? {} : { firstPartyDomain };
+        await api.cookies.remove({ url, name, storeId, partitionKey, ...of }).catch(() => {
         });
       }
     const own = (

@@ -116,6 +116,8 @@ async function tabsOf(domains) {
 /** What a tab keeps by itself, no browser forgets for an extension. @param {string[]} domains */
 async function leavePages(domains) {
   const func = () => {
+    // A page that asks whether it may be left isn't asked.
+    addEventListener("beforeunload", (e) => e.stopImmediatePropagation(), true);
     try {
       sessionStorage.clear();
       localStorage.clear();
@@ -127,13 +129,29 @@ async function leavePages(domains) {
     await api.scripting.executeScript({ target: { tabId: t.id ?? 0, allFrames: true }, func }).catch(() => {});
 }
 
+/**
+ * The cookies of a domain and of what is below it, also of those that are kept apart by the page around them and, in
+ * Firefox, by container.
+ * @param {string} domain
+ */
+async function cookiesOf(domain) {
+  if (!("getBrowserInfo" in api.runtime)) return api.cookies.getAll({ domain, partitionKey: {} });
+  const all = [];
+  for (const { id } of await api.cookies.getAllCookieStores()) {
+    const details = /** @type {any} */ ({ domain, storeId: id, partitionKey: {}, firstPartyDomain: null });
+    all.push(...(await api.cookies.getAll(details)));
+  }
+  return all;
+}
+
 /** Removes the cookies and what is stored of sites, and of no others. @param {Sites} sites */
 async function forget({ domains, origins }) {
   for (const domain of domains)
-    for (const c of await api.cookies.getAll({ domain, partitionKey: {} })) {
-      const { name, storeId, partitionKey } = c;
+    for (const c of await cookiesOf(domain)) {
+      const { name, storeId, partitionKey, firstPartyDomain } = /** @type {any} */ (c);
       const url = `http${c.secure ? "s" : ""}://${c.domain.replace(/^\./, "")}${c.path}`;
-      await api.cookies.remove({ url, name, storeId, partitionKey }).catch(() => {}); // gone meanwhile
+      const of = firstPartyDomain === undefined ? {} : { firstPartyDomain };
+      await api.cookies.remove({ url, name, storeId, partitionKey, ...of }).catch(() => {}); // gone meanwhile
     }
   const own = /** @type {[string, ...string[]]} */ (origins.filter((o) => belongs(new URL(o).hostname, domains)));
   if (!own.length) return;
