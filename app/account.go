@@ -169,6 +169,8 @@ func keepSignIn(ctx context.Context, local *records.Local, p Profile, key keys.K
 type Account struct {
 	vault *Vault
 
+	telling sync.Mutex // held while the cloud is told of late keys: what was told last is what is so
+
 	mu    sync.Mutex        // guards what follows
 	cloud Cloud             // nil without one
 	ended map[[32]byte]bool // introductions that were answered or ended, by the hash of what was left for them

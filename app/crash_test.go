@@ -235,7 +235,7 @@ func crashUnlocks(ctx context.Context, v *app.Vault) error {
 	other := secret.New(master + " once more")
 	for {
 		u := app.PlatformUnlock{ID: thumbID, Credential: []byte("{}"), Salt: make([]byte, 32)}
-		if err := v.Account.AddPlatform(ctx, u, thumb); err != nil {
+		if err := v.Account.AddPlatform(ctx, secret.New(master), u, thumb); err != nil {
 			return err
 		}
 		fmt.Println("set up")

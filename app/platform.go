@@ -9,6 +9,7 @@ import (
 
 	"redlocket/app/records"
 	"redlocket/core/keys"
+	"redlocket/core/secret"
 )
 
 // PlatformUnlock is a way to open a vault by the computer's own authenticator: a fingerprint, a face, a PIN. It is a
@@ -20,6 +21,7 @@ type PlatformUnlock struct {
 	Public     []byte `json:"public"`     // the vault's key is sealed to it
 	Wrapped    []byte `json:"wrapped"`
 	Epoch      uint32 `json:"epoch"` // of the wrapped key
+	Late       []byte `json:"late"`  // public, of the key by which a new master password is asked for
 	Name       string `json:"name"`
 	Added      int64  `json:"added"` // milliseconds since 1970
 }
@@ -145,9 +147,10 @@ func (p Profile) byPlatform(id []byte, prf [keys.PRFSize]byte) (keys.EpochKey, e
 	return keys.EpochKey{}, ErrPlatform
 }
 
-// AddPlatform sets an authenticator up: u has its ID, Credential, Salt and Name. The master password was typed for it
-// just before.
-func (a *Account) AddPlatform(ctx context.Context, u PlatformUnlock, prf [keys.PRFSize]byte) error {
+// AddPlatform sets an authenticator up: u has its ID, Credential, Salt and Name. It takes the master password.
+func (a *Account) AddPlatform(
+	ctx context.Context, password secret.Text, u PlatformUnlock, prf [keys.PRFSize]byte,
+) error {
 	if prf == [keys.PRFSize]byte{} || len(u.ID) == 0 {
 		return errUnlockMissing
 	}
@@ -155,24 +158,28 @@ func (a *Account) AddPlatform(ctx context.Context, u PlatformUnlock, prf [keys.P
 	if err != nil {
 		return err
 	}
-	ring, err := a.vault.Replica.Ring()
+	p, d := a.vault.Profile(), a.vault.device
+	pair, ring, err := d.unwrap(p, password)
 	if err != nil {
 		return err
 	}
-	p, d := a.vault.Profile(), a.vault.device
 	if len(p.Unlocks) >= maxUnlocks {
 		return records.BadInput("unlock", errManyUnlocks)
 	}
 	if slices.ContainsFunc(p.Unlocks, func(o PlatformUnlock) bool { return bytes.Equal(o.ID, u.ID) }) {
 		return records.BadInput("unlock", errHasUnlock)
 	}
-	u.Public, u.Added = own.Public(), d.ports.Now().UnixMilli()
+	u.Public, u.Late, u.Added = own.Public(), own.Late.Public(), d.ports.Now().UnixMilli()
 	u.Name = shortName(u.Name, "This computer")
-	return a.vault.identity.update(ctx, func(p *Profile) {
+	err = a.vault.identity.update(ctx, func(p *Profile) {
 		p.Unlocks = append(slices.Clone(p.Unlocks), u)
 		p.OfferDone = true
 		d.typedMaster(p, ring)
 	})
+	if err == nil {
+		_ = a.tellLateKeys(ctx, pair.SignIn) // told again at the next master password
+	}
+	return err
 }
 
 // EndPlatform ends an authenticator: from then on it opens nothing.

@@ -22,7 +22,8 @@ var (
 )
 
 func setUp(t testing.TB, v *app.Vault) {
-	require.NoError(t, v.Account.AddPlatform(t.Context(), app.PlatformUnlock{ID: thumbID, Credential: []byte("{}")}, thumb))
+	u := app.PlatformUnlock{ID: thumbID, Credential: []byte("{}")}
+	require.NoError(t, v.Account.AddPlatform(t.Context(), secret.New(master), u, thumb))
 }
 
 // byThumb locks a vault and opens it by the authenticator.
@@ -41,9 +42,12 @@ func TestOpeningByAnAuthenticator(t *testing.T) {
 	require.ErrorIs(t, err, app.ErrMasterDue, "nothing is set up, and no master password was typed")
 	v, err = d.Unlock(t.Context(), id, secret.New(master))
 	require.NoError(t, err)
-	require.Error(t, v.Account.AddPlatform(t.Context(), app.PlatformUnlock{ID: thumbID}, [keys.PRFSize]byte{}))
+	add := func(id []byte, prf [keys.PRFSize]byte) error {
+		return v.Account.AddPlatform(t.Context(), secret.New(master), app.PlatformUnlock{ID: id}, prf)
+	}
+	require.Error(t, add(thumbID, [keys.PRFSize]byte{}))
 	setUp(t, v)
-	require.Error(t, v.Account.AddPlatform(t.Context(), app.PlatformUnlock{ID: thumbID}, thumb), "it is there already")
+	require.Error(t, add(thumbID, thumb), "it is there already")
 	v, err = byThumb(t, d, v)
 	require.NoError(t, err)
 	assert.True(t, holds(v, kept)())
@@ -73,9 +77,9 @@ func TestOpeningByAnAuthenticator(t *testing.T) {
 	for i := range 8 {
 		v, err = d.Unlock(t.Context(), id, secret.New(master))
 		require.NoError(t, err)
-		require.NoError(t, v.Account.AddPlatform(t.Context(), app.PlatformUnlock{ID: fmt.Append(nil, i)}, thumb))
+		require.NoError(t, add(fmt.Append(nil, i), thumb))
 	}
-	require.Error(t, v.Account.AddPlatform(t.Context(), app.PlatformUnlock{ID: thumbID}, thumb), "eight are enough")
+	require.Error(t, add(thumbID, thumb), "eight are enough")
 }
 
 // The vault's key is rotated, by this device, by another one, and while this one is locked; the master password is

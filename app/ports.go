@@ -85,6 +85,14 @@ type Cloud interface {
 	// Recovery, the former recovery sign-in key.
 	BringBack(ctx context.Context, key keys.Key, in wire.BringBack) (Session, error)
 	SetCredentials(ctx context.Context, credential string, key keys.Key, in wire.NewCredentials) error
+	// SetLateKeys tells the public keys by which this device's authenticators may ask for new credentials; key is the
+	// account's present sign-in key. AskLate has such credentials wait, Late tells what waits, any device stops it by
+	// StopLate, and TakeLate brings it into force: syncing.ErrEarly, or syncing.ErrOver if nothing waits.
+	SetLateKeys(ctx context.Context, credential string, key keys.Key, publics [][]byte) error
+	AskLate(ctx context.Context, credential string, late keys.Key, in wire.LateCredentials) (wire.Late, error)
+	Late(ctx context.Context, credential string) (wire.Late, error)
+	StopLate(ctx context.Context, credential string) error
+	TakeLate(ctx context.Context, credential string, late keys.Key, in wire.TakeLate) error
 	// BeginEpoch begins an epoch, and DeleteAccount removes the account with everything in it. key is the account's
 	// present sign-in key.
 	BeginEpoch(ctx context.Context, credential string, key keys.Key, in wire.NewEpoch) error

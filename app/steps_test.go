@@ -409,6 +409,21 @@ func useCases() []useCase {
 			_, err := b.v.Account.PassStep(ctx, app.FirstSheet, true)
 			return err
 		}, func(ctx context.Context, b *bench) bool { return b.v.Account.FirstDay(ctx).HasLeft(app.FirstSheet) }},
+		{"a forgotten master password", func(ctx context.Context, b *bench) error {
+			a := b.v.Account
+			u := app.PlatformUnlock{ID: []byte(records.NewID()), Credential: []byte("{}")}
+			if err := a.AddPlatform(ctx, secret.New(master), u, thumb); err != nil {
+				return err
+			}
+			err := a.AskNewMaster(ctx, u.ID, thumb, secret.New(remembered), secret.New(remembered))
+			if err != nil {
+				return err
+			}
+			if _, err := a.NewMaster(ctx); err != nil {
+				return err
+			}
+			return errors.Join(a.StopNewMaster(ctx), a.EndPlatform(ctx, u.ID))
+		}, nil},
 		{"a new sheet", func(ctx context.Context, b *bench) error {
 			a := b.v.Account
 			if err := a.NewSheet(ctx); err != nil {

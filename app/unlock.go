@@ -196,7 +196,7 @@ func (d *Device) Unlock(ctx context.Context, profile string, password secret.Tex
 	if err != nil {
 		return nil, err
 	}
-	_, ring, err := d.unwrap(p, password)
+	pair, ring, err := d.unwrap(p, password)
 	if err != nil {
 		return nil, err
 	}
@@ -205,6 +205,9 @@ func (d *Device) Unlock(ctx context.Context, profile string, password secret.Tex
 		return nil, err
 	}
 	v.Guard.Given()
+	if p.OfferDone { // there are authenticators, or were
+		go func() { _ = v.Account.tellLateKeys(context.Background(), pair.SignIn) }() // or the next time
+	}
 	return v, nil
 }
 

@@ -124,6 +124,12 @@ func (s *Server) refuse(w http.ResponseWriter, r *http.Request, err error) {
 		fail(w, http.StatusForbidden, wire.CodeInvitation, err.Error())
 	case errors.Is(err, errNoCode):
 		fail(w, http.StatusForbidden, wire.CodeProof, err.Error())
+	case errors.Is(err, errEarly):
+		fail(w, http.StatusConflict, wire.CodeEarly, err.Error())
+	case errors.Is(err, errLateOther):
+		fail(w, http.StatusConflict, wire.CodeWaits, err.Error())
+	case errors.Is(err, errNoLate):
+		fail(w, http.StatusNotFound, wire.CodeNotFound, err.Error())
 	case errors.Is(err, errTaken):
 		fail(w, http.StatusConflict, wire.CodeTaken, err.Error())
 	default:

@@ -79,13 +79,16 @@ type Server struct {
 	// Proxies are the networks of proxies that are believed when they say whom they pass on (X-Forwarded-For, the last
 	// address that isn't one of theirs). It is set before the server is used.
 	Proxies []netip.Prefix
-	store   *store
-	key     []byte
-	hub     *hub
-	counts  *counts
-	mails   *mails
-	log     *slog.Logger
-	now     func() time.Time
+	// LateWait is how long credentials wait that were asked for with an authenticator. It is set before the server is
+	// used.
+	LateWait time.Duration
+	store    *store
+	key      []byte
+	hub      *hub
+	counts   *counts
+	mails    *mails
+	log      *slog.Logger
+	now      func() time.Time
 }
 
 // New opens the cloud on a database file.
@@ -99,7 +102,8 @@ func New(ctx context.Context, file string, lim Limits, log *slog.Logger) (*Serve
 		_ = st.close()
 		return nil, fmt.Errorf("failed to read the cloud's key: %w", err)
 	}
-	s := &Server{store: st, key: key, hub: newHub(), mails: newMails(log), log: log, now: time.Now}
+	s := &Server{store: st, key: key, hub: newHub(), mails: newMails(log), log: log, now: time.Now,
+		LateWait: DefaultLateWait}
 	s.counts = newCounts(s.hub)
 	s.Handler = s.routes(lim)
 	return s, nil
@@ -147,6 +151,11 @@ func (s *Server) routes(lim Limits) http.Handler {
 	r.Group(func(r chi.Router) {
 		r.Use(s.authenticate)
 		r.Put("/v1/credentials", s.setCredentials)
+		r.Put("/v1/late/keys", s.setLateKeys)
+		r.Post("/v1/late", s.askLate)
+		r.Get("/v1/late", s.late)
+		r.Delete("/v1/late", s.stopLate)
+		r.Post("/v1/late/take", s.takeLate)
 		r.Post("/v1/epochs", s.beginEpoch)
 		r.Get("/v1/epochs/latest", s.epoch)
 		r.Post("/v1/account/delete", s.deleteAccount)

@@ -163,6 +163,9 @@ func beginEpochIn(
 			return err
 		}
 	}
+	if _, err := tx.ExecContext(ctx, dropLate, id); err != nil {
+		return err
+	}
 	for _, d := range in.Out {
 		const q = `DELETE FROM sessions WHERE account = ? AND device = ?`
 		if _, err := tx.ExecContext(ctx, q, id, d); err != nil {

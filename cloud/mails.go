@@ -92,6 +92,16 @@ func (s *Server) send(ctx context.Context, to, name string, with mailText) error
 
 func grouped(code string) string { return code[:len(code)/2] + " " + code[len(code)/2:] }
 
+// tellLate mails the owner of an account that new credentials wait.
+func (s *Server) tellLate(email string, due time.Time) {
+	if s.Post == nil {
+		return
+	}
+	s.mails.add(func(ctx context.Context) error {
+		return s.send(ctx, email, "late", mailText{At: due.UTC().Format("2 January 2006 at 15:04 UTC")})
+	})
+}
+
 // tellReplaced mails the owner of an account that its keys were replaced.
 func (s *Server) tellReplaced(email string, at time.Time) {
 	if s.Post == nil {

@@ -241,6 +241,9 @@ func (s *store) setCredentials(
 			a.Params, a.SignIn, a.RecoverySignIn, a.Wrapped, a.RecoveryWrapped, id); err != nil {
 			return err
 		}
+		if _, err := tx.ExecContext(ctx, dropLate, id); err != nil {
+			return err
+		}
 		if keep {
 			return nil
 		}

@@ -196,7 +196,10 @@ async function settings() {
 
 test("settings: dark, large, another language; asked again before a password is shown", async () => {
   await page.goto(d.desk + "/settings");
-  assert.match(await page.innerText(".setting-group >> nth=0"), /locks after .*, and when the computer sleeps/);
+  assert.match(
+    await page.innerText(".setting-group >> nth=0"),
+    /locks after .*, when the computer sleeps and when the screen is locked/,
+  );
   await settings();
   await page.setViewportSize({ width: 390, height: 800 });
   assert.ok(await page.isVisible("#lock-after"), "on a narrow screen too");

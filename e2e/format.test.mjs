@@ -3,7 +3,7 @@
 import test from "node:test";
 import { WORDS as list } from "../extension/src/wordlist.js";
 import assert from "node:assert/strict";
-import { createPublicKey, verify } from "node:crypto";
+import { createPrivateKey, createPublicKey, verify } from "node:crypto";
 import { readFileSync } from "node:fs";
 import { join } from "node:path";
 import { argon2id } from "@noble/hashes/argon2.js";
@@ -26,6 +26,16 @@ const u64 = (n) => {
   return new Uint8Array(o);
 };
 const expand = (key, info) => hkdf(sha256, key, utf8("redlocket/1"), utf8(info), 32);
+
+/** The public key of an Ed25519 seed (RFC 8032), by PKCS #8 (RFC 8410). */
+const publicOf = (seed) => {
+  const key = createPrivateKey({
+    key: Buffer.concat([Buffer.from("302e020100300506032b657004220420", "hex"), Buffer.from(seed)]),
+    format: "der",
+    type: "pkcs8",
+  });
+  return Buffer.from(createPublicKey(key).export({ format: "jwk" }).x, "base64url");
+};
 
 function open(key, ad, sealed, epoch = 2) {
   assert.deepEqual([...sealed.slice(0, 5)], [2, 0, 0, 0, epoch]);
@@ -64,6 +74,7 @@ test("from the master password to the keys", () => {
   assert.equal(hex(expand(un(v.recovery), "recovery")), v.recovery_seed);
   assert.equal(hex(expand(un(v.recovery), "recovery sign-in")), v.recovery_sign_in_key);
   assert.equal(hex(expand(un(v.prf), "platform")), v.platform_seed);
+  assert.equal(hex(publicOf(expand(un(v.prf), "late"))), v.late_public);
 });
 
 test("the vault key, a record and a head", () => {

@@ -181,6 +181,30 @@ test("it stands in for the master password where that is asked for again", async
   await page.waitForSelector("h1:has-text('Recovery sheet')");
 });
 
+test("a forgotten master password: a new one waits for an hour, and can be stopped", async () => {
+  await page.goto(at + "/settings");
+  await page.click("text=Set a new one by fingerprint");
+  await page.waitForURL("**/master");
+  await page.waitForSelector("form[action='/master']:visible");
+  await accessible(page, "a forgotten master password");
+  await page.fill("#password", "winkle oar tide lamp");
+  await page.fill("#repeat", "another one altogether");
+  await page.click("text=Ask for it");
+  await page.waitForSelector(".bad:has-text('not the same')");
+  for (const f of ["#password", "#repeat"]) await page.fill(f, "winkle oar tide lamp");
+  await page.click("text=Ask for it");
+  await page.waitForSelector("text=A new master password waits");
+  await page.waitForSelector("text=/in (59|60) minutes/");
+  assert.equal(await page.locator("form[action='/master/take']").count(), 0, "not yet");
+  await accessible(page, "a new master password that waits");
+  await page.goto(at + "/logins");
+  await page.waitForSelector(".day-waits:has-text('A new master password waits')");
+  await page.click("text=A new master password waits");
+  await page.click("text=Stop it");
+  await page.waitForURL("**/logins");
+  await page.waitForSelector("text=Stopped: the master password stays as it is");
+});
+
 test("a finger that isn't known opens nothing, and says so", async () => {
   await lock();
   await verified(false);

@@ -170,6 +170,7 @@ func (s dayPages) waiting(r *http.Request) (out []waiting, err error) {
 		}
 		out = append(out, waiting{words, "until then the vault is on this computer only", "/account", false})
 	}
+	out = append(out, s.newMaster(r)...)
 	out = append(out, s.left(r)...)
 	if v.Account.SheetReplaces(ctx) {
 		out = append(out, waiting{
@@ -187,6 +188,19 @@ func (s dayPages) waiting(r *http.Request) (out []waiting, err error) {
 		out = append(out, b)
 	}
 	return out, nil
+}
+
+// newMaster says that a new master password waits. The cloud is asked, and not waited for long.
+func (s dayPages) newMaster(r *http.Request) []waiting {
+	ctx, cancel := context.WithTimeout(r.Context(), cloudTime)
+	defer cancel()
+	n, err := vaultOf(r).Account.NewMaster(ctx)
+	if err != nil || !n.Waits {
+		return nil
+	}
+	return []waiting{{
+		"A new master password waits", "asked for on " + n.Device + ": if it wasn’t you, stop it", "/master", false,
+	}}
 }
 
 // sheetMissing reports whether the vault's first recovery sheet was never put on paper.
@@ -222,13 +236,15 @@ func (s dayPages) left(r *http.Request) (out []waiting) {
 	return out
 }
 
+// cloudTime is how long the day's page waits for the cloud.
+const cloudTime = 700 * time.Millisecond
+
 // absentAfter is how long a device wasn't there when it is asked about.
 const absentAfter = 90 * 24 * time.Hour
 
 // absent are the devices that weren't there for long: they may be lost. The cloud is asked, and not waited for long.
 func (s dayPages) absent(r *http.Request) (out []waiting) {
-	const wait = 700 * time.Millisecond
-	ctx, cancel := context.WithTimeout(r.Context(), wait)
+	ctx, cancel := context.WithTimeout(r.Context(), cloudTime)
 	defer cancel()
 	list, away, err := vaultOf(r).Account.Devices(ctx)
 	if err != nil || away {

@@ -343,7 +343,7 @@ func (s platformPages) tryAdd(r *http.Request, v *app.Vault) error {
 		return err
 	}
 	u := app.PlatformUnlock{ID: made.ID, Credential: b, Salt: c.salt, Name: r.FormValue("name")}
-	return v.Account.AddPlatform(r.Context(), u, prf)
+	return v.Account.AddPlatform(r.Context(), typedMaster(r), u, prf)
 }
 
 func (s platformPages) end(w http.ResponseWriter, r *http.Request) error {

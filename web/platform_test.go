@@ -14,6 +14,7 @@ import (
 	"net/url"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/fxamacker/cbor/v2"
 	"github.com/stretchr/testify/assert"
@@ -117,7 +118,7 @@ func withAuthenticator(t *testing.T) (*client, *app.Vault, *authenticator) {
 	require.Equal(t, http.StatusForbidden, r.StatusCode)
 	options := c.options("/unlocks/options", url.Values{"password": {master}})
 	r = c.do("POST", "/unlocks", url.Values{
-		"answer": {a.create(options.Challenge)}, "prf": {prfOf(1)}, "name": {"Thumb"},
+		"answer": {a.create(options.Challenge)}, "prf": {prfOf(1)}, "name": {"Thumb"}, "password": {master},
 	})
 	require.Equal(t, http.StatusSeeOther, r.StatusCode, "%s", body(t, r))
 	return c, v, a
@@ -208,4 +209,41 @@ func TestWhatOpensNothing(t *testing.T) {
 	}
 	r := c.do("POST", at+"/options", nil, "Sec-Fetch-Site", "cross-site")
 	assert.Equal(t, http.StatusForbidden, r.StatusCode, "another site's page asks")
+}
+
+// A forgotten master password is replaced by two answers of the authenticator, with an hour between them.
+func TestAForgottenMasterPassword(t *testing.T) {
+	const fresh = "winkle oar tide lamp"
+	c, v, a := withAuthenticator(t)
+	try := func(path, prf string) (int, string) {
+		o := c.options("/again/platform/options", nil)
+		r := c.do("POST", path, url.Values{
+			"answer": {a.get(o.Challenge)}, "prf": {prf}, "password": {fresh}, "repeat": {fresh},
+		})
+		return r.StatusCode, body(t, r)
+	}
+	code, page := try("/master", prfOf(2))
+	assert.Equal(t, http.StatusUnprocessableEntity, code, "another finger")
+	assert.NotContains(t, page, "A new master password waits")
+	a.flags = userPresent
+	code, _ = try("/master", prfOf(1))
+	assert.Equal(t, http.StatusUnprocessableEntity, code, "nobody was verified")
+	a.flags |= userVerified
+	code, page = try("/master", prfOf(1))
+	require.Equal(t, http.StatusSeeOther, code, page)
+	assert.Contains(t, body(t, c.do("GET", "/master", nil)), "A new master password waits")
+	assert.Contains(t, body(t, c.do("GET", "/day", nil)), "A new master password waits")
+	code, page = try("/master/take", prfOf(1))
+	assert.Equal(t, http.StatusUnprocessableEntity, code)
+	assert.Contains(t, page, "waited long enough")
+	ahead.Store(int64(61 * time.Minute))
+	code, _ = try("/master/take", prfOf(2))
+	assert.Equal(t, http.StatusUnprocessableEntity, code, "another finger")
+	code, page = try("/master/take", prfOf(1))
+	require.Equal(t, http.StatusSeeOther, code, page)
+	v.Lock()
+	r := c.do("POST", "/open/"+v.Profile().ID, url.Values{"password": {master}})
+	assert.Equal(t, http.StatusForbidden, r.StatusCode)
+	r = c.do("POST", "/open/"+v.Profile().ID, url.Values{"password": {fresh}})
+	assert.Equal(t, http.StatusOK, r.StatusCode)
 }

@@ -117,8 +117,11 @@ func (d settingsData) LockState() string {
 	if d.LockOnClose {
 		when = append(when, "when its last page is closed")
 	}
+	if n := len(when) - 1; n > 0 {
+		when = []string{strings.Join(when[:n], ", ") + " and " + when[n]}
+	}
 	if len(when) > 0 {
-		out += ", " + strings.Join(when, ", ")
+		out += ", " + when[0]
 	}
 	if d.SignOut {
 		out += "; signs out of sites then"

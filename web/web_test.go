@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -77,10 +78,15 @@ func body(t testing.TB, r *http.Response) string {
 	return string(b)
 }
 
+// ahead is how far the devices' clock is, in nanoseconds.
+var ahead atomic.Int64
+
 func setup(t testing.TB) (*client, *app.Device, *app.Vault) {
 	f, err := store.In(t.TempDir())
 	require.NoError(t, err)
-	d := app.New(app.Ports{Stores: f, Now: time.Now, Rand: rand.Reader, Platform: "test"})
+	clock := func() time.Time { return time.Now().Add(time.Duration(ahead.Load())) }
+	t.Cleanup(func() { ahead.Store(0) })
+	d := app.New(app.Ports{Stores: f, Now: clock, Rand: rand.Reader, Platform: "test"})
 	t.Cleanup(func() { assert.NoError(t, d.Close()) })
 	v, err := d.Create(
 		t.Context(),

@@ -233,6 +233,10 @@ func (c *Client) try(
 		return nil, syncing.ErrCloudFull
 	case wire.CodeNotReady:
 		return nil, syncing.ErrNotReady
+	case wire.CodeEarly:
+		return nil, syncing.ErrEarly
+	case wire.CodeWaits:
+		return nil, syncing.ErrWaits
 	case wire.CodeNotFound:
 		return nil, syncing.ErrOver
 	case wire.CodeBadRequest: // its own words are nobody's on this device
@@ -309,6 +313,34 @@ func (c *Client) session(
 func (c *Client) SetCredentials(ctx context.Context, credential string, key keys.Key, in wire.NewCredentials) error {
 	p := proofBy(key, in.Recovery)
 	return c.prove(ctx, "PUT", "/v1/credentials", credential, &p, in, nil)
+}
+
+// SetLateKeys tells the public late keys of this device. key is the account's present sign-in key.
+func (c *Client) SetLateKeys(ctx context.Context, credential string, key keys.Key, publics [][]byte) error {
+	p := proofBy(key, false)
+	return c.prove(ctx, "PUT", "/v1/late/keys", credential, &p, wire.LateKeys{Keys: publics}, nil)
+}
+
+// AskLate has new credentials wait.
+func (c *Client) AskLate(
+	ctx context.Context, credential string, late keys.Key, in wire.LateCredentials,
+) (out wire.Late, err error) {
+	return out, c.prove(ctx, "POST", "/v1/late", credential, &proof{late, wire.ProofLate}, in, &out)
+}
+
+// Late tells what waits.
+func (c *Client) Late(ctx context.Context, credential string) (out wire.Late, err error) {
+	return out, c.call(ctx, "GET", "/v1/late", credential, nil, &out)
+}
+
+// StopLate ends what waits.
+func (c *Client) StopLate(ctx context.Context, credential string) error {
+	return c.call(ctx, "DELETE", "/v1/late", credential, nil, nil)
+}
+
+// TakeLate brings what has waited into force; syncing.ErrOver if nothing waits.
+func (c *Client) TakeLate(ctx context.Context, credential string, late keys.Key, in wire.TakeLate) error {
+	return c.prove(ctx, "POST", "/v1/late/take", credential, &proof{late, wire.ProofLate}, in, nil)
 }
 
 // Epoch returns the statement that began the newest epoch; syncing.ErrOver in the first one.

@@ -43,6 +43,9 @@ var (
 	ErrTooMany  = errors.New("too many attempts: wait a few minutes and try again")
 	ErrNotReady = errors.New("the other device hasn't answered yet")
 	ErrOver     = errors.New("this introduction is over; start again on the new device")
+	// Of new credentials that wait.
+	ErrEarly    = errors.New("it hasn’t waited long enough yet")
+	ErrWaits    = errors.New("another of your devices has asked already: stop it there or here first")
 	ErrOffline  = errors.New("the cloud can't be reached")
 	ErrCloudURL = errors.New("the cloud's address must begin with https:// (http:// only on this computer)")
 	ErrNoChunk  = errors.New(

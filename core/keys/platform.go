@@ -10,7 +10,11 @@ const PRFSize = 32
 // PlatformKeys are what the device's own authenticator opens a vault by: a fingerprint, a face, a PIN. They are made of
 // what it says to a salt (WebAuthn level 3, section 10.1.4, "prf"). The key of a later epoch is sealed to the public
 // part, without the authenticator.
-type PlatformKeys struct{ seal hpke.PrivateKey }
+type PlatformKeys struct {
+	seal hpke.PrivateKey
+	// Late signs where a new master password is asked for that comes into force after a wait.
+	Late Key
+}
 
 // String keeps them out of logs.
 func (PlatformKeys) String() string { return "keys.PlatformKeys(hidden)" }
@@ -19,7 +23,7 @@ func (PlatformKeys) String() string { return "keys.PlatformKeys(hidden)" }
 func DerivePlatform(prf [PRFSize]byte) (PlatformKeys, error) {
 	seed := expand(prf[:], "platform")
 	private, err := hpke.MLKEM768X25519().DeriveKeyPair(seed[:])
-	return PlatformKeys{private}, err
+	return PlatformKeys{private, expand(prf[:], "late")}, err
 }
 
 // Public returns the public part.

@@ -44,6 +44,7 @@ type vectors struct {
 	RecoverySignIn  string   `json:"recovery_sign_in_key"`
 	PRF             string   `json:"prf"`
 	PlatformSeed    string   `json:"platform_seed"` // of the HPKE key pair
+	LatePublic      string   `json:"late_public"`
 
 	VaultID   string `json:"vault_id"`
 	VaultKey  string `json:"vault_key"`
@@ -123,6 +124,8 @@ func TestFormatVectors(t *testing.T) {
 	v.RecoverySeed, v.RecoverySignIn = hexed(expand(recovery[:], "recovery")), hexed(rec.SignIn)
 	prf := bytes.Repeat([]byte{0x5A}, PRFSize)
 	v.PRF, v.PlatformSeed = hex.EncodeToString(prf), hexed(expand(prf, "platform"))
+	late := expand(prf, "late")
+	v.LatePublic = hex.EncodeToString(late.Public())
 	first, err := NewVaultKey(&source)
 	require.NoError(t, err)
 	vk, err := NewVaultKey(&source)

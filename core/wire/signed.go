@@ -88,6 +88,7 @@ type Proof struct {
 const (
 	ProofSignIn   = "sign-in"
 	ProofRecovery = "recovery"
+	ProofLate     = "late" // by a key that an authenticator makes; see [LateKeys]
 )
 
 // Prove makes the proof for a request.

@@ -94,6 +94,30 @@ type NewCredentials struct {
 	Credentials
 }
 
+// LateKeys are the public keys (Ed25519) by which a device may ask for new credentials that come into force after a
+// wait. They come with a proof by the present sign-in key.
+type LateKeys struct {
+	Keys [][]byte `json:"keys"`
+}
+
+// LateCredentials ask for a new sign-in key and what goes with it, with a proof by a late key.
+type LateCredentials struct {
+	Params  keys.Params `json:"params"`
+	SignIn  []byte      `json:"sign_in"` // public, Ed25519
+	Wrapped []byte      `json:"wrapped"`
+}
+
+// TakeLate brings what was asked for into force, once it has waited, with a proof by a late key.
+type TakeLate struct {
+	SignIn []byte `json:"sign_in"` // as it was asked for
+}
+
+// Late is what waits in an account: who asked for it, and when it can be taken. Without a device nothing waits.
+type Late struct {
+	Device string `json:"device"`
+	Due    int64  `json:"due"` // milliseconds since 1970
+}
+
 // Session is the answer to a sign-in: the account, and the vault key as it is wrapped for the key that was shown.
 type Session struct {
 	Account string      `json:"account"`
@@ -207,4 +231,6 @@ const (
 	CodeNoRoom     = "no-room"     // no room left for records
 	CodeInternal   = "internal"    // the cloud's own trouble
 	CodeNotReady   = "not-ready"   // an introduction nobody has answered yet
+	CodeEarly      = "early"       // what waits hasn't waited long enough
+	CodeWaits      = "waits"       // another device has asked already
 )

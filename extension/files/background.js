@@ -246,9 +246,9 @@
       const sites = await sitesNow();
       await api.alarms.clear(WATCH);
       if (sites.domains.length && await maySignOut()) {
-        await leavePages(sites.domains);
+        await emptyTabs(sites.domains);
         await forget(sites);
-        await reload(sites.domains);
+        await beginAnew(sites.domains);
         await new Promise((r) => setTimeout(r, SETTLES));
         await forget(sites);
       }
@@ -261,10 +261,12 @@
     const all = await api.tabs.query({});
     return all.filter((t) => /^https?:/.test(t.url ?? "") && belongs(new URL(t.url ?? "").hostname, domains));
   }
-  async function leavePages(domains) {
+  async function emptyTabs(domains) {
     const func = () => {
       addEventListener("beforeunload", (e) => e.stopImmediatePropagation(), true);
+      window.name = "";
       try {
+        history.replaceState(null, "");
         sessionStorage.clear();
         localStorage.clear();
       } catch {
@@ -311,11 +313,15 @@
         { hostnames },
         what
       );
-    } else await api.browsingData.remove({ origins: own }, { ...what, cacheStorage: true });
+    } else {
+      const more = { cacheStorage: true, fileSystems: true, cache: true };
+      await api.browsingData.remove({ origins: own }, { ...what, ...more });
+    }
   }
-  async function reload(domains) {
-    for (const t of await tabsOf(domains)) await api.tabs.reload(t.id ?? 0, { bypassCache: true }).catch(() => {
-    });
+  async function beginAnew(domains) {
+    for (const t of await tabsOf(domains))
+      await api.tabs.update(t.id ?? 0, { url: new URL("/", t.url).href }).catch(() => {
+      });
   }
 
   // src/background.js

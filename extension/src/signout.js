@@ -92,9 +92,9 @@ export function signOut() {
     const sites = await sitesNow();
     await api.alarms.clear(WATCH);
     if (sites.domains.length && (await maySignOut())) {
-      await leavePages(sites.domains);
+      await emptyTabs(sites.domains);
       await forget(sites);
-      await reload(sites.domains);
+      await beginAnew(sites.domains);
       await new Promise((r) => setTimeout(r, SETTLES));
       await forget(sites); // what a page wrote while it ended
     }
@@ -113,12 +113,18 @@ async function tabsOf(domains) {
   return all.filter((t) => /^https?:/.test(t.url ?? "") && belongs(new URL(t.url ?? "").hostname, domains));
 }
 
-/** What a tab keeps by itself, no browser forgets for an extension. @param {string[]} domains */
-async function leavePages(domains) {
+/**
+ * What a tab keeps by itself, no browser forgets for an extension: its own storage, its name, and what the page noted
+ * in its history.
+ * @param {string[]} domains
+ */
+async function emptyTabs(domains) {
   const func = () => {
     // A page that asks whether it may be left isn't asked.
     addEventListener("beforeunload", (e) => e.stopImmediatePropagation(), true);
+    window.name = "";
     try {
+      history.replaceState(null, "");
       sessionStorage.clear();
       localStorage.clear();
     } catch {
@@ -160,10 +166,14 @@ async function forget({ domains, origins }) {
   if ("getBrowserInfo" in api.runtime) {
     const hostnames = own.map((o) => new URL(o).hostname);
     await api.browsingData.remove(/** @type {any} */ ({ hostnames }), what);
-  } else await api.browsingData.remove({ origins: own }, { ...what, cacheStorage: true });
+  } else {
+    const more = { cacheStorage: true, fileSystems: true, cache: true };
+    await api.browsingData.remove({ origins: own }, { ...what, ...more });
+  }
 }
 
-/** @param {string[]} domains */
-async function reload(domains) {
-  for (const t of await tabsOf(domains)) await api.tabs.reload(t.id ?? 0, { bypassCache: true }).catch(() => {});
+/** Has tabs begin at their site's first page: an address may have what signs in again. @param {string[]} domains */
+async function beginAnew(domains) {
+  for (const t of await tabsOf(domains))
+    await api.tabs.update(t.id ?? 0, { url: new URL("/", t.url).href }).catch(() => {}); // it was closed
 }

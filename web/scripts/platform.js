@@ -91,8 +91,6 @@ async function answer(form) {
   if (!prf) return "This computer knows you, but can’t keep a key for a vault. The master password opens it as before.";
   /** @type {HTMLInputElement} */ (form.elements.namedItem("answer")).value = written(c);
   /** @type {HTMLInputElement} */ (form.elements.namedItem("prf")).value = text(prf);
-  const password = form.elements.namedItem("password");
-  if (password instanceof HTMLInputElement) password.value = ""; // it was asked for before
   return undefined;
 }
 
@@ -104,7 +102,7 @@ document.addEventListener("submit", (e) => {
     return;
   }
   e.preventDefault();
-  const bad = /** @type {HTMLElement} */ (form.querySelector(".bad"));
+  const bad = /** @type {HTMLElement} */ (form.querySelector("[data-platform-says]"));
   bad.hidden = true;
   if (form.dataset.asking) return;
   form.dataset.asking = "1";

@@ -1,0 +1,225 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"redlocket/app/records"
+	"redlocket/app/syncing"
+	"redlocket/core/keys"
+	"redlocket/core/secret"
+	"redlocket/core/vault"
+	"redlocket/core/wire"
+)
+
+// A master password that is forgotten is replaced on a device that still opens by its authenticator: it answers, a new
+// one is typed, and after an hour's wait it answers once more. Where there is a cloud, it is the cloud that has it
+// wait, tells every device, and lets any of them stop it: a program on this one can't go faster.
+
+// localLate keeps what waits on this device.
+const localLate = "late"
+
+// lateMaster is a new master password that waits.
+type lateMaster struct {
+	Params  keys.Params `json:"params"`
+	Wrapped []byte      `json:"wrapped"`
+	SignIn  []byte      `json:"sign_in"` // public
+	Due     int64       `json:"due"`
+	Private []byte      `json:"private,omitempty"` // of a vault without a cloud, as [keepSignIn] keeps it
+}
+
+// LateWait is how long a new master password waits on a vault without a cloud.
+const LateWait = time.Hour
+
+// NewMaster is a new master password that waits because the present one is forgotten.
+type NewMaster struct {
+	Waits  bool
+	Here   bool // it was asked for on this device, and is finished here
+	Device string
+	Left   time.Duration // until it can be brought into force, by this device's clock
+}
+
+// Ready reports whether it can be brought into force here.
+func (n NewMaster) Ready() bool { return n.Here && n.Left <= 0 }
+
+// The errors of replacing a forgotten master password.
+var (
+	errLateOver  = errors.New("nothing waits here: it was stopped, or something else was changed since; begin again")
+	errLateKnown = errors.New("the cloud doesn’t know this authenticator yet: " +
+		"that takes the present master password once, so only the recovery sheet helps now")
+)
+
+// tellLateKeys tells the cloud by which keys this device's authenticators may ask.
+func (a *Account) tellLateKeys(ctx context.Context, signIn keys.Key) error {
+	cloud := a.at()
+	if cloud == nil {
+		return nil
+	}
+	a.telling.Lock()
+	defer a.telling.Unlock()
+	credential, err := a.vault.Sync.Credential(ctx)
+	if err != nil {
+		return err
+	}
+	var publics [][]byte
+	for _, u := range a.vault.Profile().Unlocks {
+		if len(u.Late) == keys.PublicSize {
+			publics = append(publics, u.Late)
+		}
+	}
+	return cloud.SetLateKeys(ctx, credential, signIn, publics)
+}
+
+// NewMaster tells whether a new master password waits. Devices of an account ask its cloud.
+func (a *Account) NewMaster(ctx context.Context) (n NewMaster, err error) {
+	own, err := a.lateHere(ctx)
+	if err != nil {
+		return n, err
+	}
+	p, cloud := a.vault.Profile(), a.at()
+	if cloud == nil {
+		n = NewMaster{Waits: own != nil, Here: own != nil, Device: p.DeviceName}
+		if own != nil {
+			n.Left = time.UnixMilli(own.Due).Sub(a.vault.device.ports.Now())
+		}
+		return n, nil
+	}
+	credential, err := a.vault.Sync.Credential(ctx)
+	if err != nil {
+		return n, err
+	}
+	l, err := cloud.Late(ctx, credential)
+	if err != nil || l.Device == "" {
+		return n, err
+	}
+	n = NewMaster{
+		Waits: true, Here: l.Device == p.Device && own != nil, Device: "a device",
+		Left: time.UnixMilli(l.Due).Sub(a.vault.device.ports.Now()),
+	}
+	if e, err := a.vault.Items.Entry(l.Device); err == nil {
+		n.Device = shortName(e.Text(vault.FieldName), n.Device)
+	}
+	return n, nil
+}
+
+func (a *Account) lateHere(ctx context.Context) (*lateMaster, error) {
+	var l *lateMaster
+	return l, a.vault.Local.GetJSON(ctx, localLate, &l)
+}
+
+// AskNewMaster has a new master password wait, by what an authenticator answered just now.
+func (a *Account) AskNewMaster(
+	ctx context.Context, id []byte, prf [keys.PRFSize]byte, fresh, repeat secret.Text,
+) error {
+	d, p := a.vault.device, a.vault.Profile()
+	if _, err := p.byPlatform(id, prf); err != nil {
+		return err
+	}
+	own, err := keys.DerivePlatform(prf)
+	if err != nil {
+		return err
+	}
+	if err := CheckNewMaster(fresh, repeat, p.Email, p.Name); err != nil {
+		return err
+	}
+	ring, err := a.vault.Replica.Ring()
+	if err != nil {
+		return err
+	}
+	pair, err := d.byMaster(&p, fresh, ring.Newest())
+	if err != nil {
+		return err
+	}
+	l := lateMaster{
+		Params: p.Params, Wrapped: p.Wrapped, SignIn: pair.SignIn.Public(),
+		Due: d.ports.Now().Add(LateWait).UnixMilli(),
+	}
+	cloud := a.at()
+	if cloud == nil {
+		l.Private = pair.SignIn[:]
+		return a.vault.Local.SetJSON(ctx, localLate, l)
+	}
+	credential, err := a.vault.Sync.Credential(ctx)
+	if err != nil {
+		return err
+	}
+	// Here first: what waits at the cloud alone could be finished by nobody.
+	if err := a.vault.Local.SetJSON(ctx, localLate, l); err != nil {
+		return err
+	}
+	in := wire.LateCredentials{Params: l.Params, SignIn: l.SignIn, Wrapped: l.Wrapped}
+	_, err = cloud.AskLate(ctx, credential, own.Late, in)
+	if errors.Is(err, syncing.ErrSignIn) {
+		err = records.BadInput("late", errLateKnown)
+	}
+	if errors.Is(err, syncing.ErrWaits) {
+		err = records.BadInput("late", err)
+	}
+	if err != nil {
+		err = errors.Join(err, a.vault.Local.Set(ctx, localLate, nil))
+	}
+	return err
+}
+
+// StopNewMaster stops what waits, on whichever device it was asked for.
+func (a *Account) StopNewMaster(ctx context.Context) error {
+	if cloud := a.at(); cloud != nil {
+		credential, err := a.vault.Sync.Credential(ctx)
+		if err != nil {
+			return err
+		}
+		if err := cloud.StopLate(ctx, credential); err != nil {
+			return err
+		}
+	}
+	return a.vault.Local.Set(ctx, localLate, nil)
+}
+
+// TakeNewMaster brings the new master password into force once it has waited, by what an authenticator answered just
+// now. The cloud comes first; after a lost answer the same can be asked again.
+func (a *Account) TakeNewMaster(ctx context.Context, id []byte, prf [keys.PRFSize]byte) error {
+	d, p := a.vault.device, a.vault.Profile()
+	if _, err := p.byPlatform(id, prf); err != nil {
+		return err
+	}
+	own, err1 := keys.DerivePlatform(prf)
+	ring, err2 := a.vault.Replica.Ring()
+	l, err3 := a.lateHere(ctx)
+	if err := errors.Join(err1, err2, err3); err != nil {
+		return err
+	}
+	if l == nil || keys.WrappedEpoch(l.Wrapped) != ring.Newest().Epoch {
+		return records.BadInput("late", errLateOver)
+	}
+	if cloud := a.at(); cloud != nil {
+		credential, err := a.vault.Sync.Credential(ctx)
+		if err != nil {
+			return err
+		}
+		err = cloud.TakeLate(ctx, credential, own.Late, wire.TakeLate{SignIn: l.SignIn})
+		if errors.Is(err, syncing.ErrOver) {
+			err = errors.Join(records.BadInput("late", errLateOver), a.vault.Local.Set(ctx, localLate, nil))
+		}
+		if errors.Is(err, syncing.ErrEarly) {
+			err = records.BadInput("late", err)
+		}
+		if err != nil {
+			return err
+		}
+	} else if d.ports.Now().UnixMilli() < l.Due {
+		return records.BadInput("late", syncing.ErrEarly)
+	}
+	err := errors.Join(
+		a.keepFormer(ctx),
+		a.vault.identity.update(ctx, func(now *Profile) { now.Params, now.Wrapped = l.Params, l.Wrapped }),
+		a.tellCard(ctx),
+	)
+	if err == nil && len(l.Private) > 0 {
+		err = a.vault.Local.Set(ctx, localSignIn, l.Private)
+	}
+	if err != nil {
+		return err
+	}
+	return a.vault.Local.Set(ctx, localLate, nil)
+}

@@ -1,0 +1,182 @@
+package app_test
+
+import (
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"redlocket/app"
+	"redlocket/app/syncing"
+	"redlocket/core/keys"
+	"redlocket/core/secret"
+	"redlocket/core/wire"
+)
+
+const remembered = "winkle oar tide lamp"
+
+// ask has a new master password wait.
+func ask(t *testing.T, v *app.Vault) {
+	t.Helper()
+	fresh := secret.New(remembered)
+	require.NoError(t, v.Account.AskNewMaster(t.Context(), thumbID, thumb, fresh, fresh))
+}
+
+func waits(t *testing.T, v *app.Vault) app.NewMaster {
+	t.Helper()
+	n, err := v.Account.NewMaster(t.Context())
+	require.NoError(t, err)
+	return n
+}
+
+func opens(t *testing.T, d *app.Device, v *app.Vault, password string) bool {
+	t.Helper()
+	v.Lock()
+	_, err := d.Unlock(t.Context(), v.Profile().ID, secret.New(password))
+	return err == nil
+}
+
+func TestAForgottenMasterPassword(t *testing.T) {
+	w := newWorld(t)
+	d, second := w.device("desk"), w.device("laptop")
+	desk := w.create(d)
+	laptop := w.join(second, desk)
+	kept := w.save(desk, "Kept", "pw")
+	w.inStep(desk, laptop)
+	setUp(t, desk)
+	require.Error(t, desk.Account.AskNewMaster(t.Context(), thumbID, [keys.PRFSize]byte{9}, secret.New(remembered),
+		secret.New(remembered)), "another finger")
+	require.Error(t, desk.Account.AskNewMaster(t.Context(), thumbID, thumb, secret.New("short"), secret.New("short")))
+	require.Error(t, desk.Account.TakeNewMaster(t.Context(), thumbID, thumb), "nothing waits")
+	assert.False(t, waits(t, laptop).Waits)
+
+	ask(t, desk)
+	n := waits(t, desk)
+	assert.True(t, n.Waits && n.Here && !n.Ready())
+	assert.InDelta(t, 60, n.Left.Minutes(), 1, "an hour")
+	n = waits(t, laptop)
+	assert.True(t, n.Waits && !n.Here, "the other device sees it")
+	assert.Equal(t, "desk", n.Device)
+	require.ErrorIs(t, desk.Account.TakeNewMaster(t.Context(), thumbID, thumb), syncing.ErrEarly)
+	w.now.Add((2 * time.Hour).Milliseconds())
+	require.ErrorIs(t, desk.Account.TakeNewMaster(t.Context(), thumbID, thumb), syncing.ErrEarly,
+		"the clock of the device has no say")
+
+	require.NoError(t, laptop.Account.StopNewMaster(t.Context()))
+	assert.False(t, waits(t, desk).Waits)
+	require.Error(t, desk.Account.TakeNewMaster(t.Context(), thumbID, thumb), "any device stops it")
+
+	w.cloud.LateWait = 0
+	ask(t, desk)
+	assert.True(t, waits(t, desk).Ready())
+	require.Error(t, desk.Account.TakeNewMaster(t.Context(), thumbID, [keys.PRFSize]byte{9}), "another finger")
+	require.NoError(t, desk.Account.TakeNewMaster(t.Context(), thumbID, thumb))
+	assert.False(t, waits(t, laptop).Waits)
+	require.False(t, opens(t, d, desk, master), "the forgotten one opens nothing any more")
+	desk, err := d.Unlock(t.Context(), desk.Profile().ID, secret.New(remembered))
+	require.NoError(t, err)
+	assert.True(t, holds(desk, kept)())
+	w.inStep(desk, laptop)
+	soon(t, "the laptop hears of it", func() bool { return laptop.Profile().CardAt == desk.Profile().CardAt })
+	assert.True(t, opens(t, second, laptop, remembered))
+	sheet, err := desk.Account.Sheet(t.Context())
+	require.NoError(t, err)
+	third, err := w.device("attic").Join(t.Context(), app.Join{
+		Email: email, Cloud: w.url, Password: secret.New(remembered), Carried: strings.Join(sheet.Carried, "-"),
+	})
+	require.NoError(t, err, "a new device joins by the new one")
+	soon(t, "it has everything", holds(third, kept))
+}
+
+// Another master password, another key and being shut out each end what waits.
+func TestWhatEndsAForgottenMasterPassword(t *testing.T) {
+	w := newWorld(t)
+	w.cloud.LateWait = 0
+	d, second := w.device("desk"), w.device("laptop")
+	desk := w.create(d)
+	laptop := w.join(second, desk)
+	setUp(t, desk)
+	for name, end := range map[string]func(){
+		"it is changed on another device": func() {
+			require.NoError(t, laptop.Account.ChangeMaster(t.Context(), secret.New(master), secret.New(remembered),
+				secret.New(remembered)))
+			require.NoError(t, laptop.Account.ChangeMaster(t.Context(), secret.New(remembered), secret.New(master),
+				secret.New(master)))
+			w.inStep(desk, laptop)
+			soon(t, "the desk hears of it", func() bool { return desk.Profile().CardAt == laptop.Profile().CardAt })
+		},
+		"the vault gets another key": func() {
+			require.NoError(t, laptop.Account.Publish(t.Context(), secret.New(master)))
+			w.inStep(desk, laptop)
+		},
+	} {
+		ask(t, desk)
+		end()
+		require.Error(t, desk.Account.TakeNewMaster(t.Context(), thumbID, thumb), name)
+		assert.False(t, waits(t, laptop).Waits, name)
+		require.True(t, opens(t, second, laptop, master), name)
+		laptop, _ = second.Vault(laptop.Profile().ID)
+		require.True(t, opens(t, d, desk, master), name)
+		desk, _ = d.Vault(desk.Profile().ID)
+		require.NoError(t, desk.Account.EndPlatform(t.Context(), thumbID))
+		setUp(t, desk) // known to the cloud, under the present key
+	}
+	ask(t, desk)
+	require.NoError(t, laptop.Account.ShutOut(t.Context(), desk.Profile().Device, secret.New(master)))
+	require.Error(t, desk.Account.TakeNewMaster(t.Context(), thumbID, thumb), "shut out")
+	assert.False(t, waits(t, laptop).Waits)
+}
+
+// An answer that was lost can be asked for again.
+func TestALostAnswerToANewMasterPassword(t *testing.T) {
+	w := newWorld(t)
+	w.cloud.LateWait = 0
+	d := w.device("desk")
+	desk := w.create(d)
+	setUp(t, desk)
+	ask(t, desk)
+	lost := func(rw http.ResponseWriter, r *http.Request, c http.Handler) {
+		if r.URL.Path != "/v1/late/take" {
+			c.ServeHTTP(rw, r)
+			return
+		}
+		c.ServeHTTP(httptest.NewRecorder(), r)
+		panic(http.ErrAbortHandler)
+	}
+	w.between.Store(&lost)
+	require.Error(t, desk.Account.TakeNewMaster(t.Context(), thumbID, thumb))
+	w.between.Store(nil)
+	require.NoError(t, desk.Account.TakeNewMaster(t.Context(), thumbID, thumb))
+	assert.True(t, opens(t, d, desk, remembered))
+}
+
+func TestAForgottenMasterPasswordWithoutACloud(t *testing.T) {
+	w := newWorld(t)
+	d := w.device("desk")
+	v, err := d.Create(
+		t.Context(), app.NewVault{Email: email, Password: secret.New(master), Repeat: secret.New(master)},
+	)
+	require.NoError(t, err)
+	setUp(t, v)
+	ask(t, v)
+	require.ErrorIs(t, v.Account.TakeNewMaster(t.Context(), thumbID, thumb), syncing.ErrEarly)
+	w.now.Add((61 * time.Minute).Milliseconds())
+	v, err = byThumb(t, d, v)
+	require.NoError(t, err)
+	require.NoError(t, v.Account.TakeNewMaster(t.Context(), thumbID, thumb))
+	require.False(t, opens(t, d, v, master))
+	v, err = d.Unlock(t.Context(), v.Profile().ID, secret.New(remembered))
+	require.NoError(t, err)
+	require.NoError(t, v.Account.JoinCloud(t.Context(), w.url, wire.Admission{}), "with the new one's key")
+	joined := w.device("laptop")
+	sheet, err := v.Account.Sheet(t.Context())
+	require.NoError(t, err)
+	_, err = joined.Join(t.Context(), app.Join{
+		Email: email, Cloud: w.url, Password: secret.New(remembered), Carried: strings.Join(sheet.Carried, "-"),
+	})
+	require.NoError(t, err)
+}
