@@ -100,7 +100,7 @@ func (d *Device) Join(ctx context.Context, j Join) (*Vault, error) {
 	if err := d.notHere(ctx, p.Vault); err != nil {
 		return nil, err
 	}
-	s, err := d.fetchAll(ctx, cloud, &p, ring, from, session.Credential)
+	s, err := d.fetchAll(ctx, cloud, &p, ring, from, session.Credential, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -156,6 +156,7 @@ func (d *Device) notHere(ctx context.Context, vaultID string) error {
 // fetchAll pulls and verifies the whole vault and sets up the profile with it.
 func (d *Device) fetchAll(
 	ctx context.Context, cloud Cloud, p *Profile, ring keys.Ring, from records.Checkpoint, credential string,
+	ready func(own vault.Entry) error,
 ) (Store, error) {
 	return d.stores.create(ctx, p.ID, func(s Store) error {
 		set := records.NewEmpty(d.setConfig(*p, s, ring), from)
@@ -172,6 +173,11 @@ func (d *Device) fetchAll(
 		}
 		if err := p.read(set.Book.Profile()); err != nil {
 			return err
+		}
+		if ready != nil {
+			if err := ready(set.Book.Profile()); err != nil {
+				return err
+			}
 		}
 		own, err := d.deviceEntry(ctx, *p, set)
 		if err != nil {

@@ -180,3 +180,73 @@ func TestAForgottenMasterPasswordWithoutACloud(t *testing.T) {
 	})
 	require.NoError(t, err)
 }
+
+// With the sheet's recovery code and the e-mail address alone, on a computer that never had the vault.
+func TestRecoveringOnAnEmptyComputer(t *testing.T) {
+	for name, turn := range map[string]bool{"as it was made": false, "after a device was shut out": true} {
+		t.Run(name, func(t *testing.T) {
+			w := newWorld(t)
+			first := w.device("desk")
+			desk := w.create(first)
+			sheet, err := desk.Account.Sheet(t.Context())
+			require.NoError(t, err)
+			kept := w.save(desk, "Kept", "pw")
+			if turn {
+				lost := w.join(w.device("lost"), desk)
+				w.inStep(desk, lost)
+				require.NoError(t, desk.Account.ShutOut(t.Context(), lost.Profile().Device, secret.New(master)))
+			}
+			w.inStep(desk)
+			fresh := w.device("new")
+			try := func(change func(*app.Recovery)) (*app.Vault, error) {
+				r := app.Recovery{
+					Email: strings.ToUpper(email), Cloud: w.url, Code: strings.Join(sheet.Recovery, " "),
+					Password: secret.New(remembered), Repeat: secret.New(remembered), DeviceName: "new",
+				}
+				if change != nil {
+					change(&r)
+				}
+				return fresh.RecoverHere(t.Context(), r)
+			}
+			for what, change := range map[string]func(*app.Recovery){
+				"another code":     func(r *app.Recovery) { r.Code = strings.Join(sheet.Carried, " ") },
+				"another address":  func(r *app.Recovery) { r.Email = "wren@cormorant.example" },
+				"a weak password":  func(r *app.Recovery) { r.Password, r.Repeat = secret.New("short"), secret.New("short") },
+				"typed two ways":   func(r *app.Recovery) { r.Repeat = secret.New(master) },
+				"no cloud there":   func(r *app.Recovery) { r.Cloud = "http://127.0.0.1:1" },
+				"no address of it": func(r *app.Recovery) { r.Cloud = "" },
+			} {
+				_, err := try(change)
+				require.Error(t, err, what)
+			}
+			list, err := fresh.Profiles(t.Context())
+			require.NoError(t, err)
+			assert.Empty(t, list, "nothing is left of what failed")
+			v, err := try(nil)
+			require.NoError(t, err)
+			assert.True(t, holds(v, kept)())
+			_, err = try(nil)
+			require.Error(t, err, "it is here already")
+			was, err := desk.Account.Sheet(t.Context())
+			require.NoError(t, err)
+			now, err := v.Account.Sheet(t.Context())
+			require.NoError(t, err)
+			assert.Equal(t, was.Carried, now.Carried, "the carried half that is in force")
+			later := w.save(v, "Later", "pw")
+			w.inStep(v)
+			_, err = fresh.Unlock(t.Context(), v.Profile().ID, secret.New(remembered))
+			require.NoError(t, err)
+			join := app.Join{
+				Email: email, Cloud: w.url, Password: secret.New(master), Carried: strings.Join(now.Carried, "-"),
+			}
+			_, err = w.device("third").Join(t.Context(), join)
+			require.Error(t, err, "the forgotten one signs in no more")
+			join.Password = secret.New(remembered)
+			third, err := w.device("fourth").Join(t.Context(), join)
+			require.NoError(t, err)
+			soon(t, "with everything", holds(third, later))
+			require.NoError(t, desk.Account.SignInAgain(t.Context(), secret.New(remembered), ""))
+			soon(t, "and the old computer, too", holds(desk, later))
+		})
+	}
+}

@@ -154,6 +154,7 @@ func profileEntry(p Profile, by vault.Stamp, recovery keys.RecoveryPublic) (vaul
 	}
 	return vault.New(p.Vault, vault.TypeProfile, by, vault.Changes{
 		vault.FieldName: p.Name, vault.FieldSeed: fmt.Sprintf("%x", p.Seed), vault.FieldRecovery: string(b),
+		vault.FieldCarried: fmt.Sprintf("%x", p.Carried),
 	})
 }
 

@@ -319,6 +319,7 @@ test("by the sheet to a second computer; the cloud goes away; both passwords are
       "Ctrl-C ends it",
     );
   let cloud = await start(program, cloudArgs, "Its data is in");
+  let three;
   const one = await device("one", 17371),
     two = await device("two", 17372);
   // Cookies know no ports, so each device needs a browser of its own.
@@ -385,9 +386,31 @@ test("by the sheet to a second computer; the cloud goes away; both passwords are
     await page.waitForSelector(".trouble", { state: "detached" });
     await p2.goto(at2 + "/logins?q=Brackish");
     await p2.waitForSelector(".word-trouble", { state: "detached" });
+
+    // A third computer, with the recovery sheet alone.
+    three = await device("three", 17373);
+    const at3 = "http://redlocket.localhost:17373";
+    await page.goto(at3 + "/join");
+    await page.click("text=Bring it here with the sheet’s recovery code");
+    await page.waitForURL("**/recover");
+    await accessible(page, "recovering on an empty computer");
+    await page.fill("#email", "wren.tolliver@cormorant.example");
+    await page.fill("#code", sheet.carried.join(" "));
+    for (const f of ["#password", "#repeat"]) await page.fill(f, "winkle oar tide lamp");
+    await page.fill("#cloud", "http://127.0.0.1:17370");
+    await page.click("button:text-is('Bring it here')");
+    await page.waitForSelector(".bad");
+    assert.equal(await page.inputValue("#email"), "wren.tolliver@cormorant.example");
+    await page.fill("#code", sheet.recovery.join(" ").toLowerCase());
+    for (const f of ["#password", "#repeat"]) await page.fill(f, "winkle oar tide lamp");
+    await page.click("button:text-is('Bring it here')");
+    await page.waitForURL("**/logins");
+    await page.waitForSelector("b:has-text('Brackish')");
+    await p2.goto(at2 + "/logins");
+    await p2.waitForSelector("text=signed out at the cloud", { timeout: 60000 });
   } finally {
     await c2.close();
-    for (const p of [one, two, cloud]) await p.stop();
+    for (const p of [one, two, three, cloud]) await p?.stop();
     rmSync(dir, { recursive: true, force: true });
   }
 });

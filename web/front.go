@@ -33,6 +33,8 @@ func (s frontPages) routes(r routes) {
 	r.post("/open/{profile}", s.open)
 	r.get("/forgot/{profile}", s.forgotPage)
 	r.post("/forgot/{profile}", s.forgot)
+	r.get("/recover", s.recoverPage)
+	r.post("/recover", s.recover)
 	r.get("/new", s.newPage)
 	r.post("/new", s.create)
 	r.get("/join", s.joinPage)
@@ -412,6 +414,38 @@ func (s frontPages) join(w http.ResponseWriter, r *http.Request) error {
 		}
 	}
 	s.render(w, r, http.StatusUnprocessableEntity, name, page)
+	return nil
+}
+
+// recoverData is the form for a vault that is brought here with the recovery sheet alone.
+type recoverData struct {
+	Email      string `form:"email"`
+	Cloud      string `form:"cloud"`
+	Code       string `form:"code"`
+	DeviceName string `form:"device"`
+}
+
+func (s frontPages) recoverPage(w http.ResponseWriter, r *http.Request) error {
+	d := recoverData{Cloud: s.cfg.Cloud, Email: r.FormValue("email")}
+	s.render(w, r, http.StatusOK, "recover", s.view(r, "Bring your vault here", "", d))
+	return nil
+}
+
+func (s frontPages) recover(w http.ResponseWriter, r *http.Request) error {
+	d, typed := decode[recoverData](r), decode[passwordsForm](r)
+	_ = http.NewResponseController(w).SetWriteDeadline(time.Time{}) // a slow line may take its time
+	v, err := s.device.RecoverHere(r.Context(), app.Recovery{
+		Email: d.Email, Cloud: d.Cloud, Code: d.Code, DeviceName: d.DeviceName,
+		Password: typed.Password, Repeat: typed.Repeat,
+	})
+	if err == nil {
+		return s.enter(w, r, v, "/logins")
+	}
+	page := s.view(r, "Bring your vault here", "", d)
+	if !page.bad(err) {
+		page.Bad["form"] = errorWords(err)
+	}
+	s.render(w, r, http.StatusUnprocessableEntity, "recover", page)
 	return nil
 }
 

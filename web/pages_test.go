@@ -97,7 +97,7 @@ func TestEveryPageIsDrawn(t *testing.T) {
 			assert.NotContains(t, body(t, r), "can't be shown", act)
 		}
 	}
-	for _, path := range []string{"/front", "/new", "/join", "/forgot/" + v.Profile().ID, "/sheet"} {
+	for _, path := range []string{"/front", "/new", "/join", "/recover", "/forgot/" + v.Profile().ID, "/sheet"} {
 		r := c.do("GET", path, nil)
 		assert.NotContains(t, body(t, r), "can't be shown", path)
 	}

@@ -117,8 +117,8 @@ func otherDevices(t *testing.T, file, device string, n int) (ids []string) {
 	require.NoError(t, err)
 	for range n {
 		id := uuid.NewString()
-		_, err := tx.Exec(`INSERT INTO sessions SELECT account, ?, public, created, seen FROM sessions WHERE device = ?`, id,
-			device)
+		_, err := tx.Exec(`INSERT INTO sessions (account, device, public, created, seen)
+			SELECT account, ?, public, created, seen FROM sessions WHERE device = ?`, id, device)
 		require.NoError(t, err)
 		ids = append(ids, id)
 	}

@@ -58,15 +58,12 @@ func uninstallCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			at, up := runningAt(cmd.Context(), o.dir)
 			if err := p.Undo(runStep); err != nil {
 				return err
 			}
-			if up {
-				if _, still := runningAt(cmd.Context(), o.dir); still {
-					if err := at.end(o.dir); err != nil {
-						return fmt.Errorf("it doesn’t start with your session any more, but still runs: %w", err)
-					}
+			if at, still := runningAt(cmd.Context(), o.dir); still {
+				if err := at.end(o.dir); err != nil {
+					return fmt.Errorf("it doesn’t start with your session any more, but still runs: %w", err)
 				}
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "Red Locket no longer starts with your session, and doesn't run now.\n"+

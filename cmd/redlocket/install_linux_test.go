@@ -23,12 +23,14 @@ type user struct {
 	port string
 }
 
-// systemctl starts what a unit says; it doesn't end it, as if the session had gone.
+// systemctl starts what a unit says, once; it doesn't end it, as if the session had gone.
 const systemctl = `#!/bin/sh
 echo "$@" >>"$HOME/systemctl.log"
 case "$*" in
 *"enable --now"*)
+  kill -0 "$(cat "$HOME/unit.pid" 2>/dev/null)" 2>/dev/null && exit 0
   eval "$(sed -n 's/^ExecStart=//p' "$HOME/.config/systemd/user/redlocket.service") >>$HOME/program.log 2>&1 &"
+  echo $! >"$HOME/unit.pid"
   ;;
 esac
 `

@@ -91,11 +91,19 @@ func noteRunning(dir, url string) (done func(), err error) {
 	return func() { _ = os.Remove(file) }, os.WriteFile(file, b, 0o600)
 }
 
+func readRunning(dir string) (at running, err error) {
+	b, err := os.ReadFile(runningFile(dir))
+	if err != nil {
+		return at, err
+	}
+	return at, json.Unmarshal(b, &at)
+}
+
 // runningAt returns the device app that works on a data folder, if it answers. The folder is the user's own: nobody
 // else can have noted an address in it.
 func runningAt(ctx context.Context, dir string) (at running, ok bool) {
-	b, err := os.ReadFile(runningFile(dir))
-	if err != nil || json.Unmarshal(b, &at) != nil {
+	at, err := readRunning(dir)
+	if err != nil {
 		return at, false
 	}
 	const wait = 2 * time.Second
@@ -126,7 +134,8 @@ func (r running) end(dir string) error {
 		return err
 	}
 	for range 100 {
-		if _, err := os.Stat(runningFile(dir)); errors.Is(err, fs.ErrNotExist) {
+		now, err := readRunning(dir)
+		if errors.Is(err, fs.ErrNotExist) || err == nil && now.PID != r.PID { // another one began meanwhile
 			return nil
 		}
 		time.Sleep(100 * time.Millisecond)

@@ -76,6 +76,7 @@ const (
 	FieldOut      Field = "out"      // device: the moment that it was shut out, milliseconds since 1970
 	FieldCard     Field = "card"     // profile: how the master password opens the vault; package app's
 	FieldTried    Field = "tried"    // profile: when the recovery sheet was tried last, milliseconds since 1970
+	FieldCarried  Field = "carried"  // profile: the carried half of the first epoch, hex
 	FieldRecovery Field = "recovery" // profile: the public keys of the recovery code, JSON of keys.RecoveryPublic
 	FieldSites    Field = "sites"    // sites: as core/directory reads them
 )
@@ -212,7 +213,7 @@ func (e Entry) SameVersion(o Entry) bool {
 // Registers of newer versions are kept too: better one too many than one lost.
 func keepsPast(f Field) bool {
 	switch f {
-	case FieldPinned, FieldSent, FieldCard, FieldRecovery, FieldTried, FieldKeys, FieldSaw, fieldPurged:
+	case FieldPinned, FieldSent, FieldCard, FieldCarried, FieldRecovery, FieldTried, FieldKeys, FieldSaw, fieldPurged:
 		return false
 	}
 	return true
