@@ -140,6 +140,9 @@ func (d *Device) Profiles(ctx context.Context) ([]Profile, error) {
 	var out []Profile
 	for _, id := range ids {
 		p, err := d.Profile(ctx, id)
+		if errors.Is(err, ErrNoProfile) { // it was taken off meanwhile
+			continue
+		}
 		if err != nil && ctx.Err() == nil { // one bad file keeps nobody else out
 			out = append(out, Profile{ID: id, Broken: err})
 			continue
