@@ -57,7 +57,7 @@ export const choose = chooseByKeys;
 
 const value = async (field) => field.inputValue();
 export async function filled(field, what) {
-  for (let i = 0; i < 60; i++) {
+  for (let i = 0; i < 200; i++) {
     const v = await value(field).catch(() => "");
     if (v) return v;
     await new Promise((r) => setTimeout(r, 50));
