@@ -316,10 +316,16 @@ func (a *Account) ChangeMaster(ctx context.Context, present, fresh, repeat secre
 			return err
 		}
 	}
+	return a.haveMaster(ctx, card{p.Params, p.Wrapped}, pair.SignIn)
+}
+
+// haveMaster has another master password open the vault from now on, here and, once they hear of it, on the other
+// devices. signIn counts for a vault without a cloud alone.
+func (a *Account) haveMaster(ctx context.Context, by card, signIn keys.Key) error {
 	return errors.Join(
 		a.keepFormer(ctx),
-		a.vault.identity.update(ctx, func(now *Profile) { now.Params, now.Wrapped = p.Params, p.Wrapped }),
-		keepSignIn(ctx, a.vault.Local, p, pair.SignIn),
+		a.vault.identity.update(ctx, func(p *Profile) { p.Params, p.Wrapped = by.Params, by.Wrapped }),
+		keepSignIn(ctx, a.vault.Local, a.vault.Profile(), signIn),
 		a.tellCard(ctx),
 	)
 }

@@ -210,15 +210,9 @@ func (a *Account) TakeNewMaster(ctx context.Context, id []byte, prf [keys.PRFSiz
 	} else if d.ports.Now().UnixMilli() < l.Due {
 		return records.BadInput("late", syncing.ErrEarly)
 	}
-	err := errors.Join(
-		a.keepFormer(ctx),
-		a.vault.identity.update(ctx, func(now *Profile) { now.Params, now.Wrapped = l.Params, l.Wrapped }),
-		a.tellCard(ctx),
-	)
-	if err == nil && len(l.Private) > 0 {
-		err = a.vault.Local.Set(ctx, localSignIn, l.Private)
-	}
-	if err != nil {
+	var signIn keys.Key
+	copy(signIn[:], l.Private)
+	if err := a.haveMaster(ctx, card{l.Params, l.Wrapped}, signIn); err != nil {
 		return err
 	}
 	return a.vault.Local.Set(ctx, localLate, nil)
