@@ -31,7 +31,7 @@ test("refused, refused, taken: joined with the one that works", async () => {
   await desk.bringToFront();
   await desk.goto(d.laptop + "/tidy");
   await desk.locator(".tidy-list a", { hasText: "Lanternfish" }).first().click();
-  await desk.waitForSelector("#bench");
+  await desk.locator(".tidy-list [aria-current]", { hasText: "Lanternfish" }).waitFor();
   const began = await desk.locator("#bench thead th").count();
   await desk.click("text=Try them");
   await desk.waitForSelector(".try-list");
