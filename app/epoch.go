@@ -186,6 +186,10 @@ var errMasterElsewhere = errors.New("the cloud takes another master password: it
 func (a *Account) begin(ctx context.Context, n newEpoch) error {
 	const turns = 5
 	for range turns {
+		before, err := a.vault.Replica.Ring()
+		if err != nil {
+			return err
+		}
 		signIn, err := a.signInKey(n)
 		if err != nil {
 			return err
@@ -200,7 +204,7 @@ func (a *Account) begin(ctx context.Context, n newEpoch) error {
 		if !errors.Is(err, syncing.ErrSignIn) && !errors.Is(err, syncing.ErrConflict) {
 			return err
 		}
-		later, e := a.becameLater(ctx)
+		later, e := a.becameLater(ctx, before)
 		switch {
 		case later && n.fresh: // another device did it
 			return nil
@@ -223,12 +227,9 @@ func (a *Account) signInKey(n newEpoch) (keys.Key, error) {
 	return pair.SignIn, err
 }
 
-// becameLater pulls, and reports whether another device's epoch came with that.
-func (a *Account) becameLater(ctx context.Context) (bool, error) {
-	before, err := a.vault.Replica.Ring()
-	if err != nil {
-		return false, err
-	}
+// becameLater pulls, and reports whether another device's epoch came since the ring was this one: with that, or with
+// what the line pulled meanwhile.
+func (a *Account) becameLater(ctx context.Context, before keys.Ring) (bool, error) {
 	if err := a.vault.Sync.Sync(ctx); err != nil {
 		return false, err
 	}
