@@ -52,6 +52,7 @@ type world struct {
 	// between, if set, sees every request on its way to the cloud.
 	between atomic.Pointer[func(http.ResponseWriter, *http.Request, http.Handler)]
 	now     atomic.Int64  // milliseconds added to the clock
+	served  sync.RWMutex  // read while the cloud answers a request
 	sites   filling.Asker // what sites publish; nil for no network
 }
 
@@ -59,6 +60,8 @@ func newWorld(t testing.TB) *world {
 	w := &world{t: t, file: filepath.Join(t.TempDir(), "cloud.db")}
 	w.startCloud()
 	srv := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		w.served.RLock()
+		defer w.served.RUnlock()
 		if w.down.Load() {
 			conn, _, err := http.NewResponseController(rw).Hijack()
 			if err == nil {
@@ -102,6 +105,8 @@ func (w *world) backup() (file string) {
 func (w *world) setBack(from string) {
 	w.down.Store(true)
 	w.cloud.EndStreams()
+	w.served.Lock() // a request under way would write to the database after it was replaced
+	defer w.served.Unlock()
 	require.NoError(w.t, w.cloud.Close())
 	for _, tail := range []string{"-wal", "-shm"} {
 		if err := os.Remove(w.file + tail); err != nil {
