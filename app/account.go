@@ -1,6 +1,7 @@
 package app
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -20,37 +21,70 @@ const (
 	localWanted = "wanted"  // the cloud that wants more before it makes an account
 )
 
-// byMaster stretches a master password under a fresh salt, wraps a vault key by it into the profile, and returns what
-// it derives.
-func (d *Device) byMaster(p *Profile, password secret.Text, key keys.EpochKey) (pair keys.Pair, err error) {
-	salt := make([]byte, keys.SaltSize)
-	if _, err := io.ReadFull(d.ports.Rand, salt); err != nil {
-		return pair, err
+// byMaster has a master password open the vault in o.slot, and wraps the keys for all slots into the profile. o has
+// what is known of the vault; what the password derives is noted there.
+func (d *Device) byMaster(p *Profile, password secret.Text, o *opened) error {
+	if p.Params.Check() != nil { // every passphrase of a vault is stretched with the same salt
+		salt := make([]byte, keys.SaltSize)
+		if _, err := io.ReadFull(d.ports.Rand, salt); err != nil {
+			return err
+		}
+		p.Params = keys.DefaultParams(salt)
 	}
-	p.Params = keys.DefaultParams(salt)
 	stretched, err := keys.Stretch(password, p.Params)
 	if err != nil {
-		return pair, records.BadInput("password", err)
+		return records.BadInput("password", err)
 	}
-	pair = keys.Derive(stretched, keys.Code(p.Carried))
-	p.Wrapped, err = keys.Wrap(d.ports.Rand, pair.Unlock, keys.ByMaster, p.Vault, key)
-	return pair, err
+	o.pair = keys.Derive(stretched, o.kept.Carried)
+	if o.kept.Locks[o.slot], err = o.pair.Slot(); err != nil {
+		return err
+	}
+	return d.wrap(p, o)
 }
 
-// credentials stretches the master password under a fresh salt, wraps the vault
-// key both ways into the profile, and returns what a cloud has to know, with the key that signs in.
-func (d *Device) credentials(
-	p *Profile, password secret.Text, key keys.EpochKey, recovery keys.RecoveryPublic,
-) (cred wire.Credentials, signIn keys.Key, err error) {
-	pair, err := d.byMaster(p, password, key)
-	if err != nil {
-		return cred, signIn, err
+// wrap wraps the keys for all slots into the profile.
+func (d *Device) wrap(p *Profile, o *opened) (err error) {
+	p.carry(o.kept.Carried)
+	if p.Wrapped, err = o.kept.Locks.Wrap(p.Vault, o.ring.Newest()); err != nil {
+		return err
 	}
-	p.RecoveryWrapped, err = recovery.Wrap(p.Vault, key)
+	p.Ring, err = o.ring.Seal(d.ports.Rand, p.Vault, o.kept)
+	return err
+}
+
+// mostCarried is how many carried halves of before a device remembers: a passphrase that wasn't typed since then opens
+// with the one of its time.
+const mostCarried = 8
+
+// carry notes the carried half that is in force.
+func (p *Profile) carry(c keys.Code) {
+	if len(p.Carried) > 0 && !bytes.Equal(p.Carried, c[:]) {
+		p.CarriedBefore = append([][]byte{p.Carried}, p.CarriedBefore...)
+		p.CarriedBefore = p.CarriedBefore[:min(len(p.CarriedBefore), mostCarried)]
+	}
+	p.Carried = c[:]
+}
+
+// credentials has a master password open the vault, and no other from then on. It wraps the vault key both ways into
+// the profile, and returns what a cloud has to know.
+func (d *Device) credentials(
+	p *Profile, password secret.Text, o *opened, recovery keys.RecoveryPublic,
+) (cred wire.Credentials, err error) {
+	p.Params = keys.Params{}
+	if o.kept.Locks, err = keys.NewLocks(d.ports.Rand); err != nil {
+		return cred, err
+	}
+	if o.slot, err = keys.AnySlot(d.ports.Rand); err != nil {
+		return cred, err
+	}
+	if err := d.byMaster(p, password, o); err != nil {
+		return cred, err
+	}
+	p.RecoveryWrapped, err = recovery.Wrap(p.Vault, o.ring.Newest())
 	return wire.Credentials{
-		Params: p.Params, SignIn: pair.SignIn.Public(), RecoverySignIn: recovery.SignIn,
+		Params: p.Params, SignIn: o.kept.Locks.SignIn(), RecoverySignIn: recovery.SignIn,
 		Wrapped: p.Wrapped, RecoveryWrapped: p.RecoveryWrapped,
-	}, pair.SignIn, err
+	}, err
 }
 
 // errOtherRecovery is returned for a recovery code that opens another vault.
@@ -96,15 +130,16 @@ func (d *Device) Recover(ctx context.Context, profile, code string, password, re
 		_ = d.attempts.wrong(profile) // what is wrong here is the code
 		return nil, records.BadInput("code", errOtherRecovery)
 	}
-	ring, err := ringOf(ctx, &p, key, cloud, session.Credential)
+	ring, kept, err := ringOf(ctx, &p, key, cloud, session.Credential)
 	if err != nil {
 		return nil, err
 	}
-	cred, signIn, err := d.credentials(&p, password, key, pair.Public())
+	o := opened{ring: ring, kept: kept}
+	cred, err := d.credentials(&p, password, &o, pair.Public())
 	if err != nil {
 		return nil, err
 	}
-	if err := d.setRecovered(ctx, s, p, ring, cred, signIn, pair, cloud, session.Credential); err != nil {
+	if err := d.setRecovered(ctx, s, p, o, cred, pair, cloud, session.Credential); err != nil {
 		return nil, err
 	}
 	if open, ok := d.vaults.get(profile); ok {
@@ -134,10 +169,10 @@ func (d *Device) recoverySession(
 // setRecovered puts new credentials into force. The cloud comes first: should it refuse or be
 // away, the old master password stays good everywhere.
 func (d *Device) setRecovered(
-	ctx context.Context, s Store, p Profile, ring keys.Ring, cred wire.Credentials, signIn keys.Key,
-	pair keys.RecoveryKeys, cloud Cloud, credential string,
+	ctx context.Context, s Store, p Profile, o opened, cred wire.Credentials, pair keys.RecoveryKeys, cloud Cloud,
+	credential string,
 ) error {
-	local := records.NewEmpty(d.setConfig(p, s, ring), records.Checkpoint{}).Local
+	local := records.NewEmpty(d.setConfig(p, s, o.ring), records.Checkpoint{}).Local
 	if cloud != nil {
 		in := wire.NewCredentials{Recovery: true, Credentials: cred}
 		if err := cloud.SetCredentials(ctx, credential, pair.SignIn, in); err != nil {
@@ -149,10 +184,11 @@ func (d *Device) setRecovered(
 	}
 	_, err := d.writes.update(ctx, s, func(now *Profile) {
 		now.Params, now.Wrapped, now.RecoveryWrapped = p.Params, p.Wrapped, p.RecoveryWrapped
-		now.Ring, now.Carried, now.EpochBy, now.EpochAt = p.Ring, p.Carried, p.EpochBy, p.EpochAt
-		d.typedMaster(now, ring)
+		now.Ring, now.EpochBy, now.EpochAt = p.Ring, p.EpochBy, p.EpochAt
+		now.carry(o.kept.Carried)
+		d.typedMaster(now, o.ring)
 	})
-	return errors.Join(keepSignIn(ctx, local, p, signIn), err)
+	return errors.Join(keepSignIn(ctx, local, p, o.pair.SignIn), err)
 }
 
 // keepSignIn keeps the key that will sign in, of a vault that may join a cloud yet. At a cloud no device keeps it: one
@@ -204,7 +240,7 @@ func (a *Account) SignInAgain(ctx context.Context, password secret.Text, carried
 		if err != nil {
 			return records.BadInput("again-carried", err)
 		}
-		p.Carried = code[:]
+		p.carry(code)
 	}
 	in, err := signInAt(ctx, cloud, p, password)
 	if err != nil {
@@ -233,13 +269,20 @@ func signInAt(ctx context.Context, cloud Cloud, p Profile, password secret.Text)
 	if err != nil {
 		return in, err
 	}
-	pair := keys.Derive(stretched, keys.Code(p.Carried))
-	if in.session, err = cloud.SignIn(ctx, pair.SignIn, wire.SignIn{Email: p.Email, Device: p.Device}); err != nil {
+	var pair keys.Pair
+	for _, carried := range p.allCarried() {
+		pair = keys.Derive(stretched, carried)
+		in.session, err = cloud.SignIn(ctx, pair.SignIn, wire.SignIn{Email: p.Email, Device: p.Device})
+		if !errors.Is(err, syncing.ErrSignIn) {
+			break
+		}
+	}
+	if err != nil {
 		return in, err
 	}
 	p.Wrapped = in.session.Wrapped
 	in.profile = p
-	if in.key, err = keys.Unwrap(pair.Unlock, keys.ByMaster, p.Vault, p.Wrapped); err != nil {
+	if in.key, _, err = pair.Open(p.Vault, p.Wrapped); err != nil {
 		return in, errCopyOfKey
 	}
 	return in, nil
@@ -253,7 +296,7 @@ func (a *Account) takeKeys(ctx context.Context, cloud Cloud, in signedIn) error 
 	}
 	if in.key.Epoch >= known.Epoch() {
 		p := in.profile
-		ring, err := ringOf(ctx, &p, in.key, cloud, in.session.Credential)
+		ring, kept, err := ringOf(ctx, &p, in.key, cloud, in.session.Credential)
 		if err != nil {
 			return err
 		}
@@ -268,7 +311,8 @@ func (a *Account) takeKeys(ctx context.Context, cloud Cloud, in signedIn) error 
 			return err
 		}
 		err = a.vault.identity.update(ctx, func(now *Profile) {
-			now.Params, now.Wrapped, now.Ring, now.Carried = p.Params, p.Wrapped, p.Ring, p.Carried
+			now.Params, now.Wrapped, now.Ring = p.Params, p.Wrapped, p.Ring
+			now.carry(kept.Carried)
 			now.rewrap(ring.Newest())
 		})
 		if err != nil {
@@ -286,7 +330,7 @@ var errSameMaster = errors.New("this is the present one")
 // it with the next records that they pull; from then on they open with the new one alone.
 func (a *Account) ChangeMaster(ctx context.Context, present, fresh, repeat secret.Text) error {
 	d, p := a.vault.device, a.vault.Profile()
-	was, ring, err := d.unwrap(p, present)
+	o, err := d.unwrap(p, present)
 	var wrong *WrongPassword
 	if errors.As(err, &wrong) {
 		return records.BadInput("present", err)
@@ -300,8 +344,8 @@ func (a *Account) ChangeMaster(ctx context.Context, present, fresh, repeat secre
 	if fresh.Equal(present) {
 		return records.BadInput("password", errSameMaster)
 	}
-	pair, err := d.byMaster(&p, fresh, ring.Newest())
-	if err != nil {
+	was := o.pair.SignIn
+	if err := d.byMaster(&p, fresh, &o); err != nil {
 		return err
 	}
 	if cloud := a.at(); cloud != nil {
@@ -310,13 +354,13 @@ func (a *Account) ChangeMaster(ctx context.Context, present, fresh, repeat secre
 			return err
 		}
 		in := wire.NewCredentials{KeepSessions: true, Credentials: wire.Credentials{
-			Params: p.Params, SignIn: pair.SignIn.Public(), Wrapped: p.Wrapped,
+			Params: p.Params, SignIn: o.kept.Locks.SignIn(), Wrapped: p.Wrapped,
 		}}
-		if err := cloud.SetCredentials(ctx, credential, was.SignIn, in); err != nil {
+		if err := cloud.SetCredentials(ctx, credential, was, in); err != nil {
 			return err
 		}
 	}
-	return a.haveMaster(ctx, card{p.Params, p.Wrapped}, pair.SignIn)
+	return a.haveMaster(ctx, card{p.Params, p.Wrapped, p.Ring}, o.pair.SignIn)
 }
 
 // haveMaster has another master password open the vault from now on, here and, once they hear of it, on the other
@@ -324,7 +368,7 @@ func (a *Account) ChangeMaster(ctx context.Context, present, fresh, repeat secre
 func (a *Account) haveMaster(ctx context.Context, by card, signIn keys.Key) error {
 	return errors.Join(
 		a.keepFormer(ctx),
-		a.vault.identity.update(ctx, func(p *Profile) { p.Params, p.Wrapped = by.Params, by.Wrapped }),
+		a.vault.identity.update(ctx, func(p *Profile) { p.take(by) }),
 		keepSignIn(ctx, a.vault.Local, a.vault.Profile(), signIn),
 		a.tellCard(ctx),
 	)

@@ -21,6 +21,7 @@ const localFormer = "former"
 type formerKeys struct {
 	Params  keys.Params `json:"params"`
 	Wrapped []byte      `json:"wrapped"`
+	Ring    []byte      `json:"ring"`
 	Carried []byte      `json:"carried"`
 	Until   int64       `json:"until"` // milliseconds since 1970
 }
@@ -40,7 +41,7 @@ func (a *Account) keepFormer(ctx context.Context) error {
 		}
 	}
 	return a.vault.Local.SetJSON(ctx, localFormer, append(list, formerKeys{
-		Params: p.Params, Wrapped: p.Wrapped, Carried: p.Carried,
+		Params: p.Params, Wrapped: p.Wrapped, Ring: p.Ring, Carried: p.Carried,
 		Until: now.Add(wire.BringBackDays * 24 * time.Hour).UnixMilli(),
 	}))
 }
@@ -85,9 +86,9 @@ func (a *Account) BringBack(ctx context.Context, password secret.Text, code stri
 	if err != nil {
 		return records.BadInput("back-password", err)
 	}
-	for _, signIn := range candidates {
+	for _, c := range candidates {
 		in := wire.BringBack{SignIn: wire.SignIn{Email: p.Email, Device: p.Device}, Code: code}
-		session, err := cloud.BringBack(ctx, signIn, in)
+		session, err := cloud.BringBack(ctx, c.signIn, in)
 		if errors.Is(err, syncing.ErrSignIn) {
 			continue
 		}
@@ -100,14 +101,25 @@ func (a *Account) BringBack(ctx context.Context, password secret.Text, code stri
 		if err := syncing.KeepCredential(ctx, a.vault.Local, session.Credential); err != nil {
 			return err
 		}
-		return a.begin(ctx, newEpoch{password: password, fresh: true, signIn: &signIn})
+		return a.begin(ctx, newEpoch{password: password, fresh: true, former: &c.keys})
 	}
 	return records.BadInput("back-password", errNothingBack)
 }
 
-// openedBy returns the sign-in keys of all that a master password opens or opened here. A wrong one counts as at
-// unlocking.
-func (a *Account) openedBy(ctx context.Context, p Profile, password secret.Text) (list []keys.Key, err error) {
+// formerOpened is what a master password opened the vault by, with the key that it signed in with.
+type formerOpened struct {
+	keys   formerKeys
+	signIn keys.Key
+}
+
+// restore has former keys open the vault.
+func (p *Profile) restore(f formerKeys) {
+	p.take(card{f.Params, f.Wrapped, f.Ring})
+	p.Carried = f.Carried
+}
+
+// openedBy returns all that a master password opens or opened here. A wrong one counts as at unlocking.
+func (a *Account) openedBy(ctx context.Context, p Profile, password secret.Text) (list []formerOpened, err error) {
 	attempts := a.vault.device.attempts
 	defer attempts.turn(p.ID)()
 	if err := attempts.admit(p.ID); err != nil {
@@ -117,14 +129,17 @@ func (a *Account) openedBy(ctx context.Context, p Profile, password secret.Text)
 	if err != nil {
 		return nil, err
 	}
-	for _, f := range append(former, formerKeys{Params: p.Params, Wrapped: p.Wrapped, Carried: p.Carried}) {
+	for _, f := range append(former, formerKeys{
+		Params: p.Params, Wrapped: p.Wrapped, Ring: p.Ring, Carried: p.Carried,
+	}) {
 		stretched, err := keys.Stretch(password, f.Params)
 		if err != nil {
 			break
 		}
-		pair := keys.Derive(stretched, keys.Code(f.Carried))
-		if _, err := keys.Unwrap(pair.Unlock, keys.ByMaster, p.Vault, f.Wrapped); err == nil {
-			list = append(list, pair.SignIn)
+		p, o := p, opened{}
+		p.restore(f)
+		if _, ok := o.open(p, stretched); ok {
+			list = append(list, formerOpened{f, o.pair.SignIn})
 		}
 	}
 	if len(list) == 0 {

@@ -14,12 +14,16 @@ import (
 type card struct {
 	Params  keys.Params `json:"params"`
 	Wrapped []byte      `json:"wrapped"`
+	Ring    []byte      `json:"ring"` // with the slots that it is wrapped for
 }
+
+// take has a card open the vault.
+func (p *Profile) take(c card) { p.Params, p.Wrapped, p.Ring = c.Params, c.Wrapped, c.Ring }
 
 // tellCard writes this device's card into the vault's own record.
 func (a *Account) tellCard(ctx context.Context) error {
 	p := a.vault.Profile()
-	b, err := json.Marshal(card{p.Params, p.Wrapped})
+	b, err := json.Marshal(card{p.Params, p.Wrapped, p.Ring})
 	if err != nil {
 		return err
 	}
@@ -50,7 +54,7 @@ func (a *Account) takeCard(ctx context.Context) error {
 	if err := json.Unmarshal([]byte(text), &c); err != nil {
 		return err
 	}
-	if err := c.Params.Check(); err != nil || len(c.Wrapped) == 0 {
+	if err := c.Params.Check(); err != nil || len(c.Wrapped) == 0 || len(c.Ring) == 0 {
 		return err
 	}
 	if err := a.keepFormer(ctx); err != nil {
@@ -64,7 +68,7 @@ func (a *Account) takeCard(ctx context.Context) error {
 			return
 		}
 		if !bytes.Equal(p.Wrapped, c.Wrapped) {
-			p.Params, p.Wrapped = c.Params, c.Wrapped
+			p.take(c)
 		}
 		p.CardAt, p.CardBy = r.Stamp.At, r.Stamp.By
 	})

@@ -26,27 +26,28 @@ var errFalseEpoch = &ledger.Fault{
 
 // ringOf opens the keys of all epochs, given the newest one: as the profile has them or, where that is older, as the
 // cloud's statement has them. What it learns of the carried half and the ring it notes in the profile.
-func ringOf(ctx context.Context, p *Profile, key keys.EpochKey, cloud Cloud, credential string) (keys.Ring, error) {
-	ring, carried, err := keys.OpenRing(key, p.Vault, p.Ring)
-	if err != nil {
+func ringOf(
+	ctx context.Context, p *Profile, key keys.EpochKey, cloud Cloud, credential string,
+) (ring keys.Ring, kept keys.Kept, err error) {
+	if ring, kept, err = keys.OpenRing(key, p.Vault, p.Ring); err != nil {
 		if cloud == nil {
-			return ring, errDamagedKeys
+			return ring, kept, errDamagedKeys
 		}
 		s, err := cloud.Epoch(ctx, credential)
 		if err != nil {
-			return ring, err
+			return ring, kept, err
 		}
 		e, err := s.Read()
 		if err != nil {
-			return ring, errFalseEpoch
+			return ring, kept, errFalseEpoch
 		}
-		if ring, carried, err = keys.OpenRing(key, p.Vault, e.Ring); err != nil {
-			return ring, errFalseEpoch
+		if ring, kept, err = keys.OpenRing(key, p.Vault, e.Ring); err != nil {
+			return ring, kept, errFalseEpoch
 		}
 		p.Ring, p.EpochBy, p.EpochAt = e.Ring, e.By, e.At
 	}
-	p.Carried = carried[:]
-	return ring, nil
+	p.carry(kept.Carried)
+	return ring, kept, nil
 }
 
 // turn reads the statement that began a later epoch: it has to bring this device the key, and a device that is in the
@@ -69,8 +70,8 @@ func (a *Account) turn(ctx context.Context, s keys.Statement) (*records.Turn, er
 	if err != nil || key.Epoch != e.Number {
 		return nil, errFalseEpoch
 	}
-	ring, carried, err := keys.OpenRing(key, p.Vault, e.Ring)
-	if err != nil {
+	ring, kept, err := keys.OpenRing(key, p.Vault, e.Ring)
+	if err != nil || kept.Locks.Check() != nil {
 		return nil, errFalseEpoch
 	}
 	known, err := a.vault.Replica.Ring()
@@ -89,7 +90,7 @@ func (a *Account) turn(ctx context.Context, s keys.Statement) (*records.Turn, er
 		if !ok || by.Text(vault.FieldOut) != "" || !s.Holds(public) {
 			return errFalseEpoch
 		}
-		return a.enter(ctx, e, ring, carried)
+		return a.enter(ctx, e, ring, kept.Carried)
 	}}, nil
 }
 
@@ -99,7 +100,8 @@ func (a *Account) enter(ctx context.Context, e keys.Epoch, ring keys.Ring, carri
 		if keys.WrappedEpoch(p.Wrapped) >= e.Number {
 			return
 		}
-		p.Params, p.Wrapped, p.Ring, p.Carried = e.Params, e.Wrapped, e.Ring, carried[:]
+		p.take(card{e.Params, e.Wrapped, e.Ring})
+		p.carry(carried)
 		p.EpochBy, p.EpochAt, p.EpochOut = e.By, e.At, nil
 		p.rewrap(ring.Newest())
 		if e.By == p.Device {
@@ -172,9 +174,9 @@ func (a *Account) OldKeys() int { return a.vault.Replica.OldKeys() }
 // newEpoch is what an epoch is begun with.
 type newEpoch struct {
 	password secret.Text
-	out      []string  // devices that are shut out; the carried half is another one then
-	fresh    bool      // what the cloud has counts no more
-	signIn   *keys.Key // that the cloud knows, if it isn't the one that opens the vault here
+	out      []string    // devices that are shut out; the carried half is another one then
+	fresh    bool        // what the cloud has counts no more
+	former   *formerKeys // in the place of what opens the vault now
 }
 
 // errMasterElsewhere is returned where the cloud knows another master password than this device.
@@ -190,7 +192,11 @@ func (a *Account) begin(ctx context.Context, n newEpoch) error {
 		if err != nil {
 			return err
 		}
-		signIn, err := a.signInKey(n)
+		p := a.vault.Profile()
+		if n.former != nil {
+			p.restore(*n.former)
+		}
+		o, err := a.vault.device.unwrap(p, n.password)
 		if err != nil {
 			return err
 		}
@@ -200,7 +206,7 @@ func (a *Account) begin(ctx context.Context, n newEpoch) error {
 				return err
 			}
 		}
-		err = a.vault.Sync.Alone(ctx, func() error { return a.tryBegin(ctx, n, signIn) })
+		err = a.vault.Sync.Alone(ctx, func() error { return a.tryBegin(ctx, n, p, o) })
 		if !errors.Is(err, syncing.ErrSignIn) && !errors.Is(err, syncing.ErrConflict) {
 			return err
 		}
@@ -218,15 +224,6 @@ func (a *Account) begin(ctx context.Context, n newEpoch) error {
 	return syncing.ErrConflict
 }
 
-// signInKey returns the key that the cloud knows the account by.
-func (a *Account) signInKey(n newEpoch) (keys.Key, error) {
-	if n.signIn != nil {
-		return *n.signIn, nil
-	}
-	pair, _, err := a.vault.device.unwrap(a.vault.Profile(), n.password)
-	return pair.SignIn, err
-}
-
 // becameLater pulls, and reports whether another device's epoch came since the ring was this one: with that, or with
 // what the line pulled meanwhile.
 func (a *Account) becameLater(ctx context.Context, before keys.Ring) (bool, error) {
@@ -237,31 +234,27 @@ func (a *Account) becameLater(ctx context.Context, before keys.Ring) (bool, erro
 	return now.Extends(before), err
 }
 
-func (a *Account) tryBegin(ctx context.Context, n newEpoch, signIn keys.Key) error {
-	d, p, cloud := a.vault.device, a.vault.Profile(), a.at()
+// tryBegin begins an epoch with what the master password opened of a profile.
+func (a *Account) tryBegin(ctx context.Context, n newEpoch, p Profile, o opened) error {
+	d, cloud, signIn := a.vault.device, a.at(), o.pair.SignIn
 	ring, err := a.nextRing(n)
 	if err != nil {
 		return err
 	}
-	carried := keys.Code(p.Carried)
+	o.ring = ring
 	if len(n.out) > 0 {
-		if carried, err = keys.NewCode(d.ports.Rand); err != nil {
+		if o.kept.Carried, err = keys.NewCode(d.ports.Rand); err != nil {
 			return err
 		}
-		p.Carried = carried[:]
 	}
-	pair, err := d.byMaster(&p, n.password, ring.Newest())
-	if err != nil {
+	if err := d.byMaster(&p, n.password, &o); err != nil {
 		return err
 	}
 	e := keys.Epoch{
 		Number: ring.Epoch(), Vault: p.Vault, By: p.Device, At: d.ports.Now().UnixMilli(), Out: n.out,
-		Params: p.Params, Wrapped: p.Wrapped,
+		Params: p.Params, Wrapped: p.Wrapped, Ring: p.Ring,
 	}
 	if e.Keys, err = a.keysFor(ring.Newest(), p, n.out); err != nil {
-		return err
-	}
-	if e.Ring, err = ring.Seal(d.ports.Rand, p.Vault, carried); err != nil {
 		return err
 	}
 	own, err := a.vault.Local.DeviceKeys(ctx)
@@ -291,13 +284,13 @@ func (a *Account) tryBegin(ctx context.Context, n newEpoch, signIn keys.Key) err
 	err = cloud.BeginEpoch(ctx, credential, signIn, wire.NewEpoch{
 		Epoch: e.Number, Statement: statement, Out: n.out, Fresh: n.fresh, Commit: syncing.Message(commit),
 		Credentials: wire.Credentials{
-			Params: p.Params, SignIn: pair.SignIn.Public(), Wrapped: p.Wrapped, RecoveryWrapped: byRecovery,
+			Params: p.Params, SignIn: o.kept.Locks.SignIn(), Wrapped: p.Wrapped, RecoveryWrapped: byRecovery,
 		},
 	})
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(a.enter(ctx, e, ring, carried), a.vault.Replica.Begun(ctx, ring, commit)); err != nil {
+	if err := errors.Join(a.enter(ctx, e, ring, o.kept.Carried), a.vault.Replica.Begun(ctx, ring, commit)); err != nil {
 		return err
 	}
 	return a.tellCard(ctx)
@@ -404,7 +397,7 @@ func (a *Account) Publish(ctx context.Context, password secret.Text) error {
 // person's address and master password already, because another device was there first, that one is used.
 func (a *Account) MoveCloud(ctx context.Context, url string, password secret.Text, by wire.Admission) error {
 	p := a.vault.Profile()
-	was, _, err := a.vault.device.unwrap(p, password)
+	o, err := a.vault.device.unwrap(p, password)
 	if err != nil {
 		return records.BadInput("move-password", err)
 	}
@@ -415,7 +408,7 @@ func (a *Account) MoveCloud(ctx context.Context, url string, password secret.Tex
 	in, err := signInAt(ctx, c, p, password)
 	made := errors.Is(err, syncing.ErrSignIn)
 	if made {
-		in.session, err = a.makeAccount(ctx, c, p, was.SignIn, by)
+		in.session, err = a.makeAccount(ctx, c, p, o.pair.SignIn, by)
 	}
 	if err := askMore(ctx, c, p.Email, by, "move-", err); err != nil {
 		return err
@@ -455,10 +448,14 @@ func (a *Account) makeAccount(
 	if err != nil {
 		return s, err
 	}
+	_, kept, err := keys.OpenRing(ring.Newest(), p.Vault, p.Ring)
+	if err != nil {
+		return s, errDamagedKeys
+	}
 	return c.CreateAccount(ctx, signIn, wire.NewAccount{
 		Email: p.Email, Vault: p.Vault, Device: p.Device, Admission: by,
 		Credentials: wire.Credentials{
-			Params: p.Params, SignIn: signIn.Public(), RecoverySignIn: recovery.SignIn,
+			Params: p.Params, SignIn: kept.Locks.SignIn(), RecoverySignIn: recovery.SignIn,
 			Wrapped: p.Wrapped, RecoveryWrapped: byRecovery,
 		},
 	})
@@ -487,7 +484,7 @@ func (a *Account) DeleteAccount(ctx context.Context, password secret.Text) error
 	if cloud == nil {
 		return errOnlyHere
 	}
-	was, _, err := a.vault.device.unwrap(a.vault.Profile(), password)
+	o, err := a.vault.device.unwrap(a.vault.Profile(), password)
 	if err != nil {
 		return err
 	}
@@ -495,10 +492,10 @@ func (a *Account) DeleteAccount(ctx context.Context, password secret.Text) error
 	if err != nil {
 		return err
 	}
-	if err := cloud.DeleteAccount(ctx, credential, was.SignIn); err != nil {
+	if err := cloud.DeleteAccount(ctx, credential, o.pair.SignIn); err != nil {
 		return err
 	}
-	return a.leave(ctx, was.SignIn)
+	return a.leave(ctx, o.pair.SignIn)
 }
 
 // leave has the vault on this computer only from now on, able to join a cloud again.

@@ -172,13 +172,15 @@ func TestEpochsCantBeForged(t *testing.T) {
 	epoch := func(ring keys.Ring, change func(*keys.Epoch)) keys.Statement {
 		sealed, err := ring.Newest().SealTo(own.Public(), card.Vault, attic.Profile().Device)
 		require.NoError(t, err)
-		wrapped, err := keys.Wrap(desk.Rand(), keys.Key{}, keys.ByMaster, card.Vault, ring.Newest())
+		locks, err := keys.NewLocks(desk.Rand())
+		require.NoError(t, err)
+		wrapped, err := locks.Wrap(card.Vault, ring.Newest())
 		require.NoError(t, err)
 		e := keys.Epoch{
 			Number: ring.Epoch(), Vault: card.Vault, By: card.Device, Params: card.Params, Wrapped: wrapped,
 			Keys: map[string][]byte{attic.Profile().Device: sealed},
 		}
-		e.Ring, err = ring.Seal(desk.Rand(), card.Vault, keys.Code{})
+		e.Ring, err = ring.Seal(desk.Rand(), card.Vault, keys.Kept{Locks: locks})
 		require.NoError(t, err)
 		if change != nil {
 			change(&e)

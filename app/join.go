@@ -3,6 +3,7 @@ package app
 import (
 	"context"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -54,9 +55,11 @@ func (d *Device) Join(ctx context.Context, j Join) (*Vault, error) {
 	var pair keys.Pair
 	var ring keys.Ring
 	if intro != nil { // what opens the vault is known here: nothing is sent with a wrong master password
-		if pair, ring, err = d.openIntroduced(j, intro); err != nil {
+		o, err := d.openIntroduced(j, intro)
+		if err != nil {
 			return nil, err
 		}
+		pair, ring = o.pair, o.ring
 		p.Vault, p.Params, p.Wrapped, p.Ring = intro.VaultID, intro.Params, intro.Wrapped, intro.Ring
 	} else {
 		if p.Params, err = cloud.Params(ctx, j.Email); err != nil {
@@ -83,15 +86,15 @@ func (d *Device) Join(ctx context.Context, j Join) (*Vault, error) {
 		}
 	} else {
 		p.Vault, p.Wrapped = session.Vault, session.Wrapped
-		key, err := keys.Unwrap(pair.Unlock, keys.ByMaster, p.Vault, p.Wrapped)
+		key, _, err := pair.Open(p.Vault, p.Wrapped)
 		if err != nil {
 			return nil, records.BadInput("password", errJoinCopyKey)
 		}
-		if key.Epoch == 1 {
+		if key.Epoch == 1 { // the vault's own record has the slots
 			ring = keys.NewRing(key.Key)
-			p.Ring, err = ring.Seal(d.ports.Rand, p.Vault, carried)
+			p.Ring, err = ring.Seal(d.ports.Rand, p.Vault, keys.Kept{Carried: carried})
 		} else {
-			ring, err = ringOf(ctx, &p, key, cloud, session.Credential)
+			ring, _, err = ringOf(ctx, &p, key, cloud, session.Credential)
 		}
 		if err != nil {
 			return nil, err
@@ -110,15 +113,15 @@ func (d *Device) Join(ctx context.Context, j Join) (*Vault, error) {
 
 // openIntroduced opens the vault key that came with an introduction. Wrong master passwords are counted and slowed
 // down, as at a vault that is here.
-func (d *Device) openIntroduced(j Join, intro *keys.Introduction) (pair keys.Pair, ring keys.Ring, err error) {
-	pair, ring, err = d.unwrap(Profile{
+func (d *Device) openIntroduced(j Join, intro *keys.Introduction) (o opened, err error) {
+	o, err = d.unwrap(Profile{
 		ID: "introduction " + j.Introduction, Vault: intro.VaultID, Params: intro.Params, Carried: intro.Carried,
 		Wrapped: intro.Wrapped, Ring: intro.Ring,
 	}, j.Password)
 	if err != nil {
 		err = records.BadInput("password", err)
 	}
-	return pair, ring, err
+	return o, err
 }
 
 // carriedFor returns the carried half that a person typed, or that another device handed over;
@@ -197,6 +200,11 @@ func (p *Profile) read(e vault.Entry) error {
 		return &ledger.Fault{Kind: ledger.Incomplete, Detail: "the vault's own record is missing"}
 	}
 	p.Name = e.Text(vault.FieldName)
+	var c card
+	if json.Unmarshal([]byte(e.Text(vault.FieldCard)), &c) == nil &&
+		keys.WrappedEpoch(c.Wrapped) == keys.WrappedEpoch(p.Wrapped) && len(c.Ring) > 0 {
+		p.Ring = c.Ring // it has the slots, and those of now
+	}
 	at := e.Fields[vault.FieldCard].Stamp // what this device was let in with is as new
 	p.CardAt, p.CardBy = at.At, at.By
 	seed, err := hex.DecodeString(e.Text(vault.FieldSeed))

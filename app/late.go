@@ -24,7 +24,8 @@ const localLate = "late"
 type lateMaster struct {
 	Params  keys.Params `json:"params"`
 	Wrapped []byte      `json:"wrapped"`
-	SignIn  []byte      `json:"sign_in"` // public
+	Ring    []byte      `json:"ring"`
+	SignIn  []byte      `json:"sign_in"` // public, of all slots
 	Due     int64       `json:"due"`
 	Private []byte      `json:"private,omitempty"` // of a vault without a cloud, as [keepSignIn] keeps it
 }
@@ -113,7 +114,8 @@ func (a *Account) AskNewMaster(
 	ctx context.Context, id []byte, prf [keys.PRFSize]byte, fresh, repeat secret.Text,
 ) error {
 	d, p := a.vault.device, a.vault.Profile()
-	if _, err := p.byPlatform(id, prf); err != nil {
+	key, slot, err := p.byPlatform(id, prf)
+	if err != nil {
 		return err
 	}
 	own, err := keys.DerivePlatform(prf)
@@ -123,21 +125,20 @@ func (a *Account) AskNewMaster(
 	if err := CheckNewMaster(fresh, repeat, p.Email, p.Name); err != nil {
 		return err
 	}
-	ring, err := a.vault.Replica.Ring()
-	if err != nil {
-		return err
+	o := opened{slot: slot}
+	if o.ring, o.kept, err = keys.OpenRing(key, p.Vault, p.Ring); err != nil {
+		return errDamagedKeys
 	}
-	pair, err := d.byMaster(&p, fresh, ring.Newest())
-	if err != nil {
+	if err := d.byMaster(&p, fresh, &o); err != nil {
 		return err
 	}
 	l := lateMaster{
-		Params: p.Params, Wrapped: p.Wrapped, SignIn: pair.SignIn.Public(),
+		Params: p.Params, Wrapped: p.Wrapped, Ring: p.Ring, SignIn: o.kept.Locks.SignIn(),
 		Due: d.ports.Now().Add(LateWait).UnixMilli(),
 	}
 	cloud := a.at()
 	if cloud == nil {
-		l.Private = pair.SignIn[:]
+		l.Private = o.pair.SignIn[:]
 		return a.vault.Local.SetJSON(ctx, localLate, l)
 	}
 	credential, err := a.vault.Sync.Credential(ctx)
@@ -180,7 +181,7 @@ func (a *Account) StopNewMaster(ctx context.Context) error {
 // now. The cloud comes first; after a lost answer the same can be asked again.
 func (a *Account) TakeNewMaster(ctx context.Context, id []byte, prf [keys.PRFSize]byte) error {
 	d, p := a.vault.device, a.vault.Profile()
-	if _, err := p.byPlatform(id, prf); err != nil {
+	if _, _, err := p.byPlatform(id, prf); err != nil {
 		return err
 	}
 	own, err1 := keys.DerivePlatform(prf)
@@ -212,7 +213,7 @@ func (a *Account) TakeNewMaster(ctx context.Context, id []byte, prf [keys.PRFSiz
 	}
 	var signIn keys.Key
 	copy(signIn[:], l.Private)
-	if err := a.haveMaster(ctx, card{l.Params, l.Wrapped}, signIn); err != nil {
+	if err := a.haveMaster(ctx, card{l.Params, l.Wrapped, l.Ring}, signIn); err != nil {
 		return err
 	}
 	return a.vault.Local.Set(ctx, localLate, nil)

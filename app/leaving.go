@@ -68,7 +68,7 @@ func (v *Vault) TakeOff(ctx context.Context, password secret.Text, lose bool) er
 // destroyKeys takes everything out of a profile by which its vault could be opened.
 func (p *Profile) destroyKeys() {
 	p.Leaving = true
-	p.Wrapped, p.Ring, p.Carried, p.RecoveryWrapped, p.Unlocks = nil, nil, nil, nil, nil
+	p.Wrapped, p.Ring, p.Carried, p.CarriedBefore, p.RecoveryWrapped, p.Unlocks = nil, nil, nil, nil, nil, nil
 	p.Params = keys.Params{}
 }
 

@@ -22,6 +22,7 @@ type PlatformUnlock struct {
 	Wrapped    []byte `json:"wrapped"`
 	Epoch      uint32 `json:"epoch"` // of the wrapped key
 	Late       []byte `json:"late"`  // public, of the key by which a new master password is asked for
+	Slot       int    `json:"slot"`  // of the master password that it was set up with
 	Name       string `json:"name"`
 	Added      int64  `json:"added"` // milliseconds since 1970
 }
@@ -113,7 +114,7 @@ func (d *Device) UnlockByPlatform(
 	if d.masterDue(p) {
 		return nil, ErrMasterDue
 	}
-	key, err := p.byPlatform(id, prf)
+	key, _, err := p.byPlatform(id, prf)
 	if err != nil {
 		return nil, err
 	}
@@ -131,20 +132,21 @@ func (d *Device) UnlockByPlatform(
 	return d.opened(ctx, s, p, ring, note)
 }
 
-// byPlatform opens the vault's key by an authenticator's answer. The error is ErrPlatform.
-func (p Profile) byPlatform(id []byte, prf [keys.PRFSize]byte) (keys.EpochKey, error) {
+// byPlatform opens the vault's key by an authenticator's answer, and returns the slot of the master password that it
+// stands for. The error is ErrPlatform.
+func (p Profile) byPlatform(id []byte, prf [keys.PRFSize]byte) (key keys.EpochKey, slot int, err error) {
 	own, err := keys.DerivePlatform(prf)
 	if err != nil {
-		return keys.EpochKey{}, err
+		return key, 0, err
 	}
 	for _, u := range p.Unlocks {
 		if bytes.Equal(u.ID, id) {
 			if key, err := own.Unwrap(p.Vault, u.Wrapped); err == nil {
-				return key, nil
+				return key, u.Slot, nil
 			}
 		}
 	}
-	return keys.EpochKey{}, ErrPlatform
+	return key, 0, ErrPlatform
 }
 
 // AddPlatform sets an authenticator up: u has its ID, Credential, Salt and Name. It takes the master password.
@@ -159,7 +161,7 @@ func (a *Account) AddPlatform(
 		return err
 	}
 	p, d := a.vault.Profile(), a.vault.device
-	pair, ring, err := d.unwrap(p, password)
+	o, err := d.unwrap(p, password)
 	if err != nil {
 		return err
 	}
@@ -169,15 +171,15 @@ func (a *Account) AddPlatform(
 	if slices.ContainsFunc(p.Unlocks, func(o PlatformUnlock) bool { return bytes.Equal(o.ID, u.ID) }) {
 		return records.BadInput("unlock", errHasUnlock)
 	}
-	u.Public, u.Late, u.Added = own.Public(), own.Late.Public(), d.ports.Now().UnixMilli()
+	u.Public, u.Late, u.Added, u.Slot = own.Public(), own.Late.Public(), d.ports.Now().UnixMilli(), o.slot
 	u.Name = shortName(u.Name, "This computer")
 	err = a.vault.identity.update(ctx, func(p *Profile) {
 		p.Unlocks = append(slices.Clone(p.Unlocks), u)
 		p.OfferDone = true
-		d.typedMaster(p, ring)
+		d.typedMaster(p, o.ring)
 	})
 	if err == nil {
-		_ = a.tellLateKeys(ctx, pair.SignIn) // told again at the next master password
+		_ = a.tellLateKeys(ctx, o.pair.SignIn) // told again at the next master password
 	}
 	return err
 }
@@ -224,7 +226,7 @@ func (a *Account) GivenByPlatform(id []byte, prf [keys.PRFSize]byte) error {
 	if a.vault.device.masterDue(p) {
 		return ErrMasterDue
 	}
-	if _, err := p.byPlatform(id, prf); err != nil {
+	if _, _, err := p.byPlatform(id, prf); err != nil {
 		return err
 	}
 	a.vault.Guard.Given()

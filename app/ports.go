@@ -26,8 +26,9 @@ type Profile struct {
 	Cloud           string      `json:"cloud"` // its address; empty for a vault on this computer only
 	Params          keys.Params `json:"params"`
 	Carried         []byte      `json:"carried"`
+	CarriedBefore   [][]byte    `json:"carried_before,omitempty"` // the last ones, the latest first
 	Wrapped         []byte      `json:"wrapped"`
-	Ring            []byte      `json:"ring"`             // the keys of all epochs, sealed under the wrapped one
+	Ring            []byte      `json:"ring"`             // the keys of all epochs and the slots, sealed under that one
 	RecoveryWrapped []byte      `json:"recovery_wrapped"` // of a vault without a cloud; a cloud has it otherwise
 	EpochBy         string      `json:"epoch_by"`         // the device that began the epoch
 	EpochAt         int64       `json:"epoch_at"`

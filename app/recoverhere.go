@@ -64,30 +64,30 @@ func (d *Device) RecoverHere(ctx context.Context, r Recovery) (*Vault, error) {
 	if err := d.notHere(ctx, p.Vault); err != nil {
 		return nil, err
 	}
-	ring := keys.NewRing(key.Key)
+	o := opened{ring: keys.NewRing(key.Key)}
 	if key.Epoch > 1 { // the statement that began it has the carried half
-		if ring, err = ringOf(ctx, &p, key, cloud, session.Credential); err != nil {
+		if o.ring, o.kept, err = ringOf(ctx, &p, key, cloud, session.Credential); err != nil {
 			return nil, err
 		}
 	}
-	s, err := d.fetchAll(ctx, cloud, &p, ring, records.Checkpoint{}, session.Credential, func(own vault.Entry) error {
+	s, err := d.fetchAll(ctx, cloud, &p, o.ring, records.Checkpoint{}, session.Credential, func(own vault.Entry) error {
 		if key.Epoch == 1 {
-			if err := d.carriedOf(&p, ring, own); err != nil {
+			if o.kept.Carried, err = carriedOf(own); err != nil {
 				return err
 			}
 		}
-		cred, _, err := d.credentials(&p, r.Password, ring.Newest(), recovery.Public())
+		cred, err := d.credentials(&p, r.Password, &o, recovery.Public())
 		if err != nil {
 			return err
 		}
-		d.typedMaster(&p, ring)
+		d.typedMaster(&p, o.ring)
 		in := wire.NewCredentials{Recovery: true, Credentials: cred}
 		return cloud.SetCredentials(ctx, session.Credential, recovery.SignIn, in)
 	})
 	if err != nil {
 		return nil, err
 	}
-	v, err := d.openVault(ctx, s, p, ring)
+	v, err := d.openVault(ctx, s, p, o.ring)
 	if err == nil {
 		_ = v.Account.tellCard(ctx) // the others are signed out, and ask for the new one in any case
 	}
@@ -95,12 +95,10 @@ func (d *Device) RecoverHere(ctx context.Context, r Recovery) (*Vault, error) {
 }
 
 // carriedOf takes the carried half of the first epoch out of the vault's own record.
-func (d *Device) carriedOf(p *Profile, ring keys.Ring, own vault.Entry) (err error) {
+func carriedOf(own vault.Entry) (keys.Code, error) {
 	b, err := hex.DecodeString(own.Text(vault.FieldCarried))
 	if err != nil || len(b) != keys.CodeSize {
-		return records.BadInput("code", errNoCarried)
+		return keys.Code{}, records.BadInput("code", errNoCarried)
 	}
-	p.Carried = b
-	p.Ring, err = ring.Seal(d.ports.Rand, p.Vault, keys.Code(b))
-	return err
+	return keys.Code(b), nil
 }

@@ -124,11 +124,11 @@ func (a *Account) replaceSheet(ctx context.Context, password secret.Text) error 
 		return err
 	}
 	p := a.vault.Profile()
-	was, ring, err := a.vault.device.unwrap(p, password)
+	o, err := a.vault.device.unwrap(p, password)
 	if err != nil {
 		return records.BadInput("password", err)
 	}
-	wrapped, err := recovery.Public().Wrap(p.Vault, ring.Newest())
+	wrapped, err := recovery.Public().Wrap(p.Vault, o.ring.Newest())
 	if err != nil {
 		return err
 	}
@@ -137,9 +137,9 @@ func (a *Account) replaceSheet(ctx context.Context, password secret.Text) error 
 		if err != nil {
 			return err
 		}
-		err = cloud.SetCredentials(ctx, credential, was.SignIn, wire.NewCredentials{
+		err = cloud.SetCredentials(ctx, credential, o.pair.SignIn, wire.NewCredentials{
 			KeepSessions: true, Credentials: wire.Credentials{
-				Params: p.Params, SignIn: was.SignIn.Public(), Wrapped: p.Wrapped,
+				Params: p.Params, SignIn: o.kept.Locks.SignIn(), Wrapped: p.Wrapped,
 				RecoverySignIn: recovery.Public().SignIn, RecoveryWrapped: wrapped,
 			},
 		})

@@ -83,13 +83,12 @@ func (d *Device) Create(ctx context.Context, n NewVault) (*Vault, error) {
 		DeviceName: d.deviceName(n.DeviceName), Carried: carried[:], Seed: seed[:16],
 	}
 	ring := keys.NewRing(fresh)
-	sheet, err1 := keys.DeriveRecovery(recovery)
-	p.Ring, err2 = ring.Seal(d.ports.Rand, p.Vault, carried)
-	if err := errors.Join(err1, err2); err != nil {
+	sheet, err := keys.DeriveRecovery(recovery)
+	if err != nil {
 		return nil, err
 	}
-	_, signIn, err := d.credentials(&p, n.Password, ring.Newest(), sheet.Public())
-	if err != nil {
+	o := opened{ring: ring, kept: keys.Kept{Carried: carried}}
+	if _, err := d.credentials(&p, n.Password, &o, sheet.Public()); err != nil {
 		return nil, err
 	}
 	s, err := d.stores.create(ctx, p.ID, func(s Store) error {
@@ -106,7 +105,7 @@ func (d *Device) Create(ctx context.Context, n NewVault) (*Vault, error) {
 		return errors.Join(
 			s.SetProfile(ctx, p),
 			set.Local.SetJSON(ctx, localFirst, first),
-			set.Local.Set(ctx, localSignIn, signIn[:]),
+			set.Local.Set(ctx, localSignIn, o.pair.SignIn[:]),
 			set.Local.Set(ctx, localSheet, recovery[:]),
 			set.Replica.SetUp(ctx, own, profile),
 		)
@@ -148,13 +147,14 @@ func (d *Device) deviceEntry(ctx context.Context, p Profile, set *records.Set) (
 
 // profileEntry is the record of the person.
 func profileEntry(p Profile, by vault.Stamp, recovery keys.RecoveryPublic) (vault.Entry, error) {
-	b, err := json.Marshal(recovery)
-	if err != nil {
+	b, err1 := json.Marshal(recovery)
+	c, err2 := json.Marshal(card{p.Params, p.Wrapped, p.Ring})
+	if err := errors.Join(err1, err2); err != nil {
 		return vault.Entry{}, err
 	}
 	return vault.New(p.Vault, vault.TypeProfile, by, vault.Changes{
 		vault.FieldName: p.Name, vault.FieldSeed: fmt.Sprintf("%x", p.Seed), vault.FieldRecovery: string(b),
-		vault.FieldCarried: fmt.Sprintf("%x", p.Carried),
+		vault.FieldCarried: fmt.Sprintf("%x", p.Carried), vault.FieldCard: string(c),
 	})
 }
 
@@ -197,17 +197,17 @@ func (d *Device) Unlock(ctx context.Context, profile string, password secret.Tex
 	if err != nil {
 		return nil, err
 	}
-	pair, ring, err := d.unwrap(p, password)
+	o, err := d.unwrap(p, password)
 	if err != nil {
 		return nil, err
 	}
-	v, err := d.opened(ctx, s, p, ring, func(p *Profile) { d.typedMaster(p, ring) })
+	v, err := d.opened(ctx, s, p, o.ring, func(p *Profile) { d.typedMaster(p, o.ring) })
 	if err != nil {
 		return nil, err
 	}
 	v.Guard.Given()
 	if p.OfferDone { // there are authenticators, or were
-		go func() { _ = v.Account.tellLateKeys(context.Background(), pair.SignIn) }() // or the next time
+		go func() { _ = v.Account.tellLateKeys(context.Background(), o.pair.SignIn) }() // or the next time
 	}
 	return v, nil
 }
@@ -231,29 +231,57 @@ func (d *Device) opened(
 	return v, nil
 }
 
-// unwrap opens the vault keys of a profile with the master password, and returns what that derives. Wrong ones are
-// counted, and slowed down.
-func (d *Device) unwrap(p Profile, password secret.Text) (pair keys.Pair, ring keys.Ring, err error) {
+// opened is what a master password opened of a profile.
+type opened struct {
+	pair keys.Pair // that it derives
+	slot int
+	ring keys.Ring
+	kept keys.Kept
+}
+
+// allCarried returns the carried halves that a passphrase may open with, the one in force first.
+func (p Profile) allCarried() (list []keys.Code) {
+	for _, b := range append([][]byte{p.Carried}, p.CarriedBefore...) {
+		if len(b) == keys.CodeSize {
+			list = append(list, keys.Code(b))
+		}
+	}
+	return list
+}
+
+// unwrap opens the vault keys of a profile with the master password. Wrong ones are counted, and slowed down.
+func (d *Device) unwrap(p Profile, password secret.Text) (o opened, err error) {
 	defer d.attempts.turn(p.ID)()
 	if err := d.attempts.admit(p.ID); err != nil {
-		return pair, ring, err
+		return o, err
 	}
 	stretched, err := keys.Stretch(password, p.Params)
 	if errors.Is(err, keys.ErrPassword) {
-		return pair, ring, d.attempts.wrong(p.ID)
+		return o, d.attempts.wrong(p.ID)
 	} else if err != nil {
-		return pair, ring, err
+		return o, err
 	}
-	pair = keys.Derive(stretched, keys.Code(p.Carried))
-	key, err := keys.Unwrap(pair.Unlock, keys.ByMaster, p.Vault, p.Wrapped)
-	if err != nil {
-		return pair, ring, d.attempts.wrong(p.ID)
+	key, ok := o.open(p, stretched)
+	if !ok {
+		return o, d.attempts.wrong(p.ID)
 	}
 	d.attempts.right(p.ID)
-	if ring, _, err = keys.OpenRing(key, p.Vault, p.Ring); err != nil {
-		return pair, ring, errDamagedKeys
+	if o.ring, o.kept, err = keys.OpenRing(key, p.Vault, p.Ring); err != nil {
+		return o, errDamagedKeys
 	}
-	return pair, ring, nil
+	return o, nil
+}
+
+// open opens what is wrapped in a profile by a stretched master password.
+func (o *opened) open(p Profile, stretched keys.Stretched) (key keys.EpochKey, ok bool) {
+	for _, carried := range p.allCarried() {
+		pair := keys.Derive(stretched, carried)
+		if key, slot, err := pair.Open(p.Vault, p.Wrapped); err == nil {
+			o.pair, o.slot = pair, slot
+			return key, true
+		}
+	}
+	return key, false
 }
 
 // errDamagedKeys is returned where the master password is right, and what it should open isn't.

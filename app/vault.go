@@ -208,7 +208,7 @@ func (v *Vault) Rand() io.Reader { return v.device.ports.Rand }
 
 // Reauthenticate takes the master password again. Wrong ones count as at unlocking.
 func (v *Vault) Reauthenticate(password secret.Text) error {
-	if _, _, err := v.device.unwrap(v.Profile(), password); err != nil {
+	if _, err := v.device.unwrap(v.Profile(), password); err != nil {
 		return err
 	}
 	v.Guard.Given()

@@ -318,8 +318,8 @@ func bringBack(t testing.TB, s *Server, email, code string, k keys.Key, to *memb
 func takeOver(t testing.TB, s *Server, by *member, present, fresh keys.Key) int {
 	return prove(t, s, "PUT", "/v1/credentials", by, present, wire.ProofSignIn, wire.NewCredentials{
 		Credentials: wire.Credentials{
-			Params: keys.DefaultParams(make([]byte, keys.SaltSize)), SignIn: fresh.Public(),
-			RecoverySignIn: fresh.Public(), Wrapped: []byte("theirs"), RecoveryWrapped: []byte("theirs"),
+			Params: keys.DefaultParams(make([]byte, keys.SaltSize)), SignIn: slots(fresh),
+			RecoverySignIn: slots(fresh), Wrapped: []byte("theirs"), RecoveryWrapped: []byte("theirs"),
 		},
 	}, nil)
 }

@@ -47,7 +47,7 @@ const (
 	maxUnsigned      = 16 << 10        // bytes of a request without a device's signature
 	seenEvery        = time.Minute     // how often a device's last-seen time is written
 	maxEmail         = 254             // RFC 5321, section 4.5.3.1.3
-	maxKeyBlob       = 4 << 10
+	maxKeyBlob       = 8 << 10
 )
 
 // unsignedTime is how long a request that no device signed may take to come.
@@ -268,8 +268,8 @@ func checkCredentials(c wire.Credentials) error {
 	if err := c.Params.Check(); err != nil {
 		return err
 	}
-	if len(c.SignIn) != keys.PublicSize || len(c.RecoverySignIn) != keys.PublicSize {
-		return errors.New("public keys have 32 bytes")
+	if len(c.SignIn) != keys.Slots*keys.PublicSize || len(c.RecoverySignIn) != keys.PublicSize {
+		return errors.New("public keys have 32 bytes, and there are four to sign in with")
 	}
 	if n, m := len(c.Wrapped), len(c.RecoveryWrapped); n == 0 || m == 0 || n > maxKeyBlob || m > maxKeyBlob {
 		return errors.New("the wrapped vault key is missing or too large")
@@ -329,19 +329,25 @@ func body(w http.ResponseWriter, r *http.Request, to any) (digest string, ok boo
 	return wire.Digest(b), true
 }
 
-// proven reports whether a request comes with a proof by the key that belongs to a public one. A challenge serves once.
-func (s *Server) proven(r *http.Request, public []byte, purpose, digest string) bool {
-	return s.provenBy(r, [][]byte{public}, purpose, digest) == 0
+// proven reports whether a request comes with a proof by a key that belongs to one of some public ones, which follow
+// each other. A challenge serves once.
+func (s *Server) proven(r *http.Request, publics []byte, purpose, digest string) bool {
+	return s.provenBy(r, [][]byte{publics}, purpose, digest) == 0
 }
 
-// provenBy returns by which of some public keys a request is proven; -1 for none.
+// provenBy returns by which of several lots of public keys a request is proven; -1 for none.
 func (s *Server) provenBy(r *http.Request, publics [][]byte, purpose, digest string) int {
 	p, ok := wire.ProofOf(r.Header)
 	if !ok || !s.drawn(p.Challenge) {
 		return -1
 	}
-	i := slices.IndexFunc(publics, func(public []byte) bool {
-		return p.Holds(public, purpose, s.authority(r), r.Method, r.URL.RequestURI(), digest)
+	i := slices.IndexFunc(publics, func(lot []byte) bool {
+		for public := range slices.Chunk(lot, keys.PublicSize) {
+			if p.Holds(public, purpose, s.authority(r), r.Method, r.URL.RequestURI(), digest) {
+				return true
+			}
+		}
+		return false
 	})
 	now := s.now().UnixMilli()
 	if i >= 0 && s.store.useNonce(r.Context(), "", "challenge", hashHex(p.Challenge), now,
@@ -424,7 +430,11 @@ func (s *Server) signIn(lim *httprate.RateLimiter) http.HandlerFunc {
 		known := a.Account != ""
 		purpose, public, wrapped := a.shown(in.Recovery)
 		if !known { // as much work as for one that is there
-			public = keys.Key(s.mac("nobody", []byte(email))).Public()
+			n := keys.Slots
+			if in.Recovery {
+				n = 1
+			}
+			public = bytes.Repeat(keys.Key(s.mac("nobody", []byte(email))).Public(), n)
 		}
 		if !s.proven(r, public, purpose, digest) || !known {
 			if lim.RespondOnLimit(w, r, email) { // who has the right key is kept out by nobody's attempts
@@ -735,7 +745,7 @@ func (s *Server) answerIntroduction(w http.ResponseWriter, r *http.Request) {
 	if !read(w, r, &in) {
 		return
 	}
-	if len(in.Sealed) == 0 || len(in.Sealed) > 2*maxKeyBlob {
+	if len(in.Sealed) == 0 || len(in.Sealed) > 4*maxKeyBlob {
 		fail(w, http.StatusBadRequest, wire.CodeBadRequest, "nothing is sealed in it")
 		return
 	}

@@ -95,7 +95,7 @@ func newAccount(email string) wire.NewAccount {
 	return wire.NewAccount{
 		Email: email, Vault: uuid.NewString(), Device: uuid.NewString(), DeviceKey: deviceKey.Public(),
 		Credentials: wire.Credentials{
-			Params: keys.DefaultParams(make([]byte, keys.SaltSize)), SignIn: signInKey.Public(),
+			Params: keys.DefaultParams(make([]byte, keys.SaltSize)), SignIn: slots(signInKey),
 			RecoverySignIn: recoveryKey.Public(), Wrapped: []byte("w"), RecoveryWrapped: []byte("rw"),
 		},
 	}
@@ -155,7 +155,7 @@ func TestAccounts(t *testing.T) {
 		"device key": func(a *wire.NewAccount) { a.DeviceKey = nil },
 		"vault":      func(a *wire.NewAccount) { a.Vault = "../x" },
 		"no key":     func(a *wire.NewAccount) { a.Wrapped = nil },
-		"not signed": func(a *wire.NewAccount) { a.SignIn = recoveryKey.Public() },
+		"not signed": func(a *wire.NewAccount) { a.SignIn = slots(recoveryKey) },
 	} {
 		bad := newAccount("new@cormorant.example")
 		change(&bad)
@@ -253,7 +253,7 @@ func TestProofs(t *testing.T) {
 	now = time.Now()
 
 	fresh := wire.NewCredentials{Credentials: newAccount("x@x.example").Credentials}
-	fresh.SignIn, fresh.RecoverySignIn = key(7).Public(), key(8).Public()
+	fresh.SignIn, fresh.RecoverySignIn = slots(key(7)), key(8).Public()
 	set := func(k keys.Key, purpose string, in wire.NewCredentials) int {
 		return prove(t, s, "PUT", "/v1/credentials", m, k, purpose, in, nil)
 	}
@@ -624,4 +624,13 @@ func BenchmarkUnsigned(b *testing.B) {
 			}
 		})
 	}
+}
+
+// slots are the public keys of an account of which one passphrase is known: it is in the third.
+func slots(k keys.Key) (b []byte) {
+	for i := range byte(keys.Slots) {
+		b = append(b, key(200+i).Public()...)
+	}
+	copy(b[2*keys.PublicSize:], k.Public())
+	return b
 }

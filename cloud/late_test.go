@@ -38,12 +38,12 @@ func tellKeys(t *testing.T, s *Server, by *member, present keys.Key, late ...key
 
 func askLate(t *testing.T, s *Server, by *member, k keys.Key, purpose string) int {
 	return prove(t, s, "POST", "/v1/late", by, k, purpose, wire.LateCredentials{
-		Params: keys.DefaultParams(make([]byte, keys.SaltSize)), SignIn: freshKey.Public(), Wrapped: []byte("new"),
+		Params: keys.DefaultParams(make([]byte, keys.SaltSize)), SignIn: slots(freshKey), Wrapped: []byte("new"),
 	}, nil)
 }
 
 func takeLate(t *testing.T, s *Server, by *member, k, fresh keys.Key) int {
-	return prove(t, s, "POST", "/v1/late/take", by, k, wire.ProofLate, wire.TakeLate{SignIn: fresh.Public()}, nil)
+	return prove(t, s, "POST", "/v1/late/take", by, k, wire.ProofLate, wire.TakeLate{SignIn: slots(fresh)}, nil)
 }
 
 func whatWaits(t *testing.T, s *Server, by *member) (l wire.Late) {
@@ -106,7 +106,7 @@ func TestWhatEndsLateCredentials(t *testing.T) {
 		"a present key": func(t *testing.T, s *Server, _, b *member) {
 			require.Equal(t, 204, prove(t, s, "PUT", "/v1/credentials", b, signInKey, wire.ProofSignIn,
 				wire.NewCredentials{KeepSessions: true, Credentials: wire.Credentials{
-					Params: keys.DefaultParams(make([]byte, keys.SaltSize)), SignIn: key(15).Public(), Wrapped: []byte("x"),
+					Params: keys.DefaultParams(make([]byte, keys.SaltSize)), SignIn: slots(key(15)), Wrapped: []byte("x"),
 				}}, nil))
 		},
 		"the end of the device": func(t *testing.T, s *Server, a, b *member) {

@@ -27,7 +27,7 @@ func (k Key) GoString() string { return k.String() }
 
 // Params are the cost of [Stretch], as RFC 9106 names them.
 type Params struct {
-	Salt    []byte `json:"salt"`    // 16 bytes, random for each vault and each new master password
+	Salt    []byte `json:"salt"`    // 16 bytes, random for each vault: all its passphrases are stretched with it
 	Time    uint32 `json:"time"`    // passes
 	Memory  uint32 `json:"memory"`  // KiB
 	Threads uint8  `json:"threads"` // lanes
@@ -105,17 +105,21 @@ func Stretch(password secret.Text, p Params) (Stretched, error) {
 	return Stretched(argon2.IDKey(b, p.Salt, time, memory, p.Threads, KeySize)), nil
 }
 
-// Pair is what opens a vault here and proves the person to the cloud.
+// Pair is what a passphrase opens a vault with here and proves the person to the cloud by.
 type Pair struct {
-	Unlock Key // wraps the vault key; never leaves the device
-	SignIn Key // is shown to the cloud, over TLS
+	SignIn Key // is the seed of the key that signs in
+	seed   Key // of the HPKE key pair that the vault key is sealed to
+	inner  Key // wraps the key of the covered part, where this passphrase has one
 }
+
+// String keeps it out of logs.
+func (Pair) String() string { return "keys.Pair(hidden)" }
 
 // Derive mixes a stretched master password with the carried half
 // (HKDF-SHA-256, RFC 5869).
 func Derive(s Stretched, carried Code) Pair {
 	in := append(append([]byte{}, s[:]...), carried[:]...)
-	return Pair{expand(in, "unlock"), expand(in, "sign-in")}
+	return Pair{SignIn: expand(in, "sign-in"), seed: expand(in, "unlock"), inner: expand(s[:], "inner")}
 }
 
 func expand(in []byte, purpose string) Key {

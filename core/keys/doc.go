@@ -4,15 +4,16 @@
 //
 // [Stretch] makes the master password slow to guess. [Derive] mixes it with the
 // carried half, 160 random bits that only the person's devices and their recovery
-// sheet hold, into an unlock key and a sign-in key. The cloud knows the public part of the sign-in
-// key, never the carried half: a stolen cloud can't test even one guess.
+// sheet hold, into a key pair that the vault key is sealed to and a sign-in key. The cloud knows the public part of
+// the sign-in key, never the carried half: a stolen cloud can't test even one guess.
 //
 // # The vault key
 //
 // Everything in a vault is sealed under keys derived from its random [VaultKey].
-// The vault key itself is stored wrapped, once under the unlock key ([Wrap]) and once
+// The vault key itself is stored wrapped, once for each of a few passphrases ([Locks.Wrap]) and once
 // to the public key of the recovery code ([RecoveryPublic.Wrap]), so that changing the
-// master password re-wraps 32 bytes and re-seals nothing.
+// master password re-wraps 32 bytes and re-seals nothing. Nobody can tell how many of the places
+// for passphrases are in use. What only one of them opens is a [Covered] part.
 //
 // # Epochs
 //

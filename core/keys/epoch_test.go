@@ -28,12 +28,15 @@ func ringOf(t require.TestingT, epochs int) Ring {
 func TestRingIsSealedUnderItsNewestKey(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		r := ringOf(t, rapid.IntRange(1, 5).Draw(t, "epochs"))
-		sealed, err := r.Seal(rand.Reader, "v", Code{9})
+		locks, err := NewLocks(rand.Reader)
 		require.NoError(t, err)
-		again, carried, err := OpenRing(r.Newest(), "v", sealed)
+		with := Kept{Code{9}, locks}
+		sealed, err := r.Seal(rand.Reader, "v", with)
+		require.NoError(t, err)
+		again, kept, err := OpenRing(r.Newest(), "v", sealed)
 		require.NoError(t, err)
 		assert.Equal(t, r, again)
-		assert.Equal(t, Code{9}, carried)
+		assert.Equal(t, with, kept)
 
 		_, _, err = OpenRing(r.Newest(), "w", sealed)
 		require.ErrorIs(t, err, ErrOpen)
@@ -158,7 +161,7 @@ func TestTheSheetOpensEveryEpoch(t *testing.T) {
 
 func FuzzOpenRing(f *testing.F) {
 	r := ringOf(f, 2)
-	sealed, err := r.Seal(rand.Reader, "v", Code{1})
+	sealed, err := r.Seal(rand.Reader, "v", Kept{Carried: Code{1}})
 	require.NoError(f, err)
 	f.Add(sealed)
 	f.Fuzz(func(t *testing.T, b []byte) {

@@ -26,16 +26,23 @@ func Example() {
 		panic(err)
 	}
 	key := keys.NewRing(fresh).Newest()
-	wrapped, err := keys.Wrap(rand.Reader, pair.Unlock, keys.ByMaster, "vault-1", key)
+	locks, err := keys.NewLocks(rand.Reader)
 	if err != nil {
 		panic(err)
 	}
-	again, err := keys.Unwrap(pair.Unlock, keys.ByMaster, "vault-1", wrapped)
-	fmt.Println(again == key, err)
-	_, err = keys.Unwrap(pair.Unlock, keys.ByMaster, "vault-2", wrapped)
+	if locks[2], err = pair.Slot(); err != nil {
+		panic(err)
+	}
+	wrapped, err := locks.Wrap("vault-1", key)
+	if err != nil {
+		panic(err)
+	}
+	again, slot, err := pair.Open("vault-1", wrapped)
+	fmt.Println(again == key, slot, err)
+	_, _, err = pair.Open("vault-2", wrapped)
 	fmt.Println(err)
 	// Output:
-	// true <nil>
+	// true 2 <nil>
 	// not sealed under this key for this place
 }
 

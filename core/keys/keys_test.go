@@ -121,7 +121,7 @@ func TestParamsFromOutsideAreBounded(t *testing.T) {
 
 func TestDeriveDependsOnBothHalves(t *testing.T) {
 	a := Derive(Stretched{1}, Code{1})
-	assert.NotEqual(t, a.Unlock, a.SignIn)
+	assert.NotEqual(t, a.seed, a.SignIn)
 	assert.NotEqual(t, a, Derive(Stretched{1}, Code{2}))
 	assert.NotEqual(t, a, Derive(Stretched{2}, Code{1}))
 }
@@ -193,34 +193,64 @@ func TestPadme(t *testing.T) {
 	}
 }
 
-func TestWrap(t *testing.T) {
+func TestSlots(t *testing.T) {
+	locks, err := NewLocks(rand.Reader)
+	require.NoError(t, err)
+	require.NoError(t, locks.Check())
+	require.Error(t, Locks{}.Check())
+	master, second := Derive(Stretched{1}, Code{1}), Derive(Stretched{2}, Code{1})
+	locks[2], err = master.Slot()
+	require.NoError(t, err)
+	locks[0], err = second.Slot()
+	require.NoError(t, err)
 	vk, err := NewVaultKey(rand.Reader)
 	require.NoError(t, err)
-	w, err := Wrap(rand.Reader, Key{1}, ByMaster, "v", EpochKey{3, vk})
+	w, err := locks.Wrap("v", EpochKey{3, vk})
 	require.NoError(t, err)
-	got, err := Unwrap(Key{1}, ByMaster, "v", w)
-	require.NoError(t, err)
-	assert.Equal(t, EpochKey{3, vk}, got)
+	assert.Len(t, w, slotRoom)
 	assert.EqualValues(t, 3, WrappedEpoch(w))
-	_, err = Unwrap(Key{2}, ByMaster, "v", w)
-	assert.ErrorIs(t, err, ErrOpen)
-	_, err = Unwrap(Key{1}, Purpose("else"), "v", w)
-	assert.ErrorIs(t, err, ErrOpen)
-	_, err = Unwrap(Key{1}, ByMaster, "w", w)
-	assert.ErrorIs(t, err, ErrOpen)
-
-	// The commitment is to one key: with another one's before it, what is wrapped opens under neither.
-	other, err := Wrap(rand.Reader, Key{2}, ByMaster, "v", EpochKey{3, vk})
-	require.NoError(t, err)
-	mixed := append(bytes.Clone(other[:32]), w[32:]...)
-	for _, k := range []Key{{1}, {2}} {
-		_, err = Unwrap(k, ByMaster, "v", mixed)
+	assert.Equal(t, master.SignIn.Public(), locks.SignIn()[2*PublicSize:3*PublicSize])
+	for slot, p := range map[int]Pair{2: master, 0: second} {
+		got, n, err := p.Open("v", w)
+		require.NoError(t, err)
+		assert.Equal(t, slot, n)
+		assert.Equal(t, EpochKey{3, vk}, got)
+		_, _, err = p.Open("w", w)
 		assert.ErrorIs(t, err, ErrOpen)
 	}
+	for _, p := range []Pair{Derive(Stretched{3}, Code{1}), Derive(Stretched{1}, Code{2})} {
+		_, _, err = p.Open("v", w)
+		assert.ErrorIs(t, err, ErrOpen)
+	}
+	moved := bytes.Clone(w)
+	copy(moved[headerSize+sealedSlot:], w[headerSize+2*sealedSlot:headerSize+3*sealedSlot])
+	copy(moved[headerSize+2*sealedSlot:], w[headerSize+sealedSlot:headerSize+2*sealedSlot])
+	_, _, err = master.Open("v", moved)
+	assert.ErrorIs(t, err, ErrOpen, "a slot opens in its place alone")
+	renumbered := bytes.Clone(w)
+	renumbered[4] = 4
+	_, _, err = master.Open("v", renumbered)
+	assert.ErrorIs(t, err, ErrOpen)
 	for n := range len(w) {
-		_, err = Unwrap(Key{1}, ByMaster, "v", w[:n])
+		_, _, err = master.Open("v", w[:n])
 		assert.ErrorIs(t, err, ErrOpen)
+		assert.Zero(t, WrappedEpoch(w[:n]))
 	}
+}
+
+func TestAnySlotIsDrawnEvenly(t *testing.T) {
+	count := map[int]int{}
+	for range 3000 {
+		n, err := AnySlot(rand.Reader, 1)
+		require.NoError(t, err)
+		count[n]++
+	}
+	assert.Len(t, count, 3)
+	for n, c := range count {
+		assert.InDelta(t, 1000, c, 150, "slot %d", n) // five standard deviations and more
+	}
+	_, err := AnySlot(rand.Reader, 0, 1, 2, 3)
+	require.Error(t, err)
 }
 
 func TestCodesOnPaper(t *testing.T) {
@@ -389,7 +419,7 @@ func TestWordList(t *testing.T) {
 func TestKeysDontPrint(t *testing.T) {
 	v := NewVault("v", NewRing(VaultKey{0xAB, 0xCD}), rand.Reader)
 	for _, x := range []any{Key{0xAB, 0xCD}, VaultKey{0xAB, 0xCD}, Stretched{0xAB, 0xCD}, Code{0xAB, 0xCD},
-		Pair{Unlock: Key{0xAB, 0xCD}}, NewRing(VaultKey{0xAB, 0xCD}), v.keys[0].record} {
+		Pair{seed: Key{0xAB, 0xCD}}, NewRing(VaultKey{0xAB, 0xCD}), v.keys[0].record} {
 		s := fmt.Sprintf("%v %+v %s", x, x, x)
 		assert.NotContains(t, s, "171", "%T", x)
 	}
@@ -414,7 +444,7 @@ func FuzzOpenSealed(f *testing.F) {
 		if _, err := v.OpenHead(1, b); err == nil {
 			t.Fatal("opened as a head")
 		}
-		_, _ = Unwrap(Key{1}, ByMaster, "v", b)
+		_, _, _ = Derive(Stretched{1}, Code{1}).Open("v", b)
 		_, _ = unpad(b)
 	})
 }

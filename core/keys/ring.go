@@ -71,10 +71,17 @@ func (r Ring) Fresh(since uint32) (Start, bool) {
 	return Start{}, false
 }
 
-// sealedRing is what is sealed of a ring: all keys but the newest, which it is sealed under, and the carried half.
+// Kept is what is sealed with a ring: whoever has the newest key finds there what the next one is to be sealed for.
+type Kept struct {
+	Carried Code  // of the epoch
+	Locks   Locks // empty on a device that doesn't know them yet
+}
+
+// sealedRing is what is sealed of a ring: all keys but the newest, which it is sealed under, and what is kept with it.
 type sealedRing struct {
 	Epochs  []sealedRingEpoch `json:"epochs"`
 	Carried []byte            `json:"carried"`
+	Locks   Locks             `json:"locks"`
 }
 
 type sealedRingEpoch struct {
@@ -84,9 +91,9 @@ type sealedRingEpoch struct {
 	Fresh bool   `json:"fresh,omitempty"`
 }
 
-// Seal seals a ring under its newest key, with the carried half of that epoch.
-func (r Ring) Seal(rand io.Reader, vaultID string, carried Code) ([]byte, error) {
-	out := sealedRing{Carried: carried[:]}
+// Seal seals a ring under its newest key.
+func (r Ring) Seal(rand io.Reader, vaultID string, with Kept) ([]byte, error) {
+	out := sealedRing{Carried: with.Carried[:], Locks: with.Locks}
 	for i, e := range r.epochs {
 		s := sealedRingEpoch{After: e.start.After, Fresh: e.start.Fresh}
 		if i > 0 {
@@ -106,17 +113,17 @@ func (r Ring) Seal(rand io.Reader, vaultID string, carried Code) ([]byte, error)
 }
 
 // OpenRing opens what [Ring.Seal] sealed. The error is [ErrOpen] if it was sealed under another key.
-func OpenRing(newest EpochKey, vaultID string, sealed []byte) (r Ring, carried Code, err error) {
+func OpenRing(newest EpochKey, vaultID string, sealed []byte) (r Ring, with Kept, err error) {
 	b, err := open(expand(newest.Key[:], "ring"), associatedData("ring", vaultID), sealed)
 	if err != nil || sealedIn(sealed) != newest.Epoch {
-		return r, carried, ErrOpen
+		return r, with, ErrOpen
 	}
 	var in sealedRing
 	if err := json.Unmarshal(b, &in); err != nil {
-		return r, carried, fmt.Errorf("failed to decode a ring: %w", err)
+		return r, with, fmt.Errorf("failed to decode a ring: %w", err)
 	}
 	if len(in.Epochs) != int(newest.Epoch) || len(in.Carried) != CodeSize {
-		return r, carried, ErrOpen
+		return r, with, ErrOpen
 	}
 	for i, e := range in.Epochs {
 		x := ringEpoch{start: Start{After: e.After, Fresh: e.Fresh}}
@@ -124,17 +131,17 @@ func OpenRing(newest EpochKey, vaultID string, sealed []byte) (r Ring, carried C
 		if last {
 			x.key = newest.Key
 		} else if len(e.Key) != KeySize {
-			return Ring{}, carried, ErrOpen
+			return Ring{}, with, ErrOpen
 		} else {
 			x.key = VaultKey(e.Key)
 		}
 		if i > 0 {
 			if len(e.Hash) != len(x.start.Hash) || e.After < r.epochs[i-1].start.After {
-				return Ring{}, carried, ErrOpen
+				return Ring{}, with, ErrOpen
 			}
 			x.start.Hash = [32]byte(e.Hash)
 		}
 		r.epochs = append(r.epochs, x)
 	}
-	return r, Code(in.Carried), nil
+	return r, Kept{Code(in.Carried), in.Locks}, nil
 }

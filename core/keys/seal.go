@@ -1,8 +1,6 @@
 package keys
 
 import (
-	"crypto/hmac"
-	"crypto/sha256"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -38,51 +36,6 @@ func NewVaultKey(rand io.Reader) (VaultKey, error) {
 		return VaultKey{}, fmt.Errorf("failed to draw a vault key: %w", err)
 	}
 	return k, nil
-}
-
-// Purpose says which key wraps a vault key.
-type Purpose string
-
-// ByMaster is the wrapping under what the master password opens.
-const ByMaster Purpose = "master"
-
-// Wrap seals the key of an epoch under another key, and commits to that one: what is wrapped opens under no second key,
-// so that nobody can make a copy that says yes to many passwords at once (Len, Grubbs and Ristenpart, "Partitioning
-// Oracle Attacks", 2021). The commitment comes first, 32 bytes.
-func Wrap(rand io.Reader, under Key, p Purpose, vaultID string, k EpochKey) ([]byte, error) {
-	ad := associatedData("wrap", string(p), vaultID)
-	b, err := seal(rand, expand(under[:], "wrap key"), k.Epoch, ad, k.Key[:])
-	return append(commitment(under, ad), b...), err
-}
-
-// commitment is a code that only one key makes.
-func commitment(under Key, ad []byte) []byte {
-	k := expand(under[:], "wrap commitment")
-	m := hmac.New(sha256.New, k[:])
-	m.Write(ad)
-	return m.Sum(nil)
-}
-
-// Unwrap opens what [Wrap] sealed. It returns [ErrOpen] if the key is another,
-// which is how a wrong master password shows.
-func Unwrap(under Key, p Purpose, vaultID string, wrapped []byte) (EpochKey, error) {
-	ad := associatedData("wrap", string(p), vaultID)
-	if len(wrapped) < sha256.Size || !hmac.Equal(wrapped[:sha256.Size], commitment(under, ad)) {
-		return EpochKey{}, ErrOpen
-	}
-	b, err := open(expand(under[:], "wrap key"), ad, wrapped[sha256.Size:])
-	if err != nil || len(b) != KeySize {
-		return EpochKey{}, ErrOpen
-	}
-	return EpochKey{sealedIn(wrapped[sha256.Size:]), VaultKey(b)}, nil
-}
-
-// WrappedEpoch returns the epoch of a wrapped key, as it says itself; 0 if it can't be one.
-func WrappedEpoch(wrapped []byte) uint32 {
-	if len(wrapped) < sha256.Size {
-		return 0
-	}
-	return SealedEpoch(wrapped[sha256.Size:])
 }
 
 // Vault seals and opens what belongs to one vault: it seals under the key of the newest epoch, and opens what was

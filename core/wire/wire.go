@@ -22,7 +22,7 @@ const (
 // as only that person can unwrap it.
 type Credentials struct {
 	Params          keys.Params `json:"params"`
-	SignIn          []byte      `json:"sign_in"`          // public, Ed25519
+	SignIn          []byte      `json:"sign_in"`          // public, Ed25519, of each slot
 	RecoverySignIn  []byte      `json:"recovery_sign_in"` // public, Ed25519
 	Wrapped         []byte      `json:"wrapped"`
 	RecoveryWrapped []byte      `json:"recovery_wrapped"`
@@ -103,7 +103,7 @@ type LateKeys struct {
 // LateCredentials ask for a new sign-in key and what goes with it, with a proof by a late key.
 type LateCredentials struct {
 	Params  keys.Params `json:"params"`
-	SignIn  []byte      `json:"sign_in"` // public, Ed25519
+	SignIn  []byte      `json:"sign_in"` // public, Ed25519, of each slot
 	Wrapped []byte      `json:"wrapped"`
 }
 
