@@ -145,9 +145,10 @@ func (d *Device) Recover(ctx context.Context, profile, code string, password, re
 	if open, ok := d.vaults.get(profile); ok {
 		open.Lock()
 	}
-	v, err := d.openVault(ctx, s, p, ring)
+	v, err := d.openVault(ctx, s, p, ring, &o.pair)
 	if err == nil {
 		_ = v.Account.tellCard(ctx) // the others are signed out, and ask for the new one in any case
+		err = v.Account.recoverCover(ctx, pair, o.pair)
 	}
 	return v, err
 }
@@ -344,7 +345,7 @@ func (a *Account) ChangeMaster(ctx context.Context, present, fresh, repeat secre
 	if fresh.Equal(present) {
 		return records.BadInput("password", errSameMaster)
 	}
-	was := o.pair.SignIn
+	was := o.pair
 	if err := d.byMaster(&p, fresh, &o); err != nil {
 		return err
 	}
@@ -356,11 +357,13 @@ func (a *Account) ChangeMaster(ctx context.Context, present, fresh, repeat secre
 		in := wire.NewCredentials{KeepSessions: true, Credentials: wire.Credentials{
 			Params: p.Params, SignIn: o.kept.Locks.SignIn(), Wrapped: p.Wrapped,
 		}}
-		if err := cloud.SetCredentials(ctx, credential, was, in); err != nil {
+		if err := cloud.SetCredentials(ctx, credential, was.SignIn, in); err != nil {
 			return err
 		}
 	}
-	return a.haveMaster(ctx, card{p.Params, p.Wrapped, p.Ring}, o.pair.SignIn)
+	return errors.Join(
+		a.haveMaster(ctx, card{p.Params, p.Wrapped, p.Ring}, o.pair.SignIn), a.rekeyCover(ctx, was, o.pair),
+	)
 }
 
 // haveMaster has another master password open the vault from now on, here and, once they hear of it, on the other

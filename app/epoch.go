@@ -246,6 +246,9 @@ func (a *Account) tryBegin(ctx context.Context, n newEpoch, p Profile, o opened)
 		if o.kept.Carried, err = keys.NewCode(d.ports.Rand); err != nil {
 			return err
 		}
+		if err := a.keepSecond(&o); err != nil {
+			return err
+		}
 	}
 	if err := d.byMaster(&p, n.password, &o); err != nil {
 		return err

@@ -108,7 +108,7 @@ func (d *Device) Join(ctx context.Context, j Join) (*Vault, error) {
 		return nil, err
 	}
 	d.introductions.end(j.Introduction)
-	return d.openVault(ctx, s, p, ring)
+	return d.openVault(ctx, s, p, ring, &pair)
 }
 
 // openIntroduced opens the vault key that came with an introduction. Wrong master passwords are counted and slowed

@@ -129,7 +129,7 @@ func (d *Device) UnlockByPlatform(
 			}
 		}
 	}
-	return d.opened(ctx, s, p, ring, note)
+	return d.opened(ctx, s, p, ring, nil, note)
 }
 
 // byPlatform opens the vault's key by an authenticator's answer, and returns the slot of the master password that it

@@ -152,6 +152,10 @@ func (a *Account) replaceSheet(ctx context.Context, password secret.Text) error 
 		return err
 	}
 	return errors.Join(
+		a.vault.Cover.Rekey(ctx, records.Rekeying{
+			Was:    a.vault.Cover.By(o.pair),
+			Change: func(c keys.Covered) (keys.Covered, error) { return c.ForRecovery(recovery.Public()) },
+		}),
 		a.vault.identity.update(ctx, func(p *Profile) { p.RecoveryWrapped = wrapped }),
 		a.vault.Items.Edit(ctx, p.Vault, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
 			return e.With(by, vault.Changes{vault.FieldRecovery: string(b)})

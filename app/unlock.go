@@ -113,7 +113,7 @@ func (d *Device) Create(ctx context.Context, n NewVault) (*Vault, error) {
 	if err != nil {
 		return nil, err
 	}
-	v, err := d.openVault(ctx, s, p, ring)
+	v, err := d.openVault(ctx, s, p, ring, &o.pair)
 	if err != nil || n.Cloud == "" {
 		return v, err
 	}
@@ -201,7 +201,7 @@ func (d *Device) Unlock(ctx context.Context, profile string, password secret.Tex
 	if err != nil {
 		return nil, err
 	}
-	v, err := d.opened(ctx, s, p, o.ring, func(p *Profile) { d.typedMaster(p, o.ring) })
+	v, err := d.opened(ctx, s, p, o.ring, &o.pair, func(p *Profile) { d.typedMaster(p, o.ring) })
 	if err != nil {
 		return nil, err
 	}
@@ -213,17 +213,22 @@ func (d *Device) Unlock(ctx context.Context, profile string, password secret.Tex
 }
 
 // opened returns a profile's vault, which it opens unless it is open, and notes something in the profile. A note that
-// can't be kept, as on a full disk, keeps nobody out.
+// can't be kept, as on a full disk, keeps nobody out. A vault that shows something else than this passphrase does, or
+// the authenticator, is locked first: no browser gets more than what it has shown.
 func (d *Device) opened(
-	ctx context.Context, s Store, p Profile, ring keys.Ring, note func(*Profile),
+	ctx context.Context, s Store, p Profile, ring keys.Ring, by *keys.Pair, note func(*Profile),
 ) (v *Vault, err error) {
 	v, open := d.vaults.get(p.ID)
+	if open && v.Cover.On() != (by != nil && v.Cover.Opens(*by)) {
+		v.Lock()
+		open = false
+	}
 	if open {
 		_ = v.identity.update(ctx, note)
 	} else {
 		_, _ = d.writes.update(ctx, s, note)
 		note(&p)
-		if v, err = d.openVault(ctx, s, p, ring); err != nil {
+		if v, err = d.openVault(ctx, s, p, ring, by); err != nil {
 			return nil, err
 		}
 	}

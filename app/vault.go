@@ -40,6 +40,7 @@ type session struct {
 	idle     *idle
 	notices  *notices
 	instance string
+	closed   chan struct{} // once it is locked
 }
 
 // setConfig is how a profile's records are opened.
@@ -50,8 +51,10 @@ func (d *Device) setConfig(p Profile, s Store, ring keys.Ring) records.Config {
 }
 
 // openVault opens what a store holds, and keeps it in step from then on. If the profile was
-// opened meanwhile, that vault is returned.
-func (d *Device) openVault(ctx context.Context, s Store, p Profile, ring keys.Ring) (_ *Vault, err error) {
+// opened meanwhile, that vault is returned. by is the passphrase that opens it; nil where it is none.
+func (d *Device) openVault(
+	ctx context.Context, s Store, p Profile, ring keys.Ring, by *keys.Pair,
+) (_ *Vault, err error) {
 	d.opening.Lock()
 	defer d.opening.Unlock()
 	if v, ok := d.vaults.get(p.ID); ok { // two tabs opened it at once
@@ -65,10 +68,11 @@ func (d *Device) openVault(ctx context.Context, s Store, p Profile, ring keys.Ri
 	}
 	v := &Vault{session: &session{
 		device: d, identity: &identity{store: s, writes: &d.writes, profile: p}, idle: newIdle(d.ports.Now),
-		notices: newNotices(), instance: rand.Text(),
+		notices: newNotices(), instance: rand.Text(), closed: make(chan struct{}),
 	}}
 	v.Guard = reauth.New(d.ports.Now, func() (reauth.Policy, error) { return v.Settings.policy() })
 	cfg := d.setConfig(p, s, ring)
+	cfg.Opener = by
 	cfg.Guard = v.Guard
 	cfg.Remote = remote{v}
 	cfg.Marks = v.marks
@@ -130,8 +134,23 @@ func (d *Device) openVault(ctx context.Context, s Store, p Profile, ring keys.Ri
 		if v.Set.Loaded() == nil && len(v.Replica.Damaged()) == 0 && !v.Locked() {
 			_ = s.Settled() // tried again at the next opening
 		}
+		v.refreshCover()
 	}()
 	return v, nil
+}
+
+// refreshEvery is how often the covered part is written anew and committed, whether anything is in it or not.
+const refreshEvery = time.Hour
+
+// refreshCover does so until the vault is locked.
+func (v *Vault) refreshCover() {
+	for v.Cover.Refresh(context.Background()) == nil { // once locked it fails; else the next opening tries again
+		select {
+		case <-v.closed:
+			return
+		case <-time.After(refreshEvery):
+		}
+	}
 }
 
 // marks finds the logins that may be there twice, and those whose password another one has.
@@ -180,9 +199,11 @@ func (v *Vault) Lock() {
 	_ = v.Set.Loaded() // what can't be loaded is locked too
 	_ = v.Account.takeCard(context.Background())
 	v.Filling.Close(keep)
+	_ = v.Cover.Refresh(context.Background()) // the next opening does it too
 	if !v.Set.Close(keep) {
 		return
 	}
+	close(v.closed)
 	v.Importing.Close()
 	v.Tidying.Close()
 	v.Auditing.Close()

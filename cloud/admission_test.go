@@ -319,7 +319,7 @@ func takeOver(t testing.TB, s *Server, by *member, present, fresh keys.Key) int 
 	return prove(t, s, "PUT", "/v1/credentials", by, present, wire.ProofSignIn, wire.NewCredentials{
 		Credentials: wire.Credentials{
 			Params: keys.DefaultParams(make([]byte, keys.SaltSize)), SignIn: slots(fresh),
-			RecoverySignIn: slots(fresh), Wrapped: []byte("theirs"), RecoveryWrapped: []byte("theirs"),
+			RecoverySignIn: fresh.Public(), Wrapped: []byte("theirs"), RecoveryWrapped: []byte("theirs"),
 		},
 	}, nil)
 }

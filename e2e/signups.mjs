@@ -19,7 +19,7 @@ export function signedUpAt(names) {
           .click();
         await desk.waitForSelector("#sheet h1");
         await desk.keyboard.press("s");
-        await desk.waitForSelector(".grouped");
+        await desk.waitForFunction(() => document.querySelector("#sheet .glyphs")?.textContent);
         assert.equal((await desk.locator(".glyphs").allInnerTexts()).join(""), password, name);
       };
       await fits(made);

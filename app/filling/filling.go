@@ -14,6 +14,7 @@ import (
 	"context"
 	"encoding/json"
 	"io"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -98,7 +99,8 @@ func (f *Filling) Close(keep map[string][]byte) {
 	if s == nil {
 		return
 	}
-	if list := s.waiting(); len(list) > 0 {
+	list := slices.DeleteFunc(s.waiting(), func(p keptPrompt) bool { return f.core.Set.Cover.Covers(p.URL) })
+	if len(list) > 0 {
 		if b, err := json.Marshal(list); err == nil {
 			keep[localPrompts] = b
 		}

@@ -3,6 +3,7 @@ package filling
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"redlocket/app/reauth"
@@ -81,10 +82,25 @@ func (g *Generated) Keep(ctx context.Context, m GeneratedPassword, instead int64
 		m.At = max(m.At, list[0].At+1) // it is known by its moment
 	}
 	list = append([]GeneratedPassword{m}, list[:min(len(list), generatedMost-1)]...)
-	if err := g.core.Set.Local.SetJSON(ctx, localGenerated, list); err != nil {
-		return 0, err
+	return m.At, g.keep(ctx, list)
+}
+
+// keep keeps a list, but for what belongs to the covered part: that is at hand until the vault is locked.
+func (g *Generated) keep(ctx context.Context, list []GeneratedPassword) error {
+	plain := slices.DeleteFunc(slices.Clone(list), func(m GeneratedPassword) bool { return g.core.Set.Cover.Covers(m.URL) })
+	if err := g.core.Set.Local.SetJSON(ctx, localGenerated, plain); err != nil {
+		return err
 	}
-	return m.At, g.core.gate.Write(func(in *state) error { in.generated = list; return nil })
+	return g.core.gate.Write(func(in *state) error { in.generated = list; return nil })
+}
+
+// Forget forgets some of them.
+func (g *Generated) Forget(ctx context.Context, which func(GeneratedPassword) bool) error {
+	list, err := g.List()
+	if err != nil {
+		return err
+	}
+	return g.keep(ctx, slices.DeleteFunc(list, which))
 }
 
 // Clear forgets them all.

@@ -67,7 +67,7 @@ func (a *Acts) each(
 		var list []vault.Entry
 		seen := make(map[string]bool, len(ids))
 		for _, id := range ids {
-			h, ok := in.entries[id]
+			h, ok := in.find(id)
 			if !ok || !h.entry.IsItem() || seen[id] {
 				continue
 			}
@@ -161,7 +161,11 @@ func (a *Acts) Purge(ctx context.Context, ids ...string) (Done, error) {
 			return Done{}, err
 		}
 	}
-	return a.each(ctx, ids, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) { return e.Purge(by) })
+	done, err := a.each(ctx, ids, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) { return e.Purge(by) })
+	if err == nil && done.Count > 0 { // as where something is left out: see Cover
+		err = (&Cover{a.core}).Refresh(ctx)
+	}
+	return done, err
 }
 
 // ErrNoAct is returned for an act that can't be undone any more.
@@ -182,7 +186,7 @@ func (a *Acts) Undo(ctx context.Context, id string) (out Undone, err error) {
 		}
 		var list []vault.Entry
 		for _, s := range in.acts[i].steps {
-			h, ok := in.entries[s.after.ID]
+			h, ok := in.find(s.after.ID)
 			if !ok {
 				continue
 			}

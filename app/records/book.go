@@ -59,7 +59,10 @@ func (b *Book) Profile() (e vault.Entry) {
 }
 
 // items returns every item, archived or not.
-func (in *content) items() []vault.Item {
+func (in *content) items() []vault.Item { return append(in.plainItems(), in.coveredItems()...) }
+
+// plainItems are those that every passphrase shows.
+func (in *content) plainItems() []vault.Item {
 	items := make([]vault.Item, 0, len(in.entries))
 	for _, h := range in.entries {
 		if h.entry.IsItem() {
@@ -106,13 +109,20 @@ func (b *Book) AsOf(ms int64) (x *find.Index, err error) {
 				items = append(items, vault.View(then))
 			}
 		}
+		if in.covered != nil {
+			for _, e := range in.covered.entries {
+				if then, ok := e.AsOf(ms); ok && then.IsItem() {
+					items = append(items, vault.View(then))
+				}
+			}
+		}
 		x = find.NewIndex(items, b.core.findOptions(in))
 		return nil
 	})
 	return x, err
 }
 
-// Entries returns the entries that are wanted, in no order.
+// Entries returns the entries that are wanted, in no order. None of the covered part is among them.
 func (b *Book) Entries(wanted func(vault.Entry) bool) (list []vault.Entry, err error) {
 	err = b.core.read(func(in *content) error {
 		for _, h := range in.entries {
@@ -219,7 +229,16 @@ type uses struct {
 // little of the order of searches.
 const localUses = "uses"
 
-func (u uses) encode() ([]byte, error) { return json.Marshal(u.at) }
+// plainUses are those of the items that every passphrase shows.
+func (in *content) plainUses() ([]byte, error) {
+	at := maps.Clone(in.uses.at)
+	if in.covered != nil {
+		for id := range in.covered.entries {
+			delete(at, id)
+		}
+	}
+	return json.Marshal(at)
+}
 
 func (c *core) loadUses(ctx context.Context) error {
 	at := map[string]int64{}

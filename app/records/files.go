@@ -50,6 +50,9 @@ func (s *Files) Attach(ctx context.Context, item, name string, r io.Reader) (f v
 	if err != nil {
 		return f, err
 	}
+	if s.items.covered(item) {
+		return f, BadInput("file", ErrCoveredFiles)
+	}
 	if len(e.Files()) >= vault.MaxFiles {
 		return f, BadInput("file", ErrTooManyFiles)
 	}

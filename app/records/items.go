@@ -22,7 +22,7 @@ func NewID() string { return uuid.Must(uuid.NewV7()).String() }
 // Entry returns one entry. The error is ErrNoItem if it isn't there, or deleted for good.
 func (s *Items) Entry(id string) (e vault.Entry, err error) {
 	err = s.core.read(func(in *content) error {
-		h, ok := in.entries[id]
+		h, ok := in.find(id)
 		if !ok || h.entry.Purged() {
 			return ErrNoItem
 		}
@@ -93,7 +93,7 @@ func (s *Items) Edit(
 // change makes the next version of an entry, or the first one.
 func (s *Items) change(ctx context.Context, id string, fn func(e vault.Entry, ok bool) (vault.Entry, error)) error {
 	return s.core.write(func(in *content) error {
-		h, ok := in.entries[id]
+		h, ok := in.find(id)
 		e, err := fn(in.whole(h.entry), ok)
 		if err != nil {
 			return err

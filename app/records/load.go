@@ -83,6 +83,9 @@ func (c *core) loadRecords(ctx context.Context, key *keys.Vault, workers int) er
 	return c.gate.Write(func(in *content) error {
 		in.entries, in.damaged, in.checkpoint = entries, damaged, checkpoint
 		in.readSites()
+		if c.uncover(in) {
+			c.changed(in)
+		}
 		return nil
 	})
 }

@@ -11,6 +11,7 @@
 //   - [Sites]: the directory of sites, and what the user set for a site
 //   - [Local]: what is sealed for this device alone
 //   - [Replica]: the set as the cloud's line sees it: heads, pulls and commits
+//   - [Cover]: what one passphrase opens of the set and the others don't
 //
 // Memory shows only what is on disk: an edit is sealed and written in one transaction, and shown
 // after that. All parts share one gate: after [Set.Close] each method returns [gate.ErrLocked].
@@ -39,6 +40,7 @@ type Config struct {
 	Ring   keys.Ring
 	Now    func() time.Time
 	Rand   io.Reader  // nil for the system's
+	Opener *keys.Pair // the passphrase that opened the set; nil where it was opened in another way
 	Steps  gate.Steps // for tests
 	Guard  Guard      // asked before something is deleted for good; nil never asks
 	Remote Remote     // nil where nothing is fetched
@@ -68,6 +70,7 @@ type Set struct {
 	Sites   *Sites
 	Local   *Local
 	Replica *Replica
+	Cover   *Cover
 
 	core *core
 }
@@ -93,6 +96,8 @@ type content struct {
 	acts       []act       // what can be undone, the latest last
 	attaching  map[string]bool
 	uses       uses
+	opener     *keys.Pair
+	covered    *coveredPart // nil unless the opener has one
 }
 
 // held is an entry with what the ledger knows of it.
@@ -120,7 +125,7 @@ func newSet(cfg Config) *Set {
 	c.loading = loading{ready: make(chan struct{}), needed: make(chan struct{}, 1)}
 	c.gate = gate.New(&content{
 		key: keys.NewVault(cfg.ID, cfg.Ring, cfg.Rand), entries: map[string]held{}, sites: shippedSites(),
-		attaching: map[string]bool{},
+		attaching: map[string]bool{}, opener: cfg.Opener,
 	}, cfg.Steps)
 	s := &Set{
 		core:    c,
@@ -130,6 +135,7 @@ func newSet(cfg Config) *Set {
 		Items:   &Items{c},
 		Acts:    &Acts{c},
 		Replica: &Replica{c},
+		Cover:   &Cover{c},
 	}
 	s.Files = &Files{core: c, items: s.Items}
 	return s
@@ -168,10 +174,13 @@ func (s *Set) Close(keep map[string][]byte) bool {
 	}
 	ctx := context.Background()
 	if x != nil && was.index == x && c.loading.err == nil {
+		if was.covered != nil { // what is kept is what every passphrase shows
+			x = find.NewIndex(was.plainItems(), c.findOptions(was))
+		}
 		c.keepIndex(ctx, was.key, x)
 	}
 	if was.uses.unsaved {
-		if b, err := was.uses.encode(); err == nil {
+		if b, err := was.plainUses(); err == nil {
 			keep[localUses] = b
 		}
 	}

@@ -114,7 +114,9 @@ func (r *Replica) Merge(ctx context.Context, p Pull) (stale bool, err error) {
 		if err := r.core.stand(ctx, in, key, merged.rows, checkpoint, fresh); err != nil {
 			return fmt.Errorf("failed to save what came from the cloud: %w", err)
 		}
-		merged.show(in)
+		if merged.show(in) {
+			r.core.uncover(in)
+		}
 		r.core.changed(in)
 		return nil
 	})
@@ -189,9 +191,11 @@ func (m *merged) find(in *content, id string) (vault.Entry, bool) {
 	return h.entry, ok
 }
 
-func (m *merged) show(in *content) {
+// show shows what was merged, and reports whether a covered part is among it.
+func (m *merged) show(in *content) (places bool) {
 	sites := false
 	for _, h := range m.held {
+		places = places || h.entry.Type == vault.TypePlace
 		in.entries[h.entry.ID] = h
 		delete(in.damaged, h.entry.ID)
 		sites = sites || h.entry.Type == vault.TypeSites
@@ -199,6 +203,7 @@ func (m *merged) show(in *content) {
 	if sites {
 		in.readSites()
 	}
+	return places
 }
 
 // restart notes that no head vouches for any record: all wait to be committed.
@@ -254,7 +259,8 @@ func (c *core) merged(
 	h = held{entry: theirs, rev: o.Rev, baseRev: o.Rev, baseHash: o.Hash}
 	row = Row{o.ID, o.Rev, o.Blob, o.Rev, o.Hash}
 	ours, ok := in.entries[o.ID]
-	if !ok || ours.rev == ours.baseRev && !fresh { // nothing of ours waits
+	// A place may be ahead of the revision that it has.
+	if !ok || ours.rev == ours.baseRev && !fresh && theirs.Type != vault.TypePlace { // nothing of ours waits
 		return h, row, nil, nil
 	}
 	h.edit = ours.edit

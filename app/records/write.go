@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"runtime"
+	"slices"
 	"sync"
 	"sync/atomic"
 
@@ -16,8 +17,11 @@ import (
 // save seals entries at their next revision and puts them into the store before memory shows
 // them: what was acknowledged is on disk.
 func (c *core) save(ctx context.Context, in *content, list []vault.Entry) error {
-	list, err := c.fitted(in.entries, list)
+	list, covered, err := c.apart(in, list)
 	if err != nil {
+		return err
+	}
+	if list, err = c.fitted(in.entries, list); err != nil {
 		return err
 	}
 	next := nextHeld(in.entries, list)
@@ -25,20 +29,30 @@ func (c *core) save(ctx context.Context, in *content, list []vault.Entry) error 
 	if err != nil {
 		return err
 	}
-	return c.put(ctx, in, next, rows)
+	return c.putWith(ctx, in, next, rows, covered)
 }
 
 // put writes sealed rows and shows them.
 func (c *core) put(ctx context.Context, in *content, next []held, rows []Row) error {
+	return c.putWith(ctx, in, next, rows, nil)
+}
+
+// putWith is put with what the covered part becomes by it; nil where that stays as it is.
+func (c *core) putWith(ctx context.Context, in *content, next []held, rows []Row, covered *coveredPart) error {
 	if err := c.Store.Put(ctx, rows, nil); err != nil {
 		return fmt.Errorf("failed to save: %w", err)
+	}
+	if covered != nil {
+		in.covered = covered
 	}
 	for i, h := range next {
 		h.epoch = keys.SealedEpoch(rows[i].Blob)
 		in.entries[h.entry.ID] = h
 	}
 	c.changed(in)
-	call(c.Events.Waiting)
+	if slices.ContainsFunc(next, func(h held) bool { return h.rev > h.baseRev }) {
+		call(c.Events.Waiting)
+	}
 	return nil
 }
 
@@ -95,7 +109,9 @@ func nextHeld(before map[string]held, list []vault.Entry) []held {
 	next := make([]held, len(list))
 	for i, e := range list {
 		h := before[e.ID]
-		h.entry, h.rev = e, h.baseRev+1
+		if h.entry = e; e.Type != vault.TypePlace || h.rev == 0 { // a place waits until it is refreshed
+			h.rev = h.baseRev + 1
+		}
 		h.edit++
 		next[i] = h
 	}

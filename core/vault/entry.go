@@ -39,6 +39,7 @@ const (
 	TypePast    Type = "past"  // earlier values of an item that its own record has no room for
 	TypeSites   Type = "sites" // sites that the user added to the directory
 	TypeTidy    Type = "tidy"  // what was decided of logins that may be one; package tidy
+	TypePlace   Type = "place" // the covered part that a device keeps, which its FieldOf names
 )
 
 // Field names a register.
@@ -79,6 +80,7 @@ const (
 	FieldCarried  Field = "carried"  // profile: the carried half of the first epoch, hex
 	FieldRecovery Field = "recovery" // profile: the public keys of the recovery code, JSON of keys.RecoveryPublic
 	FieldSites    Field = "sites"    // sites: as core/directory reads them
+	FieldPlace    Field = "place"    // place: the covered part, in base64
 )
 
 // Stamp is a moment on a device. Moments are milliseconds since 1970 UTC.
@@ -213,7 +215,7 @@ func (e Entry) SameVersion(o Entry) bool {
 // Registers of newer versions are kept too: better one too many than one lost.
 func keepsPast(f Field) bool {
 	switch f {
-	case FieldPinned, FieldSent, FieldCard, FieldCarried, FieldRecovery, FieldTried, FieldKeys, FieldSaw, fieldPurged:
+	case FieldPinned, FieldSent, FieldCard, FieldCarried, FieldRecovery, FieldTried, FieldKeys, FieldSaw, FieldPlace, fieldPurged:
 		return false
 	}
 	return true

@@ -47,6 +47,7 @@ type Item struct {
 	App         string // the program it belongs to
 	HasCode     bool   // one-time codes
 	Files       int
+	Covered     bool  // it is in the covered part: the other passphrase doesn't show it
 	Created     int64 // milliseconds since 1970
 	Modified    Stamp
 }

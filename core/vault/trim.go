@@ -40,6 +40,13 @@ func (e Entry) Horizon() int64 {
 	return n
 }
 
+// WithoutHorizon returns an entry that has all of its past in itself, as it is told of one that was put together.
+func (e Entry) WithoutHorizon() Entry {
+	e.Extra = maps.Clone(e.Extra)
+	delete(e.Extra, keyHorizon)
+	return e
+}
+
 // withoutEarlier drops the past from before the horizon.
 func (e Entry) withoutEarlier() Entry {
 	h := e.Horizon()
