@@ -182,7 +182,8 @@ func (a *Account) rekeyCover(ctx context.Context, was, now keys.Pair) error {
 	})
 }
 
-// recoverCover has a new master password open the covered part after a recovery: the second passphrase is none any more.
+// recoverCover has a new master password open the covered part after a recovery: the second passphrase is none any
+// more.
 func (a *Account) recoverCover(ctx context.Context, by keys.RecoveryKeys, now keys.Pair) error {
 	vaultID := a.vault.Profile().Vault
 	return a.vault.Cover.Rekey(ctx, records.Rekeying{

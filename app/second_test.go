@@ -71,6 +71,10 @@ func count(t testing.TB, v *app.Vault) int {
 	return x.Find(find.Query{}, find.Now{}, 0).Items
 }
 
+func change(t testing.TB, v *app.Vault, from, to string) error {
+	return v.Account.ChangeMaster(t.Context(), secret.New(from), secret.New(to), secret.New(to))
+}
+
 func leaveOut(t testing.TB, v *app.Vault, ids ...string) {
 	t.Helper()
 	n, err := v.Account.LeaveOut(t.Context(), ids...)
@@ -259,11 +263,11 @@ func TestTheCloudTakesTheSecondPassphrase(t *testing.T) {
 	assert.Empty(t, titled(t, attic, "Lighthouse"))
 	w.inStep(desk, laptop, attic)
 	require.NoError(t, desk.Account.ShutOut(t.Context(), attic.Profile().Device, secret.New(second)))
-	require.Error(t, laptop.Account.ChangeMaster(t.Context(), secret.New("not it at all"), secret.New("x"), secret.New("x")))
+	require.Error(t, change(t, laptop, "not it at all", "velvet anchor tundra eleven"))
 	soon(t, "the laptop has heard", func() bool { return len(laptop.Profile().CarriedBefore) == 1 })
 	w.inStep(desk, laptop)
 	const another = "velvet anchor tundra eleven"
-	require.NoError(t, laptop.Account.ChangeMaster(t.Context(), secret.New(second), secret.New(another), secret.New(another)))
+	require.NoError(t, change(t, laptop, second, another))
 	w.inStep(laptop)
 	soon(t, "the desk has heard", func() bool {
 		return bytes.Equal(desk.Profile().Wrapped, laptop.Profile().Wrapped)
@@ -276,7 +280,7 @@ func TestTheCloudTakesTheSecondPassphrase(t *testing.T) {
 	require.Len(t, titled(t, laptop, "Lighthouse"), 1)
 	assert.False(t, by(t, other, laptop, another).Account.HasSecond())
 	const changed = "walnut harbour comet seventy"
-	require.NoError(t, desk.Account.ChangeMaster(t.Context(), secret.New(master), secret.New(changed), secret.New(changed)))
+	require.NoError(t, change(t, desk, master, changed))
 	desk = by(t, first, desk, changed)
 	require.Len(t, titled(t, desk, "Lighthouse"), 1)
 	sheet, err = desk.Account.Sheet(t.Context())

@@ -6,11 +6,14 @@ import assert from "node:assert/strict";
 import { createPrivateKey, createPublicKey, verify } from "node:crypto";
 import { readFileSync } from "node:fs";
 import { join } from "node:path";
+import { inflateRawSync } from "node:zlib";
 import { argon2id } from "@noble/hashes/argon2.js";
-import { hkdf } from "@noble/hashes/hkdf.js";
+import { expand as expandRaw, extract, hkdf } from "@noble/hashes/hkdf.js";
 import { hmac } from "@noble/hashes/hmac.js";
 import { sha256 } from "@noble/hashes/sha2.js";
-import { xchacha20poly1305 } from "@noble/ciphers/chacha.js";
+import { shake256 } from "@noble/hashes/sha3.js";
+import { XWing } from "@noble/post-quantum/hybrid.js";
+import { chacha20poly1305, xchacha20poly1305 } from "@noble/ciphers/chacha.js";
 import { root } from "./harness.mjs";
 
 const v = JSON.parse(readFileSync(join(root, "testdata/format.json"), "utf8"));
@@ -36,6 +39,29 @@ const publicOf = (seed) => {
   });
   return Buffer.from(createPublicKey(key).export({ format: "jwk" }).x, "base64url");
 };
+
+// HPKE (RFC 9180, base mode) with KEM 0x647a of draft-ietf-hpke-pq, HKDF-SHA-256 and ChaCha20-Poly1305.
+const kem = cat(utf8("KEM"), Uint8Array.of(0x64, 0x7a));
+const suite = cat(utf8("HPKE"), Uint8Array.of(0x64, 0x7a, 0, 1, 0, 3));
+const u16 = (n) => Uint8Array.of(n >> 8, n & 255);
+
+/** The key pair of a seed: DeriveKeyPair. */
+function hpkeKeys(seed) {
+  const label = utf8("DeriveKeyPair");
+  const derived = shake256(cat(seed, utf8("HPKE-v1"), kem, u16(label.length), label, u16(32)), { dkLen: 32 });
+  return XWing.keygen(derived);
+}
+
+function openHPKE(seed, info, sealed) {
+  const shared = XWing.decapsulate(sealed.slice(0, 1120), hpkeKeys(seed).secretKey);
+  const labeled = (label, ikm) => cat(utf8("HPKE-v1"), suite, utf8(label), ikm);
+  const extracted = (salt, label, ikm) => extract(sha256, labeled(label, ikm), salt);
+  const none = new Uint8Array();
+  const context = cat(Uint8Array.of(0), extracted(none, "psk_id_hash", none), extracted(none, "info_hash", info));
+  const secret = extracted(shared, "secret", none);
+  const expanded = (label, size) => expandRaw(sha256, secret, cat(u16(size), labeled(label, context)), size);
+  return chacha20poly1305(expanded("key", 32), expanded("base_nonce", 12)).decrypt(sealed.slice(1120));
+}
 
 function open(key, ad, sealed, epoch = 2) {
   assert.deepEqual([...sealed.slice(0, 5)], [2, 0, 0, 0, epoch]);
@@ -69,7 +95,8 @@ test("from the master password to the keys", () => {
   const stretched = argon2id(prepared, un(v.salt), { t: v.time, m: v.memory_kib, p: v.threads, dkLen: 32 });
   assert.equal(hex(stretched), v.stretched);
   const both = cat(stretched, un(v.carried));
-  assert.equal(hex(expand(both, "unlock")), v.unlock_key);
+  assert.equal(hex(expand(both, "unlock")), v.unlock_seed);
+  assert.equal(hex(expand(stretched, "inner")), v.inner_key);
   assert.equal(hex(expand(both, "sign-in")), v.sign_in_key);
   assert.equal(hex(expand(un(v.recovery), "recovery")), v.recovery_seed);
   assert.equal(hex(expand(un(v.recovery), "recovery sign-in")), v.recovery_sign_in_key);
@@ -77,17 +104,41 @@ test("from the master password to the keys", () => {
   assert.equal(hex(publicOf(expand(un(v.prf), "late"))), v.late_public);
 });
 
+test("a covered part, by the master password and by the recovery code", () => {
+  const part = Buffer.from(v.covered, "base64");
+  assert.equal(part.length, 49152);
+  const plain = (key, ad, b) => xchacha20poly1305(key, b.slice(0, 24), ad).decrypt(b.slice(24));
+  const place = (what, ...of) =>
+    cat(lp(utf8(`redlocket/2 ${what}`)), lp(utf8(v.vault_id)), ...of.map((x) => lp(utf8(x))));
+  const key = plain(un(v.inner_key), place("covered key"), part.slice(0, 72));
+  assert.equal(hex(openHPKE(un(v.recovery_seed), place("covered recovery"), part.slice(72, 1240))), hex(key));
+  const content = plain(expand(key, "covered"), place("covered", v.covered_of), part.slice(1240));
+  const size = Buffer.from(content).readUInt32BE(0);
+  assert.equal(inflateRawSync(content.slice(4, 4 + size)).toString(), v.covered_is);
+  assert.ok(content.slice(4 + size).every((x) => x === 0));
+});
+
 test("the vault key, a record and a head", () => {
-  const place = cat(lp(utf8("redlocket/2 wrap")), lp(utf8("master")), lp(utf8(v.vault_id)));
-  const wrapped = un(v.wrapped_by_master);
-  assert.equal(hex(wrapped.slice(0, 32)), hex(hmac(sha256, expand(un(v.unlock_key), "wrap commitment"), place)));
-  const key = open(expand(un(v.unlock_key), "wrap key"), place, wrapped.slice(32));
+  const wrapped = un(v.wrapped);
+  assert.equal(wrapped.length, 5 + 4 * 1172);
+  assert.deepEqual([...wrapped.slice(0, 5)], [2, 0, 0, 0, 2]);
+  const slot = (n) => wrapped.slice(5 + n * 1172, 5 + (n + 1) * 1172);
+  const info = (n) => cat(lp(utf8("redlocket/2 slot")), lp(utf8(v.vault_id)), lp(Uint8Array.of(n)));
+  const opened = openHPKE(un(v.unlock_seed), info(2), slot(2));
+  assert.deepEqual([...opened.slice(0, 4)], [0, 0, 0, 2]);
+  const key = opened.slice(4);
   assert.equal(hex(key), v.vault_key);
+  for (const n of [0, 1, 3]) assert.throws(() => openHPKE(un(v.unlock_seed), info(n), slot(n)), "another passphrase's");
   const ring = open(expand(key, "ring"), cat(lp(utf8("redlocket/2 ring")), lp(utf8(v.vault_id))), un(v.ring));
   assert.equal(Buffer.from(ring).toString(), v.ring_plain);
   const epochs = JSON.parse(v.ring_plain).epochs;
   assert.equal(Buffer.from(epochs[0].key, "base64").toString("hex"), v.first_key);
   assert.equal(epochs[1].key, undefined, "the newest key isn't in it");
+  const { locks } = JSON.parse(v.ring_plain);
+  const master = hpkeKeys(un(v.unlock_seed)).publicKey;
+  assert.equal(locks.length, 4);
+  assert.equal(locks[2].seal, Buffer.from(master).toString("base64"));
+  assert.equal(Buffer.from(locks[2].sign_in, "base64").toString("hex"), v.sign_in_public_key);
   assert.equal(hex(expand(key, "record")), v.record_key);
   const ad = (rev) => cat(lp(utf8("redlocket/2 record")), lp(utf8(v.vault_id)), lp(utf8(v.record_id)), lp(u64(rev)));
   assert.equal(Buffer.from(open(un(v.record_key), ad(v.record_rev), un(v.record_sealed))).toString(), v.record_plain);

@@ -59,6 +59,9 @@ func (s actPages) act(w http.ResponseWriter, r *http.Request) error {
 	case "tag":
 		d, err = v.Acts.Tag(ctx, r.FormValue("tags"), ids...)
 		words = "tagged"
+	case "leave-out":
+		d.Count, err = v.Account.LeaveOut(ctx, ids...)
+		words = "left out under the second passphrase"
 	case "purge":
 		d, err = v.Acts.Purge(ctx, ids...)
 		words = "deleted for good"

@@ -129,6 +129,9 @@ func (s firstPages) words(w http.ResponseWriter, r *http.Request) error {
 	}
 	view := s.view(r, "", "", nil)
 	view.Made = p
+	if r.FormValue("second") != "" {
+		view.NewName = secondName
+	}
 	s.render(w, r, http.StatusOK, "new-password", view)
 	return nil
 }

@@ -135,6 +135,7 @@ func (s itemPages) itemData(r *http.Request, state string) (*itemData, error) {
 	}
 	v := vaultOf(r)
 	d := &itemData{Item: vault.View(e), At: at, State: state, Attached: e.Files(), Used: v.Book.Used()[e.ID]}
+	d.Covered = v.Cover.Has(e.ID)
 	d.Kind, _ = vault.KindOf(d.Type)
 	if len(d.Addresses) > 0 {
 		d.GoTo = d.Addresses[0].URL

@@ -38,6 +38,8 @@ type View struct {
 	Set     app.Settings
 	Said    *doneData         // what was done just before this page
 	Made    secret.Text       // a master password that was drawn, to be taken or not
+	NewName string            // what a new one is called in a form; empty for a master password
+	Second  bool              // the vault has a second passphrase, and this isn't it
 	Bad     map[string]string // what is wrong, by field
 	Data    any
 }
@@ -208,6 +210,7 @@ func (s *Server) view(r *http.Request, title, section string, data any) View {
 	if v, ok := s.opened(r); ok {
 		card := v.Profile()
 		out.Profile, out.Vault, out.Version, out.Set = &card, v, drawnAt(r, v), v.Settings.Get()
+		out.Second = v.Account.HasSecond()
 		if r.Header.Get("HX-Request") == "" && r.Header.Get("Sec-Fetch-Dest") != "empty" {
 			if said := s.sessions.PopString(r.Context(), sessionSaid); said != "" {
 				out.Said = &doneData{said, s.sessions.PopString(r.Context(), sessionUndo)}

@@ -168,7 +168,7 @@ func (s *Server) routes() http.Handler {
 		for _, area := range []interface{ routes(routes) }{
 			bookPages{s}, dayPages{s}, actPages{s}, itemPages{s}, formPages{s}, secretPages{s}, signInPages{s},
 			filePages{s}, importPages{s}, exportPages{s}, tidyPages{s}, weakPages{s}, settings, devicesPages{s},
-			accountPages{s}, platformPages{s}, firstPages{s}, masterPages{s},
+			accountPages{s}, platformPages{s}, firstPages{s}, masterPages{s}, secondPages{s},
 		} {
 			area.routes(checked.with(limit))
 		}

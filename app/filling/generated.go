@@ -87,7 +87,8 @@ func (g *Generated) Keep(ctx context.Context, m GeneratedPassword, instead int64
 
 // keep keeps a list, but for what belongs to the covered part: that is at hand until the vault is locked.
 func (g *Generated) keep(ctx context.Context, list []GeneratedPassword) error {
-	plain := slices.DeleteFunc(slices.Clone(list), func(m GeneratedPassword) bool { return g.core.Set.Cover.Covers(m.URL) })
+	covered := func(m GeneratedPassword) bool { return g.core.Set.Cover.Covers(m.URL) }
+	plain := slices.DeleteFunc(slices.Clone(list), covered)
 	if err := g.core.Set.Local.SetJSON(ctx, localGenerated, plain); err != nil {
 		return err
 	}

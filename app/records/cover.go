@@ -39,6 +39,7 @@ type coveredContent struct {
 // The errors of the covered part.
 var (
 	ErrNotCovered   = errors.New("nothing can be left out here")
+	ErrCoveredRoom  = errors.New("there is no room for more of what is left out; nothing was changed")
 	ErrCoveredFiles = errors.New("it has files attached: what is left out has no room for files; take them off first")
 )
 
@@ -55,9 +56,9 @@ func (in *content) find(id string) (h held, ok bool) {
 	return h, ok
 }
 
-// covered reports whether an item is in the covered part.
-func (s *Items) covered(id string) (covered bool) {
-	_ = s.core.gate.Read(func(in *content) error {
+// Has reports whether an item is in the covered part.
+func (v *Cover) Has(id string) (covered bool) {
+	_ = v.core.gate.Read(func(in *content) error {
 		if in.covered != nil {
 			_, covered = in.covered.entries[id]
 		}
@@ -172,6 +173,9 @@ func (c *core) place(in *content, p *coveredPart) (vault.Entry, error) {
 		return vault.Entry{}, err
 	}
 	part, err := p.keys.Seal(c.Rand, c.Device, plain)
+	if errors.Is(err, keys.ErrRoom) {
+		err = BadInput("form", ErrCoveredRoom)
+	}
 	if err != nil {
 		return vault.Entry{}, err
 	}
@@ -273,7 +277,7 @@ func (v *Cover) OwnNote() (note json.RawMessage) {
 	return note
 }
 
-// Begin sets the covered part of the passphrase that opened the set up, with nothing in it.
+// Begin sets up the covered part of the passphrase that opened the set, with nothing in it.
 func (v *Cover) Begin(ctx context.Context, k keys.Covered, note any) error {
 	b, err := json.Marshal(note)
 	if err != nil {
@@ -345,8 +349,8 @@ func (v *Cover) By(p keys.Pair) func(part []byte) (keys.Covered, error) {
 	return func(part []byte) (keys.Covered, error) { return p.OpenCovered(v.core.ID, part) }
 }
 
-// change writes what the covered part becomes, and what becomes of other entries with it. Where it is committed at once,
-// it is with those entries: no device has neither of them.
+// change writes what the covered part becomes, and what becomes of other entries with it. Where it is committed at
+// once, it is with those entries: no device has neither of them.
 func (v *Cover) change(
 	ctx context.Context, atOnce bool, fn func(*content) (*coveredPart, []vault.Entry, error),
 ) error {
@@ -390,7 +394,7 @@ func (v *Cover) LeaveOut(ctx context.Context, ids ...string) (n int, err error) 
 	c := v.core
 	err = v.change(ctx, true, func(in *content) (*coveredPart, []vault.Entry, error) {
 		if in.covered == nil {
-			return nil, nil, ErrNotCovered
+			return nil, nil, BadInput("form", ErrNotCovered)
 		}
 		next := &coveredPart{in.covered.keys, maps.Clone(in.covered.entries), in.covered.note}
 		var gone []vault.Entry
@@ -400,7 +404,7 @@ func (v *Cover) LeaveOut(ctx context.Context, ids ...string) (n int, err error) 
 				continue
 			}
 			if len(h.entry.AllFileIDs()) > 0 {
-				return nil, nil, ErrCoveredFiles
+				return nil, nil, BadInput("form", ErrCoveredFiles)
 			}
 			e := in.whole(h.entry).WithoutHorizon()
 			e.ID = NewID()
@@ -442,7 +446,7 @@ func (v *Cover) Show(ctx context.Context, ids ...string) (n int, err error) {
 	c := v.core
 	err = v.change(ctx, false, func(in *content) (*coveredPart, []vault.Entry, error) {
 		if in.covered == nil {
-			return nil, nil, ErrNotCovered
+			return nil, nil, BadInput("form", ErrNotCovered)
 		}
 		next := &coveredPart{in.covered.keys, maps.Clone(in.covered.entries), in.covered.note}
 		if len(ids) == 0 {

@@ -50,7 +50,7 @@ func (s *Files) Attach(ctx context.Context, item, name string, r io.Reader) (f v
 	if err != nil {
 		return f, err
 	}
-	if s.items.covered(item) {
+	if (&Cover{s.core}).Has(item) {
 		return f, BadInput("file", ErrCoveredFiles)
 	}
 	if len(e.Files()) >= vault.MaxFiles {

@@ -19,7 +19,8 @@ const CoveredSize = 48 << 10
 const (
 	coveredHead     = chacha20poly1305.NonceSizeX + KeySize + chacha20poly1305.Overhead
 	coveredRecovery = 1120 + KeySize + chacha20poly1305.Overhead
-	coveredRoom     = CoveredSize - coveredHead - coveredRecovery - chacha20poly1305.NonceSizeX - chacha20poly1305.Overhead
+	coveredSealed   = CoveredSize - coveredHead - coveredRecovery
+	coveredRoom     = coveredSealed - chacha20poly1305.NonceSizeX - chacha20poly1305.Overhead
 )
 
 // ErrRoom is returned for more than a covered part has room for.

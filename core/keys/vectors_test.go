@@ -4,6 +4,8 @@ package keys
 
 import (
 	"bytes"
+	"crypto/rand"
+	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
 	"flag"
@@ -36,6 +38,7 @@ type vectors struct {
 	Carried        string   `json:"carried"`
 	CarriedPrinted []string `json:"carried_printed"`
 	Unlock         string   `json:"unlock_seed"` // of the HPKE key pair
+	Inner          string   `json:"inner_key"`
 	SignIn         string   `json:"sign_in_key"`
 
 	Recovery        string   `json:"recovery"`
@@ -49,6 +52,9 @@ type vectors struct {
 	VaultID   string `json:"vault_id"`
 	VaultKey  string `json:"vault_key"`
 	Wrapped   string `json:"wrapped"`    // for four slots, of which the third is the master password's
+	Covered   string `json:"covered"`    // in base64
+	CoveredOf string `json:"covered_of"` // the device
+	CoveredIs string `json:"covered_is"` // text
 	Ring      string `json:"ring"`       // of two epochs; the second key is vault_key
 	FirstKey  string `json:"first_key"`  // of epoch 1
 	RingPlain string `json:"ring_plain"` // text
@@ -119,7 +125,7 @@ func TestFormatVectors(t *testing.T) {
 	require.NoError(t, err)
 	hexed := func(k Key) string { return hex.EncodeToString(k[:]) }
 	v.Carried, v.CarriedPrinted = hex.EncodeToString(carried[:]), carried.Print(Carried)
-	v.Unlock, v.SignIn = hexed(pair.seed), hexed(pair.SignIn)
+	v.Unlock, v.Inner, v.SignIn = hexed(pair.seed), hexed(pair.inner), hexed(pair.SignIn)
 	v.Recovery, v.RecoveryPrinted = hex.EncodeToString(recovery[:]), recovery.Print(Recovery)
 	v.RecoverySeed, v.RecoverySignIn = hexed(expand(recovery[:], "recovery")), hexed(rec.SignIn)
 	prf := bytes.Repeat([]byte{0x5A}, PRFSize)
@@ -137,6 +143,8 @@ func TestFormatVectors(t *testing.T) {
 	locks[2], err = pair.Slot()
 	require.NoError(t, err)
 	v.Wrapped = wrappedVector(t, locks, pair, v.VaultID, ring.Newest())
+	v.CoveredOf, v.CoveredIs = "0197f3a2-0000-7000-8000-000000000003", `{"entries":[]}`
+	v.Covered = coveredVector(t, pair, rec, v)
 	v.Ring = must(ring.Seal(&source, v.VaultID, Kept{carried, locks}))
 	sealed, err := hex.DecodeString(v.Ring)
 	require.NoError(t, err)
@@ -198,4 +206,29 @@ func wrappedVector(t *testing.T, locks Locks, pair Pair, vaultID string, key Epo
 	assert.Equal(t, key, got)
 	assert.Equal(t, 2, slot)
 	return hex.EncodeToString(wrapped)
+}
+
+// coveredVector is the same for a covered part.
+func coveredVector(t *testing.T, pair Pair, recovery RecoveryKeys, v vectors) string {
+	b, err := os.ReadFile(vectorFile)
+	require.NoError(t, err)
+	var was vectors
+	require.NoError(t, json.Unmarshal(b, &was))
+	if *write {
+		c, err := NewCovered(rand.Reader, v.VaultID, pair, recovery.Public())
+		require.NoError(t, err)
+		part, err := c.Seal(rand.Reader, v.CoveredOf, []byte(v.CoveredIs))
+		require.NoError(t, err)
+		was.Covered = base64.StdEncoding.EncodeToString(part)
+	}
+	part, err := base64.StdEncoding.DecodeString(was.Covered)
+	require.NoError(t, err)
+	for _, open := range []func(string, []byte) (Covered, error){pair.OpenCovered, recovery.OpenCovered} {
+		c, err := open(v.VaultID, part)
+		require.NoError(t, err)
+		content, err := c.Open(v.CoveredOf, part)
+		require.NoError(t, err)
+		assert.Equal(t, v.CoveredIs, string(content))
+	}
+	return was.Covered
 }

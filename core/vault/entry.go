@@ -215,7 +215,8 @@ func (e Entry) SameVersion(o Entry) bool {
 // Registers of newer versions are kept too: better one too many than one lost.
 func keepsPast(f Field) bool {
 	switch f {
-	case FieldPinned, FieldSent, FieldCard, FieldCarried, FieldRecovery, FieldTried, FieldKeys, FieldSaw, FieldPlace, fieldPurged:
+	case FieldPinned, FieldSent, FieldCard, FieldCarried, FieldRecovery, FieldTried, FieldKeys, FieldSaw, FieldPlace,
+		fieldPurged:
 		return false
 	}
 	return true
