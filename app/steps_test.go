@@ -69,6 +69,7 @@ func newBench(t *testing.T) *bench {
 		Name: "Maren", Email: email, Password: secret.New(master), Repeat: secret.New(master),
 	})
 	require.NoError(t, err)
+	setSecond(t, b.v, sheetCode(t, b.v))
 	b.prepare()
 	return b
 }
@@ -124,6 +125,26 @@ var stepHouse = &leakHouse{secret: 1}
 
 func useCases() []useCase {
 	return []useCase{
+		{"leave out", func(ctx context.Context, b *bench) error {
+			id := records.NewID()
+			if err := b.v.Items.Save(ctx, id, vault.Changes{vault.FieldTitle: b.unknown()}); err != nil {
+				return err
+			}
+			_, err := b.v.Account.LeaveOut(ctx, id)
+			return err
+		}, func(_ context.Context, b *bench) bool {
+			ids := titled(b.t, b.v, b.unknown())
+			return len(ids) == 1 && b.v.Cover.Has(ids[0])
+		}},
+		{"show again", func(ctx context.Context, b *bench) error {
+			items, _, err := b.v.Cover.Room()
+			if err != nil || len(items) == 0 {
+				return err
+			}
+			_, err = b.v.Account.Show(ctx, items[0].ID)
+			return err
+		}, nil},
+		{"write the covered part anew", func(ctx context.Context, b *bench) error { return b.v.Cover.Refresh(ctx) }, nil},
 		{"save", func(ctx context.Context, b *bench) error {
 			return b.v.Items.Save(ctx, b.id, vault.Changes{vault.FieldNotes: "saved"})
 		}, has(vault.FieldNotes, "saved")},
