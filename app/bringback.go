@@ -21,7 +21,6 @@ const localFormer = "former"
 type formerKeys struct {
 	Params  keys.Params `json:"params"`
 	Wrapped []byte      `json:"wrapped"`
-	Ring    []byte      `json:"ring"`
 	Carried []byte      `json:"carried"`
 	Until   int64       `json:"until"` // milliseconds since 1970
 }
@@ -41,7 +40,7 @@ func (a *Account) keepFormer(ctx context.Context) error {
 		}
 	}
 	return a.vault.Local.SetJSON(ctx, localFormer, append(list, formerKeys{
-		Params: p.Params, Wrapped: p.Wrapped, Ring: p.Ring, Carried: p.Carried,
+		Params: p.Params, Wrapped: p.Wrapped, Carried: p.Carried,
 		Until: now.Add(wire.BringBackDays * 24 * time.Hour).UnixMilli(),
 	}))
 }
@@ -101,7 +100,7 @@ func (a *Account) BringBack(ctx context.Context, password secret.Text, code stri
 		if err := syncing.KeepCredential(ctx, a.vault.Local, session.Credential); err != nil {
 			return err
 		}
-		return a.begin(ctx, newEpoch{password: password, fresh: true, former: &c.keys})
+		return a.begin(ctx, newEpoch{password: password, fresh: true, former: &c})
 	}
 	return records.BadInput("back-password", errNothingBack)
 }
@@ -110,12 +109,6 @@ func (a *Account) BringBack(ctx context.Context, password secret.Text, code stri
 type formerOpened struct {
 	keys   formerKeys
 	signIn keys.Key
-}
-
-// restore has former keys open the vault.
-func (p *Profile) restore(f formerKeys) {
-	p.take(card{f.Params, f.Wrapped, f.Ring})
-	p.Carried = f.Carried
 }
 
 // openedBy returns all that a master password opens or opened here. A wrong one counts as at unlocking.
@@ -129,15 +122,13 @@ func (a *Account) openedBy(ctx context.Context, p Profile, password secret.Text)
 	if err != nil {
 		return nil, err
 	}
-	for _, f := range append(former, formerKeys{
-		Params: p.Params, Wrapped: p.Wrapped, Ring: p.Ring, Carried: p.Carried,
-	}) {
+	for _, f := range append(former, formerKeys{Params: p.Params, Wrapped: p.Wrapped, Carried: p.Carried}) {
 		stretched, err := keys.Stretch(password, f.Params)
 		if err != nil {
 			break
 		}
 		p, o := p, opened{}
-		p.restore(f)
+		p.Wrapped, p.Carried = f.Wrapped, f.Carried
 		if _, ok := o.open(p, stretched); ok {
 			list = append(list, formerOpened{f, o.pair.SignIn})
 		}

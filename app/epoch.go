@@ -174,9 +174,9 @@ func (a *Account) OldKeys() int { return a.vault.Replica.OldKeys() }
 // newEpoch is what an epoch is begun with.
 type newEpoch struct {
 	password secret.Text
-	out      []string    // devices that are shut out; the carried half is another one then
-	fresh    bool        // what the cloud has counts no more
-	former   *formerKeys // in the place of what opens the vault now
+	out      []string      // devices that are shut out; the carried half is another one then
+	fresh    bool          // what the cloud has counts no more
+	former   *formerOpened // in the place of what opens the vault now; it alone does from then on
 }
 
 // errMasterElsewhere is returned where the cloud knows another master password than this device.
@@ -193,10 +193,7 @@ func (a *Account) begin(ctx context.Context, n newEpoch) error {
 			return err
 		}
 		p := a.vault.Profile()
-		if n.former != nil {
-			p.restore(*n.former)
-		}
-		o, err := a.vault.device.unwrap(p, n.password)
+		o, err := a.openedFor(n, &p)
 		if err != nil {
 			return err
 		}
@@ -222,6 +219,20 @@ func (a *Account) begin(ctx context.Context, n newEpoch) error {
 		return errors.Join(e, err)
 	}
 	return syncing.ErrConflict
+}
+
+// openedFor returns what an epoch is begun with, of a profile.
+func (a *Account) openedFor(n newEpoch, p *Profile) (o opened, err error) {
+	d := a.vault.device
+	if n.former == nil {
+		return d.unwrap(*p, n.password)
+	}
+	p.Params, o.kept.Carried = n.former.keys.Params, keys.Code(n.former.keys.Carried)
+	o.pair.SignIn = n.former.signIn
+	if o.kept.Locks, err = keys.NewLocks(d.ports.Rand); err == nil {
+		o.slot, err = keys.AnySlot(d.ports.Rand)
+	}
+	return o, err
 }
 
 // becameLater pulls, and reports whether another device's epoch came since the ring was this one: with that, or with

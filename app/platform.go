@@ -180,6 +180,7 @@ func (a *Account) AddPlatform(
 	})
 	if err == nil {
 		_ = a.tellLateKeys(ctx, o.pair.SignIn) // told again at the next master password
+		err = a.fingersFor(ctx)
 	}
 	return err
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
 
 	"redlocket/app/filling"
 	"redlocket/app/records"
@@ -102,7 +103,23 @@ func (a *Account) SetSecond(ctx context.Context, s Second) error {
 	if o.kept.Locks[note.Slot], err = keys.Derive(stretched, o.kept.Carried).Slot(); err != nil {
 		return err
 	}
-	return a.relock(ctx, p, o)
+	return errors.Join(a.relock(ctx, p, o), a.fingersFor(ctx))
+}
+
+// fingersFor has this device's authenticators stand for the second passphrase, if there is one: they open what it
+// opens, and replace that one where it is forgotten. So none of them tells of another.
+func (a *Account) fingersFor(ctx context.Context) error {
+	note, ok := secondOf(a.vault.Cover.OwnNote())
+	other := func(u PlatformUnlock) bool { return u.Slot != note.Slot }
+	if !ok || !slices.ContainsFunc(a.vault.Profile().Unlocks, other) {
+		return nil
+	}
+	return a.vault.identity.update(ctx, func(p *Profile) {
+		p.Unlocks = slices.Clone(p.Unlocks)
+		for i := range p.Unlocks {
+			p.Unlocks[i].Slot = note.Slot
+		}
+	})
 }
 
 // checkCode returns the public keys of a recovery code that is in force.
@@ -210,9 +227,13 @@ func (a *Account) LeaveOut(ctx context.Context, ids ...string) (n int, err error
 		}
 		passwords[e.Text(vault.FieldPassword)] = true
 	}
-	return n, a.vault.Generated.Forget(ctx, func(g filling.GeneratedPassword) bool {
-		return passwords[g.Password] || a.vault.Cover.Covers(g.URL)
-	})
+	return n, errors.Join(
+		a.vault.Imports.ForgetAllOriginals(ctx),
+		a.vault.Generated.Forget(ctx, func(g filling.GeneratedPassword) bool {
+			return passwords[g.Password] || a.vault.Cover.Covers(g.URL)
+		}),
+		a.vault.identity.store.Forget(ctx),
+	)
 }
 
 // Show has the second passphrase show items again that were left out.

@@ -2,9 +2,14 @@ package app_test
 
 import (
 	"bytes"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -13,6 +18,8 @@ import (
 	"redlocket/app/filling"
 	"redlocket/app/importing"
 	"redlocket/app/records"
+	"redlocket/app/store"
+	"redlocket/app/tidying"
 	"redlocket/core/find"
 	"redlocket/core/keys"
 	"redlocket/core/secret"
@@ -149,14 +156,36 @@ func TestASecondPassphraseShowsWhatWasNotLeftOut(t *testing.T) {
 // out: neither in records and what is kept on the device, nor in exports and backups.
 func TestNothingOfWhatIsLeftOutIsUnderTheVaultKey(t *testing.T) {
 	w := newWorld(t)
-	d := w.device("desk")
+	dir := t.TempDir()
+	f, err := store.In(dir)
+	require.NoError(t, err)
+	d := w.deviceIn(f)
 	v := w.create(d)
 	setSecond(t, v, sheetCode(t, v))
 	w.save(v, "Ferrylink", "pw-shown")
-	leaveOut(t, v, w.save(v, "Lighthouse", "hunter-of-whelks"))
+	// It came by a file, another one changed it, and it was joined with another: all of that is remembered.
+	bring(t, v, "Lighthouse", "https://lighthouse.example/", "keeper", "former-pearl")
+	bring(t, v, "Lighthouse", "https://lighthouse.example/", "keeper", "hunter-of-whelks")
+	twice(t, v, "lighthouse", "Keeper", "hunter-of-whelks")
+	l := tidyList(t, v)
+	require.Len(t, l.Left(), 1)
+	require.NoError(t, v.Tidying.Join(t.Context(), l.Left()[0].IDs, tidying.Choice{}))
+	was := titled(t, v, "Lighthouse")
+	require.Len(t, was, 1)
+	w.inStep(v)
+	var sealed []byte
+	for _, r := range changesOf(t, w, v).Records {
+		if r.ID == was[0] {
+			sealed = r.Blob
+		}
+	}
+	require.True(t, inFiles(t, dir, sealed), "the search finds what is there")
+	_, err = v.Account.LeaveOut(t.Context(), was...)
+	require.NoError(t, err)
+	assert.False(t, inFiles(t, dir, sealed), "nothing is left in the file and its log")
 	id := titled(t, v, "Lighthouse")[0]
 	require.NoError(t, v.Book.Use(id))
-	_, err := v.Generated.Keep(t.Context(), filling.GeneratedPassword{
+	_, err = v.Generated.Keep(t.Context(), filling.GeneratedPassword{
 		Password: "made-for-it", Site: "Lighthouse", URL: "https://lighthouse.example/",
 	}, 0)
 	require.NoError(t, err)
@@ -179,7 +208,7 @@ func TestNothingOfWhatIsLeftOutIsUnderTheVaultKey(t *testing.T) {
 	require.NoError(t, err)
 	key := keys.NewVault(v.Profile().Vault, ring, v.Rand())
 	secrets := []string{
-		"ighthouse", "hunter-of-whelks", "made-for-it", "third rock", "secretly", id,
+		"ighthouse", "hunter-of-whelks", "made-for-it", "third rock", "secretly", "former-pearl", "eeper", id,
 	}
 	none := func(where string, plain []byte) {
 		for _, s := range secrets {
@@ -193,6 +222,9 @@ func TestNothingOfWhatIsLeftOutIsUnderTheVaultKey(t *testing.T) {
 		require.NoError(t, err)
 		none("record "+r.ID, plain)
 	}
+	originals, err := v.Imports.Originals(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, originals)
 	for _, name := range []string{"uses", "drawer", "slips", "leak-watch", "former", "backups", "settings"} {
 		b, err := v.Local.Get(t.Context(), name)
 		require.NoError(t, err)
@@ -206,10 +238,38 @@ func TestNothingOfWhatIsLeftOutIsUnderTheVaultKey(t *testing.T) {
 	assert.Empty(t, titled(t, v, "Lighthouse"), "a backup brings nothing back that is left out")
 }
 
-// A vault with something left out and one without have records of the same number and lengths, and a file of the same
-// parts.
+// bring imports a login from a file that is kept.
+func bring(t *testing.T, v *app.Vault, title, url, user, password string) {
+	t.Helper()
+	csv := "name,url,username,password\n" + strings.Join([]string{title, url, user, password}, ",") + "\n"
+	i, _, err := v.Imports.Prepare(t.Context(), []importing.File{{Name: "a.csv", Bytes: []byte(csv)}})
+	require.NoError(t, err)
+	require.NoError(t, i.Start(true))
+	finish(t, i)
+}
+
+// inFiles reports whether bytes from the middle of something sealed are in a folder's files.
+func inFiles(t testing.TB, dir string, sealed []byte) bool {
+	t.Helper()
+	require.Greater(t, len(sealed), 120)
+	files, err := filepath.Glob(filepath.Join(dir, "*"))
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, file := range files {
+		b, err := os.ReadFile(file)
+		require.NoError(t, err)
+		if bytes.Contains(b, sealed[40:104]) {
+			return true
+		}
+	}
+	return false
+}
+
+// A vault with something left out, opened by the second passphrase, and one without, opened by its master password,
+// have the same: records of the same kinds and lengths with the same registers, and parts of the same age; the same is
+// kept on the device, and its profile says the same.
 func TestAVaultDoesNotTellByItsShape(t *testing.T) {
-	shape := func(used bool) (lengths []int) {
+	shape := func(used bool) (all []string) {
 		w := newWorld(t)
 		d := w.device("desk")
 		v := w.create(d)
@@ -224,14 +284,33 @@ func TestAVaultDoesNotTellByItsShape(t *testing.T) {
 			_, err = v.Acts.Purge(t.Context(), one, two)
 			require.NoError(t, err)
 		}
-		v = by(t, d, v, master)
+		setUp(t, v)
+		v = by(t, d, by(t, d, v, master), map[bool]string{false: master, true: second}[used])
+		w.now.Add(3_600_000)
+		opened := time.Now().UnixMilli() + w.now.Load()
 		require.NoError(t, v.Cover.Refresh(t.Context()))
 		w.inStep(v)
+		ring, err := v.Replica.Ring()
+		require.NoError(t, err)
+		key := keys.NewVault(v.Profile().Vault, ring, v.Rand())
 		for _, r := range changesOf(t, w, v).Records {
-			lengths = append(lengths, len(r.Blob))
+			plain, err := key.OpenRecord(r.ID, r.Rev, r.Blob)
+			require.NoError(t, err)
+			e, err := vault.Decode(plain)
+			require.NoError(t, err)
+			new := e.Type == vault.TypePlace && e.Fields[vault.FieldPlace].Stamp.At >= opened
+			fields := slices.Sorted(maps.Keys(e.Fields))
+			all = append(all, fmt.Sprint(e.Type, fields, len(e.Past), len(r.Blob), len(plain), new))
 		}
-		slices.Sort(lengths)
-		return lengths
+		slices.Sort(all)
+		p := v.Profile()
+		all = append(all, fmt.Sprint(len(p.Wrapped), len(p.Ring), len(p.CarriedBefore), len(p.Unlocks), p.Openings))
+		for _, name := range []string{"uses", "drawer", "slips", "leak-watch", "backups", "settings", "late", "originals"} {
+			b, err := v.Local.Get(t.Context(), name)
+			require.NoError(t, err)
+			all = append(all, fmt.Sprint(name, len(b)))
+		}
+		return all
 	}
 	assert.Equal(t, shape(false), shape(true))
 }

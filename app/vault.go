@@ -134,6 +134,7 @@ func (d *Device) openVault(
 		if v.Set.Loaded() == nil && len(v.Replica.Damaged()) == 0 && !v.Locked() {
 			_ = s.Settled() // tried again at the next opening
 		}
+		_ = v.Account.fingersFor(context.Background()) // the next time
 		v.refreshCover()
 	}()
 	return v, nil
@@ -212,6 +213,7 @@ func (v *Vault) Lock() {
 	v.Sync.Stop()
 	now := v.device.ports.Now().UnixMilli()
 	_ = v.identity.update(context.Background(), func(p *Profile) { p.Closed = now }) // only the time of closing is lost
+	_ = v.identity.store.Forget(context.Background())                                // the next opening does it too
 }
 
 // Locked reports whether the vault was locked.

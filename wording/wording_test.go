@@ -33,6 +33,7 @@ import (
 var inside = []string{
 	"find.ErrIndexCache", // the index is made anew
 	"keys.ErrOpen",       // unlocking and joining say what it means there
+	"keys.ErrRoom",       // the records say what to do
 	"keys.ErrParams",     // syncing says that the cloud's answer is wrong
 	"wire.Error",         // what the cloud answers, which its client puts into errors of its own
 }

@@ -89,7 +89,13 @@ func (g *Generated) Keep(ctx context.Context, m GeneratedPassword, instead int64
 func (g *Generated) keep(ctx context.Context, list []GeneratedPassword) error {
 	covered := func(m GeneratedPassword) bool { return g.core.Set.Cover.Covers(m.URL) }
 	plain := slices.DeleteFunc(slices.Clone(list), covered)
-	if err := g.core.Set.Local.SetJSON(ctx, localGenerated, plain); err != nil {
+	var err error
+	if len(plain) == 0 { // as if none had been made
+		err = g.core.Set.Local.Set(ctx, localGenerated, nil)
+	} else {
+		err = g.core.Set.Local.SetJSON(ctx, localGenerated, plain)
+	}
+	if err != nil {
 		return err
 	}
 	return g.core.gate.Write(func(in *state) error { in.generated = list; return nil })

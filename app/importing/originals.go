@@ -2,6 +2,7 @@ package importing
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -80,6 +81,15 @@ func (s *Imports) ForgetOriginals(ctx context.Context, id string) error {
 	}
 	rest := slices.DeleteFunc(list, func(o Originals) bool { return o.Import == id })
 	return s.cfg.Set.Local.SetJSON(ctx, localOriginals, rest)
+}
+
+// ForgetAllOriginals removes all kept files.
+func (s *Imports) ForgetAllOriginals(ctx context.Context) error {
+	list, err := s.originals(ctx)
+	for _, o := range list {
+		err = errors.Join(err, s.ForgetOriginals(ctx, o.Import))
+	}
+	return err
 }
 
 // Original returns one kept file. The master password is asked for first.

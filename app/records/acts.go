@@ -62,6 +62,14 @@ func (a *Acts) Last() (id string) {
 func (a *Acts) each(
 	ctx context.Context, ids []string, fn func(vault.Entry, vault.Stamp) (vault.Entry, error),
 ) (done Done, err error) {
+	return a.eachAnd(ctx, ids, fn, func(*content) error { return nil })
+}
+
+// eachAnd is each with something that is done besides.
+func (a *Acts) eachAnd(
+	ctx context.Context, ids []string, fn func(vault.Entry, vault.Stamp) (vault.Entry, error),
+	and func(*content) error,
+) (done Done, err error) {
 	err = a.core.write(func(in *content) error {
 		var steps []step
 		var list []vault.Entry
@@ -88,7 +96,7 @@ func (a *Acts) each(
 			return err
 		}
 		done = Done{len(list), in.remember(steps)}
-		return nil
+		return and(in)
 	})
 	return done, err
 }
@@ -161,11 +169,11 @@ func (a *Acts) Purge(ctx context.Context, ids ...string) (Done, error) {
 			return Done{}, err
 		}
 	}
-	done, err := a.each(ctx, ids, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) { return e.Purge(by) })
-	if err == nil && done.Count > 0 { // as where something is left out: see Cover
-		err = (&Cover{a.core}).Refresh(ctx)
-	}
-	return done, err
+	return a.eachAnd(ctx, ids, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
+		return e.Purge(by)
+	}, func(in *content) error { // as where something is left out: see Cover
+		return errors.Join(a.core.refresh(ctx, in), a.core.Store.Forget(ctx))
+	})
 }
 
 // ErrNoAct is returned for an act that can't be undone any more.

@@ -2,12 +2,14 @@ package records
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"github.com/google/uuid"
 
@@ -88,7 +90,8 @@ func (in *content) parts(fn func(device string, part []byte)) {
 		if h.entry.Type != vault.TypePlace {
 			continue
 		}
-		if part, err := base64.StdEncoding.DecodeString(h.entry.Text(vault.FieldPlace)); err == nil {
+		text, _, _ := strings.Cut(h.entry.Text(vault.FieldPlace), ".")
+		if part, err := base64.StdEncoding.DecodeString(text); err == nil {
 			fn(h.entry.Text(vault.FieldOf), part)
 		}
 	}
@@ -195,7 +198,13 @@ func (p *coveredPart) encode() ([]byte, error) {
 }
 
 func (c *core) placeWith(in *content, part []byte) (vault.Entry, error) {
-	changes := vault.Changes{vault.FieldPlace: base64.StdEncoding.EncodeToString(part)}
+	return c.placeOf(in, base64.StdEncoding.EncodeToString(part))
+}
+
+// placeOf adds something to the text that is another one each time, so that the edit gets a stamp of its own also where
+// the part stays as it is.
+func (c *core) placeOf(in *content, text string) (vault.Entry, error) {
+	changes := vault.Changes{vault.FieldPlace: text + "." + rand.Text()}
 	id := placeID(c.Device)
 	if h, ok := in.entries[id]; ok {
 		return h.entry.With(c.stamp(), changes)
@@ -207,36 +216,42 @@ func (c *core) placeWith(in *content, part []byte) (vault.Entry, error) {
 // Refresh writes this device's part anew, for the next commit to bring it: as it is, or sealed anew by whoever can open
 // it. It is called at the same occasions by every passphrase.
 func (v *Cover) Refresh(ctx context.Context) error {
-	c := v.core
-	return c.write(func(in *content) error {
-		h, ok := in.entries[placeID(c.Device)]
-		var err error
-		switch {
-		case in.covered != nil:
-			h.entry, err = c.place(in, in.covered)
-		case !ok:
-			var part []byte
-			if part, err = keys.EmptyCovered(c.Rand); err == nil {
-				h.entry, err = c.placeWith(in, part)
-			}
-		}
-		if err != nil {
-			return err
-		}
-		h.rev = h.baseRev + 1
-		h.edit++
-		row, err := sealRow(in.key, h)
-		if err != nil {
-			return err
-		}
-		if err := c.Store.Put(ctx, []Row{row}, nil); err != nil {
-			return fmt.Errorf("failed to save: %w", err)
-		}
-		h.epoch = keys.SealedEpoch(row.Blob)
-		in.entries[h.entry.ID] = h
-		call(c.Events.Waiting)
-		return nil
+	return v.core.write(func(in *content) error {
+		return errors.Join(v.core.refresh(ctx, in), v.core.Store.Forget(ctx))
 	})
+}
+
+func (c *core) refresh(ctx context.Context, in *content) error {
+	h, ok := in.entries[placeID(c.Device)]
+	var err error
+	switch {
+	case in.covered != nil:
+		h.entry, err = c.place(in, in.covered)
+	case ok:
+		text, _, _ := strings.Cut(h.entry.Text(vault.FieldPlace), ".")
+		h.entry, err = c.placeOf(in, text)
+	default:
+		var part []byte
+		if part, err = keys.EmptyCovered(c.Rand); err == nil {
+			h.entry, err = c.placeWith(in, part)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	h.rev = h.baseRev + 1
+	h.edit++
+	row, err := sealRow(in.key, h)
+	if err != nil {
+		return err
+	}
+	if err := c.Store.Put(ctx, []Row{row}, nil); err != nil {
+		return fmt.Errorf("failed to save: %w", err)
+	}
+	h.epoch = keys.SealedEpoch(row.Blob)
+	in.entries[h.entry.ID] = h
+	call(c.Events.Waiting)
+	return nil
 }
 
 // On reports whether the passphrase that opened the set has a covered part.
@@ -389,7 +404,8 @@ func (v *Cover) write(
 	return c.putWith(ctx, in, next, rows, shown)
 }
 
-// LeaveOut moves items into the covered part, each under another id. What it was in the set is deleted for good.
+// LeaveOut moves items into the covered part, each under another id, and with them those in the archive that were
+// joined into them. What they were in the set is deleted for good, and what tidying and imports remember of them.
 func (v *Cover) LeaveOut(ctx context.Context, ids ...string) (n int, err error) {
 	c := v.core
 	err = v.change(ctx, true, func(in *content) (*coveredPart, []vault.Entry, error) {
@@ -397,8 +413,12 @@ func (v *Cover) LeaveOut(ctx context.Context, ids ...string) (n int, err error) 
 			return nil, nil, BadInput("form", ErrNotCovered)
 		}
 		next := &coveredPart{in.covered.keys, maps.Clone(in.covered.entries), in.covered.note}
-		var gone []vault.Entry
-		for _, id := range ids {
+		all, gone, err := in.remembered(ids, c.stamp())
+		if err != nil {
+			return nil, nil, err
+		}
+		remembers := len(gone)
+		for _, id := range all {
 			h, ok := in.entries[id]
 			if !ok || !h.entry.IsItem() {
 				continue
@@ -415,11 +435,68 @@ func (v *Cover) LeaveOut(ctx context.Context, ids ...string) (n int, err error) 
 			}
 			gone = append(gone, left)
 		}
-		in.forget(ids)
-		n = len(gone)
+		in.forget(all)
+		n = len(gone) - remembers
 		return next, gone, nil
 	})
+	if err == nil {
+		err = c.Store.Forget(ctx)
+	}
 	return n, err
+}
+
+// remembered finds what remembers some items: decisions, whose archived rows are left out too, and imports that changed
+// any of those. It returns the items with those rows, and the memories as they are deleted for good.
+func (in *content) remembered(ids []string, by vault.Stamp) (all []string, gone []vault.Entry, err error) {
+	all = slices.Clone(ids)
+	names := func(text string) bool {
+		return slices.ContainsFunc(all, func(id string) bool { return strings.Contains(text, id) })
+	}
+	found := map[string]bool{}
+	for more := true; more; { // what one brings, another may remember
+		more = false
+		for _, h := range in.entries {
+			text := memory(h.entry)
+			if text == "" || found[h.entry.ID] || !names(text) {
+				continue
+			}
+			left, err := purged(h.entry, by)
+			if err != nil {
+				return nil, nil, err
+			}
+			found[h.entry.ID], more = true, true
+			gone = append(gone, left)
+			if h.entry.Type == vault.TypeTidy {
+				all = append(all, in.archivedIn(text, all)...)
+			}
+		}
+	}
+	return all, gone, nil
+}
+
+// memory is what an entry remembers of others; empty if it is of another kind.
+func memory(e vault.Entry) string {
+	var text strings.Builder
+	switch {
+	case e.Purged():
+	case e.Type == vault.TypeTidy:
+		for _, r := range e.Fields {
+			text.WriteString(r.Value.Reveal())
+		}
+	case e.Type == vault.TypeImport:
+		text.WriteString(e.Fields[vault.FieldChanged].Value.Reveal())
+	}
+	return text.String()
+}
+
+// archivedIn are the archived items that a memory names, but for some.
+func (in *content) archivedIn(text string, not []string) (ids []string) {
+	for id, h := range in.entries {
+		if h.entry.IsItem() && h.entry.Archived() && strings.Contains(text, id) && !slices.Contains(not, id) {
+			ids = append(ids, id)
+		}
+	}
+	return ids
 }
 
 // purged is an entry that is deleted for good.

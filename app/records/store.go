@@ -51,6 +51,8 @@ type Store interface {
 	Put(ctx context.Context, rows []Row, checkpoint *Checkpoint) error
 	// Restart is Put for a state that begins anew: no head vouches for any other record from then on.
 	Restart(ctx context.Context, rows []Row, checkpoint Checkpoint) error
+	// Forget sees to it that nothing of what was replaced or removed is left in the store's files.
+	Forget(ctx context.Context) error
 	// Generation grows with every Put.
 	Generation(ctx context.Context) (uint64, error)
 	// Local and SetLocal keep named sealed bytes that never leave this device.

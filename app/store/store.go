@@ -162,6 +162,12 @@ func notNewer(ctx context.Context, p *goose.Provider) error {
 	return err
 }
 
+// Forget empties the file's log: pages that were freed are overwritten already.
+func (s *Store) Forget(ctx context.Context) error {
+	_, err := s.db.ExecContext(ctx, `PRAGMA wal_checkpoint(TRUNCATE)`)
+	return err
+}
+
 // Close closes the file.
 func (s *Store) Close() error { return s.db.Close() }
 

@@ -62,7 +62,7 @@ func TestIdleDevices(t *testing.T) {
 	in := wire.NewAccount{
 		Email: "maren@cormorant.example", Vault: uuid.NewString(), Device: uuid.NewString(),
 		Credentials: wire.Credentials{
-			Params: keys.DefaultParams(make([]byte, keys.SaltSize)), SignIn: key.Public(),
+			Params: keys.DefaultParams(make([]byte, keys.SaltSize)), SignIn: bytes.Repeat(key.Public(), keys.Slots),
 			RecoverySignIn: keys.NewSigning().Public(), Wrapped: []byte("w"), RecoveryWrapped: []byte("rw"),
 		},
 	}

@@ -212,14 +212,13 @@ func kept(id string) bool { return len(id) == 36 && strings.Count(id, "-") == 4 
 // An import is remembered in entries of [vault.TypeImport], in parts that a record has
 // room for.
 const (
-	fieldPart    vault.Field = "part"    // place of this part, from 0
-	fieldOf      vault.Field = "of"      // id of the import, the same in all parts
-	fieldMade    vault.Field = "made"    // ids of new items
-	fieldChanged vault.Field = "changed" // list of change
-	fieldCounts  vault.Field = "counts"  // [new, changed], in part 0
-	fieldUndone  vault.Field = "undone"  // in part 0, when it was
-	perPart                  = 4000      // ids
-	partBytes                = 600 << 10
+	fieldPart   vault.Field = "part"   // place of this part, from 0
+	fieldOf     vault.Field = "of"     // id of the import, the same in all parts
+	fieldMade   vault.Field = "made"   // ids of new items
+	fieldCounts vault.Field = "counts" // [new, changed], in part 0
+	fieldUndone vault.Field = "undone" // in part 0, when it was
+	perPart                 = 4000     // ids
+	partBytes               = 600 << 10
 )
 
 // change is one register that an import changed: what it was, and the digest of
@@ -279,7 +278,7 @@ func (r *recorder) entries(d Done) (out []vault.Entry, err error) {
 			m++
 		}
 		if m > 0 && n == 0 || len(ids) == 0 && m > 0 && n < perPart/2 {
-			c[fieldChanged] = changes[:m]
+			c[vault.FieldChanged] = changes[:m]
 			changes = changes[m:]
 		}
 		id := r.id
@@ -351,7 +350,7 @@ func Undo(id string, entries map[string]vault.Entry, by vault.Stamp) (Undone, er
 		var made []string
 		var list []change
 		_ = json.Unmarshal([]byte(e.Fields[fieldMade].Value.Reveal()), &made)
-		_ = json.Unmarshal([]byte(e.Fields[fieldChanged].Value.Reveal()), &list)
+		_ = json.Unmarshal([]byte(e.Fields[vault.FieldChanged].Value.Reveal()), &list)
 		ids = append(ids, made...)
 		for _, c := range list {
 			changes[c.ID] = append(changes[c.ID], c)

@@ -80,7 +80,8 @@ const (
 	FieldCarried  Field = "carried"  // profile: the carried half of the first epoch, hex
 	FieldRecovery Field = "recovery" // profile: the public keys of the recovery code, JSON of keys.RecoveryPublic
 	FieldSites    Field = "sites"    // sites: as core/directory reads them
-	FieldPlace    Field = "place"    // place: the covered part, in base64
+	FieldPlace    Field = "place"    // place: the covered part, in base64, and after a dot what differs each time
+	FieldChanged  Field = "changed"  // import: items that it changed, with what they had; package transfer's
 )
 
 // Stamp is a moment on a device. Moments are milliseconds since 1970 UTC.
