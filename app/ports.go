@@ -44,6 +44,9 @@ type Profile struct {
 	Leaving bool  `json:"leaving,omitempty"` // it is being taken off this computer: its keys are destroyed
 	Broken  error `json:"-"`                 // why its file can't be read; nothing else but the id is known then
 
+	Browsers []BrowserSeen `json:"browsers,omitempty"`  // that are connected, as far as they came since
+	BackupAt int64         `json:"backup_at,omitempty"` // when the last backup was written, milliseconds since 1970
+
 	Unlocks      []PlatformUnlock `json:"unlocks,omitempty"`
 	MasterAt     int64            `json:"master_at,omitempty"`     // when the master password opened it last
 	MasterBoot   string           `json:"master_boot,omitempty"`   // since which start of the computer
@@ -51,6 +54,13 @@ type Profile struct {
 	AfterRestart bool             `json:"after_restart,omitempty"` // then the master password is asked for
 	Openings     int              `json:"openings,omitempty"`      // so far, up to offerAfter
 	OfferDone    bool             `json:"offer_done,omitempty"`    // it was offered, and answered
+}
+
+// BrowserSeen is what can be told of a connected browser while the vault is closed.
+type BrowserSeen struct {
+	ID      string `json:"id"` // of the connection
+	Version string `json:"version"`
+	At      int64  `json:"at"` // when it came last, milliseconds since 1970
 }
 
 // Store keeps one profile with its records.

@@ -120,7 +120,7 @@ func (d *Device) openVault(
 	v.Importing = importing.Open(importing.Config{
 		Set: v.Set, Guard: v.Guard, Now: d.ports.Now, Folders: d.ports.Folders, Steps: d.ports.Steps,
 		Email: func() string { return v.Profile().Email }, Vault: p.Vault,
-		Changed: func() { v.notices.tell(NoticeStatus) }, LightBackups: d.lightBackups,
+		Changed: func() { v.notices.tell(NoticeStatus) }, LightBackups: d.lightBackups, Written: v.backedUp,
 	})
 	v.Tidying = tidying.New(v.Set, d.ports.Steps)
 	v.Auditing = auditing.New(auditing.Config{

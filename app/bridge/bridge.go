@@ -38,6 +38,7 @@ import (
 	"net/http"
 	"regexp"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -93,6 +94,7 @@ type session struct {
 	line       *line
 	vault      *app.Vault
 	connection connection
+	version    string // of the extension, as it says; empty once it was noted
 }
 
 // New returns a bridge to a device whose pages are at the address own.
@@ -389,7 +391,17 @@ func keep(ctx context.Context, v *app.Vault, list []connection) error {
 	if err != nil {
 		return err
 	}
-	return v.Local.Set(ctx, keptAs, raw)
+	return errors.Join(v.Local.Set(ctx, keptAs, raw), v.KeepBrowsers(ctx, func(id string) bool {
+		return slices.ContainsFunc(list, func(c connection) bool { return c.ID == id })
+	}))
+}
+
+// plainVersion is a version as an extension says it, or a word for one that can't be one.
+func plainVersion(s string) string {
+	if s == "" || len(s) > 30 || strings.Trim(s, "0123456789.") != "" {
+		return "unknown"
+	}
+	return s
 }
 
 func (b *Bridge) locked(w http.ResponseWriter, profile string) {
@@ -425,6 +437,7 @@ func (b *Bridge) start(w http.ResponseWriter, r *http.Request) {
 		Profile  string `json:"profile"`
 		ID       string `json:"id"`
 		Nonce    []byte `json:"nonce"`
+		Version  string `json:"version"`
 	}
 	if !read(w, r, &in) || !fits(w, in.Protocol) {
 		return
@@ -463,7 +476,7 @@ func (b *Bridge) start(w http.ResponseWriter, r *http.Request) {
 			delete(b.sessions, k)
 		}
 	}
-	b.sessions[id] = &session{line: l, vault: v, connection: list[i]}
+	b.sessions[id] = &session{line: l, vault: v, connection: list[i], version: plainVersion(in.Version)}
 	reply(w, map[string]any{"session": id, "nonce": nonce})
 }
 
@@ -484,6 +497,10 @@ func (b *Bridge) message(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	plain, err := s.line.open(in.N, in.Sealed)
+	version := s.version
+	if err == nil {
+		s.version = ""
+	}
 	b.mu.Unlock()
 	if err != nil {
 		fail(w, http.StatusUnauthorized, "no session")
@@ -492,6 +509,9 @@ func (b *Bridge) message(w http.ResponseWriter, r *http.Request) {
 	if s.vault.Locked() {
 		b.locked(w, s.vault.Profile().ID)
 		return
+	}
+	if version != "" { // it has the key: what it says of itself is its own word
+		_ = s.vault.SawBrowser(r.Context(), s.connection.ID, version) // said again in the next session
 	}
 	out, err := json.Marshal(b.act(r.Context(), s.vault, plain))
 	if err != nil {

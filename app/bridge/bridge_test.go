@@ -132,7 +132,9 @@ func (e *extension) post(from, path string, body, out any) int {
 
 // asks is how it begins a session.
 func (e *extension) asks(protocol int, nonce []byte) map[string]any {
-	return map[string]any{"protocol": protocol, "profile": e.profile, "id": e.id, "nonce": nonce}
+	return map[string]any{
+		"protocol": protocol, "profile": e.profile, "id": e.id, "nonce": nonce, "version": "1.2.3",
+	}
 }
 
 func (e *extension) start() int {
@@ -308,6 +310,9 @@ func TestConnectionsAreOfInstallations(t *testing.T) {
 	again.connect(v)
 	assert.Equal(t, 410, e.start(), "one that connects again replaces its own")
 	assert.Equal(t, 200, again.start())
+	require.NoError(t, v.SawBrowser(t.Context(), "gone", "1"))
+	require.NoError(t, e.b.End(t.Context(), v, "nobody's"))
+	assert.Empty(t, v.Profile().Browsers, "of those that aren't connected nothing is kept")
 	list, err := e.b.Connected(t.Context(), v)
 	require.NoError(t, err)
 	assert.Len(t, list, 2)
@@ -342,8 +347,11 @@ func TestConnectedBrowserFills(t *testing.T) {
 		return map[string]any{"act": act, "id": id, "form": 9, "url": url, "top": top, "tab": "1", "snapshot": snapshot}
 	}
 	var view toldPage
+	assert.Empty(t, v.Profile().Browsers, "nobody has shown the key yet")
 	code, _ := e.ask(page("look", "https://lanternfish.example/in", "https://lanternfish.example/in"), &view)
 	require.Equal(t, 200, code)
+	require.Len(t, v.Profile().Browsers, 1)
+	assert.Equal(t, "1.2.3", v.Profile().Browsers[0].Version)
 	require.Len(t, view.Menus[1].Lines, 1)
 	var values toldValues
 	e.ask(page("fill", "https://lanternfish.example/in", "https://lanternfish.example/in"), &values)

@@ -146,7 +146,11 @@ func (b *Backups) write(ctx context.Context, w io.Writer, passphrase secret.Text
 			return s, err
 		}
 	}
-	return s, errors.Join(out.Close(), sealed.Close(), b.cfg.Set.Local.SetJSON(ctx, localLacks, s.Lacks))
+	err = errors.Join(out.Close(), sealed.Close(), b.cfg.Set.Local.SetJSON(ctx, localLacks, s.Lacks))
+	if err == nil {
+		err = b.cfg.Written(ctx)
+	}
+	return s, err
 }
 
 // localLacks names what the last backup lacks.

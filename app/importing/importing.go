@@ -7,6 +7,7 @@
 package importing
 
 import (
+	"context"
 	"io"
 	"time"
 
@@ -20,11 +21,12 @@ type Config struct {
 	Set     *records.Set
 	Guard   *reauth.Guard
 	Now     func() time.Time
-	Folders Folders       // for scheduled backups; nil without a file system
-	Email   func() string // of the vault's person; some formats name it
-	Vault   string        // id of the vault; backups are named by it
-	Changed func()        // an import has ended
-	Steps   gate.Steps    // for tests
+	Folders Folders                     // for scheduled backups; nil without a file system
+	Email   func() string               // of the vault's person; some formats name it
+	Vault   string                      // id of the vault; backups are named by it
+	Changed func()                      // an import has ended
+	Written func(context.Context) error // a backup was written
+	Steps   gate.Steps                  // for tests
 
 	LightBackups bool // for tests: passphrases are stretched little
 }

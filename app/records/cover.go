@@ -1,6 +1,7 @@
 package records
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/base64"
@@ -81,6 +82,9 @@ func (in *content) coveredItems() (list []vault.Item) {
 			list = append(list, it)
 		}
 	}
+	slices.SortFunc(list, func(a, b vault.Item) int {
+		return cmp.Or(strings.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title)), strings.Compare(a.ID, b.ID))
+	})
 	return list
 }
 

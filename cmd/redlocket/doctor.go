@@ -14,11 +14,13 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/gofrs/flock"
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 	"github.com/spf13/cobra"
 
+	"redlocket/app"
 	"redlocket/app/outside"
 	"redlocket/core/version"
 	"redlocket/wording"
@@ -73,12 +75,8 @@ func (d *doctor) look(ctx context.Context, o deviceOptions) {
 		return
 	}
 	d.running(ctx, o)
-	clouds := d.vaults(ctx, o.dir)
-	for _, c := range clouds {
+	for _, c := range d.vaults(ctx, o.dir) {
 		d.cloud(ctx, c)
-	}
-	if len(clouds) == 0 {
-		d.good("no vault here has a cloud: make backups")
 	}
 }
 
@@ -148,49 +146,90 @@ func (d *doctor) vaults(ctx context.Context, dir string) (clouds []string) {
 		return nil
 	}
 	known := map[string]bool{}
-	whole := 0
+	var all []vaultSeen
 	for _, f := range files {
 		if uuid.Validate(strings.TrimSuffix(filepath.Base(f), ".vault")) != nil {
 			continue
 		}
-		cloud, err := lookAtVault(ctx, f)
+		seen, err := lookAtVault(ctx, f)
 		if err != nil {
 			d.bad("vaults: one of %d can't be read: %s", len(files), wording.Error(err))
 			continue
 		}
-		whole++
-		if cloud != "" && !known[cloud] {
-			known[cloud] = true
-			clouds = append(clouds, cloud)
+		all = append(all, seen)
+		if seen.Cloud != "" && !known[seen.Cloud] {
+			known[seen.Cloud] = true
+			clouds = append(clouds, seen.Cloud)
 		}
 	}
-	d.good("vaults: %s", counted(whole, "file is whole", "files are whole"))
+	d.good("vaults: %s", counted(len(all), "file is whole", "files are whole"))
+	for i, v := range all {
+		of := ""
+		if len(all) > 1 {
+			of = fmt.Sprintf(" of vault %d of %d", i+1, len(all))
+		}
+		d.backup(v, of)
+		d.browsers(v, of)
+	}
 	return clouds
+}
+
+// vaultSeen is what a vault's profile tells in clear.
+type vaultSeen struct {
+	Cloud    string            `json:"cloud"`
+	BackupAt int64             `json:"backup_at"`
+	Browsers []app.BrowserSeen `json:"browsers"`
+}
+
+// backup looks when the last one was written.
+func (d *doctor) backup(v vaultSeen, of string) {
+	switch {
+	case v.BackupAt > 0:
+		d.good("last backup%s: %s", of, humanize.Time(time.UnixMilli(v.BackupAt)))
+	case v.Cloud == "":
+		d.bad("last backup%s: none, and it has no cloud: it is lost with this computer", of)
+	default:
+		d.good("last backup%s: none yet; its cloud has it", of)
+	}
+}
+
+// browsers looks whether the connected browsers' extensions are of this version.
+func (d *doctor) browsers(v vaultSeen, of string) {
+	if len(v.Browsers) == 0 {
+		d.good("browsers%s: none is connected", of)
+		return
+	}
+	for _, b := range v.Browsers {
+		when := humanize.Time(time.UnixMilli(b.At))
+		if b.Version == version.Number {
+			d.good("a browser%s: connected, last there %s, with the extension of this version", of, when)
+		} else {
+			d.bad("a browser%s: connected, last there %s, with the extension of version %s: bring both to the same one",
+				of, when, b.Version)
+		}
+	}
 }
 
 var errNotWhole = errors.New("its file is damaged: restore a backup, or bring the vault here again from its cloud")
 
-func lookAtVault(ctx context.Context, file string) (cloud string, err error) {
+func lookAtVault(ctx context.Context, file string) (v vaultSeen, err error) {
 	db, err := sqlx.Open("sqlite", "file:"+file+"?mode=ro&_pragma=busy_timeout(5000)")
 	if err != nil {
-		return "", err
+		return v, err
 	}
 	defer func() { err = errors.Join(err, db.Close()) }()
 	var is string
 	if err := db.GetContext(ctx, &is, `PRAGMA quick_check(1)`); err != nil {
-		return "", err
+		return v, err
 	}
 	if is != "ok" {
-		return "", errNotWhole
+		return v, errNotWhole
 	}
 	var card string
 	if err := db.GetContext(ctx, &card, `SELECT card FROM card`); err != nil {
-		return "", err
+		return v, err
 	}
-	var p struct {
-		Cloud string `json:"cloud"`
-	}
-	return p.Cloud, errors.Join(json.Unmarshal([]byte(card), &p))
+	return v, json.Unmarshal([]byte(card), &v)
 }
 
 // clockGap is how far this computer's clock may be from a cloud's, which refuses what is signed at another time.

@@ -16,6 +16,7 @@ import (
 	"redlocket/app"
 	"redlocket/app/store"
 	"redlocket/core/secret"
+	"redlocket/core/version"
 )
 
 func examine(t *testing.T, dir string) (text string, faults int) {
@@ -48,7 +49,9 @@ func TestDoctor(t *testing.T) {
 	id := v.Profile().ID
 	require.NoError(t, d.Close())
 	text, faults = examine(t, dir)
-	assert.Zero(t, faults, text)
+	assert.Equal(t, 1, faults, text)
+	assert.Contains(t, text, "lost with this computer")
+	assert.Contains(t, text, "none is connected")
 	assert.Contains(t, text, "1 file is whole")
 	assert.NotContains(t, text, "aren", "nobody is named")
 
@@ -76,6 +79,18 @@ func TestDoctor(t *testing.T) {
 		assert.Equal(t, 1, faults, text)
 		assert.Contains(t, text, want)
 	}
+	p.BackupAt = time.Now().Add(-72 * time.Hour).UnixMilli()
+	p.Browsers = []app.BrowserSeen{
+		{ID: "a", Version: version.Number, At: time.Now().UnixMilli()},
+		{ID: "b", Version: "0.1.0", At: time.Now().Add(-2 * time.Hour).UnixMilli()},
+	}
+	belongs("")
+	text, faults = examine(t, dir)
+	assert.Equal(t, 1, faults, text)
+	assert.Contains(t, text, "last backup: 3 days ago")
+	assert.Contains(t, text, "with the extension of this version")
+	assert.Contains(t, text, "2 hours ago, with the extension of version 0.1.0: bring both to the same one")
+	p.Browsers = nil
 	belongs("")
 	require.NoError(t, s.Close())
 

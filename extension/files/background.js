@@ -71,7 +71,9 @@
     const c = await loadConnection();
     if (!c) throw new LineError("none");
     const nonce = crypto.getRandomValues(new Uint8Array(32));
-    const s = await post(c.app, "session", { protocol: PROTOCOL, profile: c.profile, id: c.id, nonce: toBase64(nonce) });
+    const { version } = chrome.runtime.getManifest();
+    const hello = { protocol: PROTOCOL, profile: c.profile, id: c.id, nonce: toBase64(nonce), version };
+    const s = await post(c.app, "session", hello);
     const salt = concat(nonce, fromBase64(s.nonce));
     const derive = (info, use) => crypto.subtle.deriveKey(
       { name: "HKDF", hash: "SHA-256", salt, info: bytes(info) },

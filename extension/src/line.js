@@ -194,7 +194,9 @@ async function startSession() {
   const c = await loadConnection();
   if (!c) throw new LineError("none");
   const nonce = crypto.getRandomValues(new Uint8Array(32));
-  const s = await post(c.app, "session", { protocol: PROTOCOL, profile: c.profile, id: c.id, nonce: toBase64(nonce) });
+  const { version } = chrome.runtime.getManifest();
+  const hello = { protocol: PROTOCOL, profile: c.profile, id: c.id, nonce: toBase64(nonce), version };
+  const s = await post(c.app, "session", hello);
   const salt = concat(nonce, fromBase64(s.nonce));
   /** @param {string} info @param {KeyUsage[]} use */
   const derive = (info, use) =>
