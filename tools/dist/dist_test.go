@@ -104,18 +104,35 @@ func TestPackages(t *testing.T) {
 	t.Run("installed and started", func(t *testing.T) { installed(t, first) })
 }
 
-// installed installs the package into a root of its own, and starts the program as a user with an empty home does.
+// installed has the system's own package manager install the package into a root of its own, starts the program as a
+// user with an empty home does, and has it removed again.
 func installed(t *testing.T, d *dist) {
 	deb := filepath.Join(d.out, "redlocket_"+version.Number+"_"+runtime.GOARCH+".deb")
 	at := t.TempDir()
-	if _, err := exec.LookPath("dpkg-deb"); err != nil {
+	if _, err := exec.LookPath("dpkg"); err != nil {
 		t.Skip("this system has other packages")
 	}
-	out, err := exec.Command("dpkg-deb", "--info", deb).CombinedOutput()
-	require.NoError(t, err, string(out))
-	assert.Contains(t, string(out), "Package: redlocket")
-	out, err = exec.Command("dpkg-deb", "--extract", deb, at).CombinedOutput()
-	require.NoError(t, err, string(out))
+	admin := filepath.Join(at, "var", "lib", "dpkg")
+	for _, dir := range []string{"info", "updates", "triggers"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(admin, dir), 0o755))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(admin, "status"), nil, 0o644))
+	dpkg := func(args ...string) string {
+		c := exec.Command("dpkg", append([]string{"--root=" + at, "--force-not-root", "--force-depends"}, args...)...)
+		c.Env = []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL=C"}
+		out, err := c.CombinedOutput()
+		require.NoError(t, err, string(out))
+		return string(out)
+	}
+	dpkg("--install", deb)
+	about := dpkg("--status", "redlocket")
+	assert.Contains(t, about, "Status: install ok installed")
+	assert.Contains(t, about, "Version: "+version.Number)
+	defer func() {
+		dpkg("--purge", "redlocket")
+		assert.NoFileExists(t, filepath.Join(at, "usr", "bin", "redlocket"))
+		assert.NoDirExists(t, filepath.Join(at, "usr", "share", "doc", "redlocket"))
+	}()
 	for name, mode := range map[string]os.FileMode{
 		"usr/bin/redlocket": 0o755, "usr/share/applications/redlocket.desktop": 0o644,
 		"usr/lib/systemd/user/redlocket.service": 0o644, "usr/share/doc/redlocket/operating.md": 0o644,
