@@ -158,12 +158,16 @@ func (h Host) ownProgram() string {
 	}
 }
 
-// Do copies the program, writes the files and has the system take notice. If something fails, what was done is taken
-// back. run runs a command of the system.
+// Do copies the program, writes the files and has the system take notice. If something fails, all is as it was, also an
+// installation from before. run runs a command of the system.
 func (p Plan) Do(from string, run func(command []string) error) (err error) {
+	before, err := p.there()
+	if err != nil {
+		return err
+	}
 	defer func() {
 		if err != nil {
-			err = errors.Join(err, p.Undo(run))
+			err = errors.Join(err, p.Undo(run), p.putBack(before, run))
 		}
 	}()
 	if p.Copy {
@@ -177,6 +181,39 @@ func (p Plan) Do(from string, run func(command []string) error) (err error) {
 		}
 	}
 	return steps(p.Start, run)
+}
+
+// there are the files of an installation from before, as they are.
+func (p Plan) there() (list []File, err error) {
+	files := p.Files
+	if p.Copy {
+		files = append([]File{{Path: p.Program}}, files...)
+	}
+	for _, f := range files {
+		i, err := os.Stat(f.Path)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		b, err2 := os.ReadFile(f.Path)
+		if err := errors.Join(err, err2); err != nil {
+			return nil, fmt.Errorf("failed to read %s: %w", f.Path, err)
+		}
+		list = append(list, File{f.Path, b, i.Mode().Perm()})
+	}
+	return list, nil
+}
+
+// putBack writes the files of an installation from before, and has the system take notice as far as it does.
+func (p Plan) putBack(before []File, run func(command []string) error) error {
+	for _, f := range before {
+		if err := write(f); err != nil {
+			return fmt.Errorf("failed to put %s back: %w", f.Path, err)
+		}
+	}
+	if len(before) > 0 {
+		_ = steps(p.Start, run) // what failed before may fail again
+	}
+	return nil
 }
 
 // Undo takes back what Do did; what isn't there any more doesn't matter. Vaults stay where they are.

@@ -123,6 +123,35 @@ func TestAllOfItCanBeTakenBack(t *testing.T) {
 	})
 	require.ErrorIs(t, err, bad)
 	assert.Empty(t, filesIn(t, home), "what failed leaves nothing")
+
+	// One that is there already stays as it was, where a newer one can't be installed.
+	require.NoError(t, p.Do(from, run))
+	before := map[string][]byte{}
+	for _, f := range filesIn(t, home) {
+		before[f], err = os.ReadFile(f)
+		require.NoError(t, err)
+	}
+	require.NoError(t, os.WriteFile(from, []byte("#!/bin/sh\necho newer\n"), 0o600))
+	later, err := install.New(h, from, []string{"--port", "7000"})
+	require.NoError(t, err)
+	ran = nil
+	err = later.Do(from, func(c []string) error {
+		ran = append(ran, strings.Join(c, " "))
+		if c[2] == "enable" {
+			return bad
+		}
+		return nil
+	})
+	require.ErrorIs(t, err, bad)
+	assert.Empty(t, p.Missing())
+	after := filesIn(t, home)
+	assert.Len(t, after, len(before))
+	for _, f := range after {
+		b, err := os.ReadFile(f)
+		require.NoError(t, err)
+		assert.Equal(t, string(before[f]), string(b), f)
+	}
+	assert.Equal(t, "systemctl --user enable --now redlocket.service", ran[len(ran)-1], "it is started again")
 }
 
 func filesIn(t *testing.T, dir string) (out []string) {
