@@ -349,6 +349,9 @@ func (a *Account) ChangeMaster(ctx context.Context, present, fresh, repeat secre
 	if err := d.byMaster(&p, fresh, &o); err != nil {
 		return err
 	}
+	if err := a.shareCover(ctx, was, o.pair); err != nil {
+		return err
+	}
 	if cloud := a.at(); cloud != nil {
 		credential, err := a.vault.Sync.Credential(ctx)
 		if err != nil {
@@ -362,7 +365,7 @@ func (a *Account) ChangeMaster(ctx context.Context, present, fresh, repeat secre
 		}
 	}
 	return errors.Join(
-		a.haveMaster(ctx, card{p.Params, p.Wrapped, p.Ring}, o.pair.SignIn), a.rekeyCover(ctx, was, o.pair),
+		a.haveMaster(ctx, card{p.Params, p.Wrapped, p.Ring}, o.pair.SignIn), a.rekeyCover(ctx, o.pair),
 	)
 }
 

@@ -98,6 +98,8 @@ func crashRole(role, dir, addr, carried string) error {
 		return crashTurn(ctx, v, dir, addr)
 	case "unlocking":
 		return crashUnlocks(ctx, v)
+	case "leaving-out":
+		return crashLeavingOut(ctx, v, carried)
 	case "full":
 		return saveOnAFullDisk(ctx, v)
 	}
@@ -300,6 +302,104 @@ func TestUnlocksKilledAtAnyMoment(t *testing.T) {
 		require.NoError(t, d.Close())
 	}
 	t.Logf("%d kills, %d times with an authenticator set up", kills, byFinger)
+}
+
+// crashLeavingOut sets a second passphrase up, leaves out, changes the master password and ends all of it, over and
+// over.
+func crashLeavingOut(ctx context.Context, v *app.Vault, code string) error {
+	find := func() (id string) {
+		x, err := v.Book.Index()
+		if err != nil {
+			return ""
+		}
+		x.Items(func(it *vault.Item) {
+			if it.Title == "Hidden" {
+				id = it.ID
+			}
+		})
+		return id
+	}
+	now, other := secret.New(master), secret.New(master+" once more")
+	for {
+		err := v.Account.SetSecond(ctx, app.Second{
+			Master: now, Code: code, Password: secret.New(second), Repeat: secret.New(second),
+		})
+		if err != nil {
+			return err
+		}
+		fmt.Println("set")
+		if _, err := v.Account.LeaveOut(ctx, find()); err != nil {
+			return err
+		}
+		if err := v.Account.ChangeMaster(ctx, now, other, other); err != nil {
+			return err
+		}
+		now, other = other, now
+		if err := v.Items.Save(ctx, find(), vault.Changes{vault.FieldNotes: records.NewID()}); err != nil {
+			return err
+		}
+		if err := v.Account.EndSecond(ctx, now); err != nil {
+			return err
+		}
+	}
+}
+
+// A process is killed at random moments of that: a master password opens the vault and shows what was left out, once.
+func TestLeavingOutKilledAtAnyMoment(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long: run without -short")
+	}
+	kills := 12
+	if n, err := strconv.Atoi(os.Getenv("REDLOCKET_KILLS")); err == nil {
+		kills = n
+	}
+	dir := t.TempDir()
+	folder, err := store.In(filepath.Join(dir, "leaving-out"))
+	require.NoError(t, err)
+	ports := app.Ports{Stores: folder, Rand: rand.Reader, Now: time.Now, Platform: "test"}
+	d := app.New(ports)
+	v, err := d.Create(
+		t.Context(), app.NewVault{Email: email, Password: secret.New(master), Repeat: secret.New(master)},
+	)
+	require.NoError(t, err)
+	code, id := sheetCode(t, v), v.Profile().ID
+	require.NoError(t, v.Items.Save(t.Context(), records.NewID(), login("Hidden", "pw")))
+	require.NoError(t, d.Close())
+	left := 0
+	for range kills {
+		p := run(t, "leaving-out", dir, "", code)
+		require.Equal(t, "set", <-p.lines)
+		time.Sleep(time.Duration(mrand.IntN(150)) * time.Millisecond)
+		p.kill()
+		d := app.New(ports)
+		now := secret.New(master)
+		v, err := d.Unlock(t.Context(), id, now)
+		if err != nil {
+			now = secret.New(master + " once more")
+			v, err = d.Unlock(t.Context(), id, now)
+			require.NoError(t, err)
+		}
+		require.NoError(t, v.Ready())
+		ids := titled(t, v, "Hidden")
+		require.Len(t, ids, 1)
+		if v.Cover.Has(ids[0]) {
+			left++
+			under, err := d.Unlock(t.Context(), id, secret.New(second))
+			if err == nil { // it was being ended otherwise
+				require.NoError(t, under.Ready())
+				require.Empty(t, titled(t, under, "Hidden"))
+			}
+			v, err = d.Unlock(t.Context(), id, now)
+			require.NoError(t, err)
+			require.NoError(t, v.Ready())
+			require.NoError(t, v.Account.EndSecond(t.Context(), now))
+		}
+		if now.Reveal() != master {
+			require.NoError(t, v.Account.ChangeMaster(t.Context(), now, secret.New(master), secret.New(master)))
+		}
+		require.NoError(t, d.Close())
+	}
+	t.Logf("%d kills, %d times with something left out", kills, left)
 }
 
 // importedRows is how many logins one import of the crash test has.

@@ -81,11 +81,11 @@ func (a *Account) SetSecond(ctx context.Context, s Second) error {
 	if err != nil {
 		return records.BadInput("password", err)
 	}
+	note, ok := secondOf(a.vault.Cover.OwnNote())
 	var other opened
-	if _, ok := other.open(p, stretched); ok {
+	if _, opens := other.open(p, stretched); opens && !(ok && other.slot == note.Slot) {
 		return records.BadInput("password", errOpensAlready)
 	}
-	note, ok := secondOf(a.vault.Cover.OwnNote())
 	if !ok {
 		if note.Slot, err = keys.AnySlot(d.ports.Rand, o.slot); err != nil {
 			return err
@@ -191,10 +191,19 @@ func (a *Account) keepSecond(o *opened) (err error) {
 	return err
 }
 
-// rekeyCover has a new master password open the covered part of the one before.
-func (a *Account) rekeyCover(ctx context.Context, was, now keys.Pair) error {
+// shareCover has a new master password open the covered part of the one before as well, until [Account.rekeyCover]: so
+// one of them does, wherever changing it ends.
+func (a *Account) shareCover(ctx context.Context, was, now keys.Pair) error {
 	return a.vault.Cover.Rekey(ctx, records.Rekeying{
-		Was: a.vault.Cover.By(was), Opener: &now,
+		Was:    a.vault.Cover.By(was),
+		Change: func(c keys.Covered) (keys.Covered, error) { return c.AlsoFor(a.vault.device.ports.Rand, now) },
+	})
+}
+
+// rekeyCover has a new master password open the covered part, and no other.
+func (a *Account) rekeyCover(ctx context.Context, now keys.Pair) error {
+	return a.vault.Cover.Rekey(ctx, records.Rekeying{
+		Was: a.vault.Cover.By(now), Opener: &now,
 		Change: func(c keys.Covered) (keys.Covered, error) { return c.For(a.vault.device.ports.Rand, now) },
 	})
 }

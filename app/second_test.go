@@ -496,4 +496,17 @@ func TestEachPassphraseHasItsOwnOpening(t *testing.T) {
 		assert.Same(t, next, again, c.how)
 		open = next
 	}
+
+	// Also while its records are still being opened.
+	for range 5 {
+		open.Lock()
+		whole, err := d.Unlock(t.Context(), v.Profile().ID, secret.New(master))
+		require.NoError(t, err)
+		next, err := d.Unlock(t.Context(), v.Profile().ID, secret.New(second))
+		require.NoError(t, err)
+		assert.True(t, whole.Locked())
+		require.NoError(t, next.Ready())
+		assert.Empty(t, titled(t, next, "Lighthouse"))
+		open = next
+	}
 }

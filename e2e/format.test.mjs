@@ -111,8 +111,8 @@ test("a covered part, by the master password and by the recovery code", () => {
   const place = (what, ...of) =>
     cat(lp(utf8(`redlocket/2 ${what}`)), lp(utf8(v.vault_id)), ...of.map((x) => lp(utf8(x))));
   const key = plain(un(v.inner_key), place("covered key"), part.slice(0, 72));
-  assert.equal(hex(openHPKE(un(v.recovery_seed), place("covered recovery"), part.slice(72, 1240))), hex(key));
-  const content = plain(expand(key, "covered"), place("covered", v.covered_of), part.slice(1240));
+  assert.equal(hex(openHPKE(un(v.recovery_seed), place("covered recovery"), part.slice(144, 1312))), hex(key));
+  const content = plain(expand(key, "covered"), place("covered", v.covered_of), part.slice(1312));
   const size = Buffer.from(content).readUInt32BE(0);
   assert.equal(inflateRawSync(content.slice(4, 4 + size)).toString(), v.covered_is);
   assert.ok(content.slice(4 + size).every((x) => x === 0));

@@ -61,7 +61,7 @@ func (in *content) find(id string) (h held, ok bool) {
 
 // Has reports whether an item is in the covered part.
 func (v *Cover) Has(id string) (covered bool) {
-	_ = v.core.gate.Read(func(in *content) error {
+	_ = v.core.read(func(in *content) error {
 		if in.covered != nil {
 			_, covered = in.covered.entries[id]
 		}
@@ -258,9 +258,9 @@ func (c *core) refresh(ctx context.Context, in *content) error {
 	return nil
 }
 
-// On reports whether the passphrase that opened the set has a covered part.
+// On reports whether the passphrase that opened the set has a covered part. It waits until the records are there.
 func (v *Cover) On() (on bool) {
-	_ = v.core.gate.Read(func(in *content) error { on = in.covered != nil; return nil }) // not once locked
+	_ = v.core.read(func(in *content) error { on = in.covered != nil; return nil }) // not once locked
 	return on
 }
 
@@ -584,7 +584,7 @@ func (v *Cover) Room() (items []vault.Item, used float64, err error) {
 // Covers reports whether an item of the covered part has an address at a page's site: nothing of it is kept outside of
 // that part then.
 func (v *Cover) Covers(page string) (covers bool) {
-	_ = v.core.gate.Read(func(in *content) error {
+	_ = v.core.read(func(in *content) error {
 		for _, it := range in.coveredItems() {
 			for _, a := range it.Addresses {
 				covers = covers || site.Domain(a.URL) != "" && site.Domain(a.URL) == site.Domain(page)

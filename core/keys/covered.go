@@ -15,9 +15,11 @@ import (
 // CoveredSize is the length of a covered part, in bytes: the same whatever is in it, and if nothing is.
 const CoveredSize = 48 << 10
 
-// A covered part begins with its key, twice: sealed for the passphrase that opens it, and sealed to the recovery code.
+// A covered part begins with its key: sealed for the passphrase that opens it and, while that is changed, for the next
+// one, and sealed to the recovery code.
 const (
-	coveredHead     = chacha20poly1305.NonceSizeX + KeySize + chacha20poly1305.Overhead
+	oneHead         = chacha20poly1305.NonceSizeX + KeySize + chacha20poly1305.Overhead
+	coveredHead     = 2 * oneHead
 	coveredRecovery = 1120 + KeySize + chacha20poly1305.Overhead
 	coveredSealed   = CoveredSize - coveredHead - coveredRecovery
 	coveredRoom     = coveredSealed - chacha20poly1305.NonceSizeX - chacha20poly1305.Overhead
@@ -67,10 +69,23 @@ func NewCovered(rand io.Reader, vaultID string, p Pair, recovery RecoveryPublic)
 	return c.ForRecovery(recovery)
 }
 
-// For returns it for another passphrase.
+// For returns it for another passphrase, and no other.
 func (c Covered) For(rand io.Reader, p Pair) (Covered, error) {
-	var err error
-	c.head, err = sealCovered(rand, p.inner, associatedData("covered key", c.vaultID), c.key[:])
+	c.head = make([]byte, coveredHead)
+	if _, err := io.ReadFull(rand, c.head); err != nil {
+		return c, err
+	}
+	return c.headed(rand, 0, p)
+}
+
+// AlsoFor returns it for a second passphrase besides the one of [Covered.For]: one of them is in force, and nobody
+// knows yet which.
+func (c Covered) AlsoFor(rand io.Reader, p Pair) (Covered, error) { return c.headed(rand, 1, p) }
+
+func (c Covered) headed(rand io.Reader, n int, p Pair) (Covered, error) {
+	head, err := sealCovered(rand, p.inner, associatedData("covered key", c.vaultID), c.key[:])
+	c.head = bytes.Clone(c.head)
+	copy(c.head[n*oneHead:], head)
 	return c, err
 }
 
@@ -87,7 +102,11 @@ func (p Pair) OpenCovered(vaultID string, part []byte) (Covered, error) {
 	if len(part) != CoveredSize {
 		return Covered{}, ErrOpen
 	}
-	key, err := openCovered(p.inner, associatedData("covered key", vaultID), part[:coveredHead])
+	var key []byte
+	err := ErrOpen
+	for n := 0; n < coveredHead && err != nil; n += oneHead {
+		key, err = openCovered(p.inner, associatedData("covered key", vaultID), part[n:n+oneHead])
+	}
 	return coveredOf(vaultID, key, part, err)
 }
 

@@ -38,7 +38,7 @@ func TestCovered(t *testing.T) {
 	} {
 		require.ErrorIs(t, err, ErrOpen)
 	}
-	for _, i := range []int{0, coveredHead - 1, coveredHead + coveredRecovery, CoveredSize - 1} {
+	for _, i := range []int{0, oneHead - 1, coveredHead + coveredRecovery, CoveredSize - 1} {
 		bad := bytes.Clone(part)
 		bad[i] ^= 1
 		k, err := master.OpenCovered("v", bad)
@@ -58,6 +58,19 @@ func TestCovered(t *testing.T) {
 	content, err := again.Open("desk", part)
 	require.NoError(t, err)
 	assert.Equal(t, "later", string(content))
+
+	both, err := byMaster.AlsoFor(rand.Reader, second)
+	require.NoError(t, err)
+	part, err = both.Seal(rand.Reader, "desk", []byte("in between"))
+	require.NoError(t, err)
+	for _, p := range []Pair{master, second} {
+		k, err := p.OpenCovered("v", part)
+		require.NoError(t, err)
+		content, err := k.Open("desk", part)
+		require.NoError(t, err)
+		assert.Equal(t, "in between", string(content))
+	}
+	require.ErrorIs(t, last(Derive(Stretched{3}, Code{1}).OpenCovered("v", part)), ErrOpen)
 
 	noise := make([]byte, CoveredSize)
 	_, err = rand.Read(noise)
