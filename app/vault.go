@@ -145,7 +145,8 @@ const refreshEvery = time.Hour
 
 // refreshCover does so until the vault is locked.
 func (v *Vault) refreshCover() {
-	for v.Cover.Refresh(context.Background()) == nil { // once locked it fails; else the next opening tries again
+	for {
+		_ = v.Cover.Refresh(context.Background()) // what couldn't be written is an hour later
 		select {
 		case <-v.closed:
 			return

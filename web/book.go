@@ -357,7 +357,7 @@ func (s *Server) leaves(
 		s.render(w, r, status, "book-part", v)
 	case fragment(r, "sheet"):
 		if r.Method == http.MethodGet && r.Header.Get("X-By-Itself") == "" {
-			w.Header().Set("HX-Push-Url", r.URL.RequestURI())
+			w.Header().Set("HX-Push-Url", s.addressOf(r, v))
 		}
 		s.render(w, r, http.StatusOK, d.Sheet, v) // htmx swaps good answers only
 	default:
@@ -365,6 +365,18 @@ func (s *Server) leaves(
 		s.render(w, r, status, "book", v)
 	}
 	return nil
+}
+
+// addressOf is a sheet's address as the browser keeps it. Titles of pages name no item, because the browser's history
+// keeps them; and where something is left out under a second passphrase, what is looked for isn't kept either.
+func (s *Server) addressOf(r *http.Request, v View) string {
+	u := *r.URL
+	if v.Second {
+		q := u.Query()
+		q.Del("q")
+		u.RawQuery = q.Encode()
+	}
+	return u.RequestURI()
 }
 
 func (s bookPages) book(w http.ResponseWriter, r *http.Request) error {

@@ -200,7 +200,7 @@ func (s formPages) editItem(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	return s.leaves(w, r, http.StatusOK, d.Form.Typed.Title, d, nil)
+	return s.leaves(w, r, http.StatusOK, "Edit", d, nil)
 }
 
 // readForm reads an item's form.

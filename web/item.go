@@ -262,7 +262,7 @@ func (s itemPages) item(w http.ResponseWriter, r *http.Request) error {
 		redirect(w, r, "/items/"+d.Open+"?in="+string(d.Item.Kind.Section)) // the book stands open where the item is
 		return nil
 	}
-	return s.leaves(w, r, http.StatusOK, d.Item.Title, d, nil)
+	return s.leaves(w, r, http.StatusOK, d.Words.Title, d, nil)
 }
 
 // versionData is one version of an item, as its history tells it.
@@ -290,7 +290,7 @@ func (s itemPages) past(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	return s.leaves(w, r, http.StatusOK, d.Item.Title, d, nil)
+	return s.leaves(w, r, http.StatusOK, "All versions", d, nil)
 }
 
 func versionsOf(v *app.Vault, d *itemData) ([]versionData, error) {
@@ -379,7 +379,7 @@ func (s itemPages) printed(w http.ResponseWriter, r *http.Request) error {
 			}
 		}
 	}
-	s.render(w, r, http.StatusOK, "printed", s.view(r, d.Title, "", struct {
+	s.render(w, r, http.StatusOK, "printed", s.view(r, "On paper", "", struct {
 		*itemData
 		Open bool
 		Day  string

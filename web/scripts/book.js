@@ -192,7 +192,7 @@ let address = "",
 
 /** Gives the browser the address of what is looked for; before anything else is opened from there. */
 function keepAddress() {
-  if (address) history.replaceState(history.state, "", address);
+  if (address && !("noAddress" in document.body.dataset)) history.replaceState(history.state, "", address);
   address = "";
 }
 document.addEventListener("click", keepAddress, true);
