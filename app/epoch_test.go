@@ -542,7 +542,9 @@ func TestACloudWithoutRoom(t *testing.T) {
 	laptop := w.join(w.device("laptop"), desk)
 	kept := w.save(desk, "Kept", "pw", laptop)
 	roomy := cloud.DefaultQuota
+	w.served.Lock() // it is for a cloud that nobody uses yet
 	w.cloud.SetQuota(cloud.Quota{Records: 1, Bytes: 1 << 20, Files: 1 << 20})
+	w.served.Unlock()
 	mine := records.NewID()
 	require.NoError(t, desk.Items.Save(t.Context(), mine, login("Mine", "pw")))
 	soon(t, "told", func() bool { return desk.Sync.Status().State == syncing.Full })

@@ -94,7 +94,9 @@ func (d *Device) Create(ctx context.Context, n NewVault) (*Vault, error) {
 	s, err := d.stores.create(ctx, p.ID, func(s Store) error {
 		set := records.NewEmpty(d.setConfig(p, s, ring), records.Checkpoint{})
 		own, err1 := d.deviceEntry(ctx, p, set)
-		profile, err2 := profileEntry(p, set.Items.Stamp(), sheet.Public())
+		by := set.Items.Stamp()
+		p.CardAt, p.CardBy = by.At, by.By // what it is opened by is the card that it tells
+		profile, err2 := profileEntry(p, by, sheet.Public())
 		if err := errors.Join(err1, err2); err != nil {
 			return err
 		}

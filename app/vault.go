@@ -146,7 +146,8 @@ const refreshEvery = time.Hour
 // refreshCover does so until the vault is locked.
 func (v *Vault) refreshCover() {
 	for {
-		_ = v.Cover.Refresh(context.Background()) // what couldn't be written is an hour later
+		// What can't be done is an hour later.
+		_ = errors.Join(v.Cover.Refresh(context.Background()), v.identity.store.Forget(context.Background()))
 		select {
 		case <-v.closed:
 			return

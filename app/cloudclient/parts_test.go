@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"runtime"
 	"runtime/debug"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -22,8 +23,11 @@ import (
 func TestPartsArentSentTwice(t *testing.T) {
 	retryAfter = time.Millisecond
 	asked := map[string]int{}
+	var mu sync.Mutex // guards asked: one that was cut short may be here still
 	c := dial(t, func(w http.ResponseWriter, r *http.Request) {
 		from := r.URL.Query().Get("from")
+		mu.Lock()
+		defer mu.Unlock()
 		asked[from]++
 		if from == "r2" && asked[from] < 3 {
 			_, _ = w.Write([]byte(`{"latest":2,"epoch":1,"records":[{"id":"c"`)) // cut short
@@ -39,6 +43,8 @@ func TestPartsArentSentTwice(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, got.Records, 2)
 	assert.Len(t, got.Heads, 2)
+	mu.Lock()
+	defer mu.Unlock()
 	assert.Equal(t, map[string]int{"": 1, "r1": 1, "r2": 3}, asked)
 }
 

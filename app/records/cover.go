@@ -220,9 +220,7 @@ func (c *core) placeOf(in *content, text string) (vault.Entry, error) {
 // Refresh writes this device's part anew, for the next commit to bring it: as it is, or sealed anew by whoever can open
 // it. It is called at the same occasions by every passphrase.
 func (v *Cover) Refresh(ctx context.Context) error {
-	return v.core.write(func(in *content) error {
-		return errors.Join(v.core.refresh(ctx, in), v.core.Store.Forget(ctx))
-	})
+	return v.core.write(func(in *content) error { return v.core.refresh(ctx, in) })
 }
 
 func (c *core) refresh(ctx context.Context, in *content) error {
