@@ -44,7 +44,8 @@ type Device struct {
 	writes        profileWrites
 	boot          string // names the start of the computer; where it doesn't tell, that of the program
 	introductions *introductions
-	opening       sync.Mutex // held while a vault is opened: each is opened once
+	opening       sync.Mutex     // held while a vault is opened: each is opened once
+	tasks         sync.WaitGroup // what is done beside open vaults; each ends soon after its vault is locked
 	atIt          atomic.Bool
 	closeGrace    time.Duration
 	lightBackups  bool // tests write backups with little work
@@ -128,6 +129,7 @@ func (d *Device) sessionEvents() SessionEvents {
 // Close locks every vault and closes every store.
 func (d *Device) Close() error {
 	d.LockAll()
+	d.tasks.Wait()
 	return d.stores.closeAll()
 }
 

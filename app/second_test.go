@@ -269,6 +269,9 @@ func inFiles(t testing.TB, dir string, sealed []byte) bool {
 // have the same: records of the same kinds and lengths with the same registers, and parts of the same age; the same is
 // kept on the device, and its profile says the same.
 func TestAVaultDoesNotTellByItsShape(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long: run without -short")
+	}
 	shape := func(used bool) (all []string) {
 		w := newWorld(t)
 		d := w.device("desk")
@@ -317,6 +320,9 @@ func TestAVaultDoesNotTellByItsShape(t *testing.T) {
 
 // Everything that takes a master password at the cloud takes the second passphrase, too.
 func TestTheCloudTakesTheSecondPassphrase(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long: run without -short")
+	}
 	w := newWorld(t)
 	first, other := w.device("desk"), w.device("laptop")
 	desk := w.create(first)
@@ -374,6 +380,9 @@ func TestTheCloudTakesTheSecondPassphrase(t *testing.T) {
 
 // Shutting out by the master password gives the second passphrase a slot for the new carried half, too.
 func TestShuttingOutKeepsTheSecondPassphrase(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long: run without -short")
+	}
 	w := newWorld(t)
 	first, other := w.device("desk"), w.device("laptop")
 	desk := w.create(first)
@@ -432,6 +441,9 @@ func TestTwoDevicesLeaveOut(t *testing.T) {
 
 // With the sheet, the master password and what was left out come back; the second passphrase is none any more.
 func TestRecoveryBringsWhatWasLeftOut(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long: run without -short")
+	}
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)

@@ -130,13 +130,13 @@ func (d *Device) openVault(
 	})
 	d.vaults.add(v)
 	v.Sync.Start()
-	go func() {
+	d.tasks.Go(func() {
 		if v.Set.Loaded() == nil && len(v.Replica.Damaged()) == 0 && !v.Locked() {
 			_ = s.Settled() // tried again at the next opening
 		}
 		_ = v.Account.fingersFor(context.Background()) // the next time
 		v.refreshCover()
-	}()
+	})
 	return v, nil
 }
 
