@@ -20,10 +20,10 @@ import {
 } from "./harness.mjs";
 
 const dir = mkdtempSync(join(tmpdir(), "redlocket-second-"));
-const at = "http://redlocket.localhost:17970";
+const at = "http://redlocket.localhost:18020";
 const wren = { name: "Wren Tolliver", email: "wren.tolliver@cormorant.example", password: "kelp ferry lantern forty" };
 const second = "gravel opera thicket nineteen";
-const site = "http://lighthouse.localhost:17974/";
+const site = "http://lighthouse.localhost:18024/";
 let own, b, page, sheet, pages;
 
 before(async () => {
@@ -32,8 +32,8 @@ before(async () => {
     res.end(`<!doctype html><title>Lighthouse</title><form method="post"><label>User name <input id="user"
       name="user" autocomplete="username"></label><label>Password <input id="password" type="password"
       autocomplete="current-password"></label><button>Sign in</button></form>`);
-  }).listen(17974, "127.0.0.1");
-  own = await start(build(), ["--data", join(dir, "data"), "--port", "17970", "--no-browser"], "Ctrl-C ends it");
+  }).listen(18024, "127.0.0.1");
+  own = await start(build(), ["--data", join(dir, "data"), "--port", "18020", "--no-browser"], "Ctrl-C ends it");
   b = await browser({ extension: true });
   page = await b.page();
   await newVault(page, at, { ...wren, cloud: "" });
@@ -140,7 +140,7 @@ test("under the second passphrase nothing says that there is more", async () => 
     return text;
   };
   assert.doesNotMatch(await drawnAt(site), /keeper|lighthouse/i);
-  assert.equal(await drawnAt(site), await drawnAt("http://buoy.localhost:17974/"), "as at a site that is unknown");
+  assert.equal(await drawnAt(site), await drawnAt("http://buoy.localhost:18024/"), "as at a site that is unknown");
 });
 
 test("what is saved there is in the whole vault", async () => {
