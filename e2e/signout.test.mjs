@@ -66,6 +66,11 @@ const left = (page) =>
     ...[window.name, history.state, location.search].filter(Boolean),
   ]);
 
+/** Waits, for a while, until something is so. @param {() => Promise<boolean>} is */
+const soon = async (is) => {
+  for (let i = 0; i < 20 && !(await is()); i++) await new Promise((r) => setTimeout(r, 300));
+};
+
 const signedIn = async (site) => {
   const page = await b.page();
   await page.goto(d.site(site, "/welcome"));
@@ -101,6 +106,8 @@ test("sites that were filled are signed out at locking, and one that was typed i
   await desk.waitForURL("**/open/*");
   await filled.waitForURL(d.site("lanternfish", "/")); // its first page
   await filled.waitForTimeout(1500); // what it wrote while it ended goes too
+  await soon(async () => !(await signedIn("lanternfish")));
+  await soon(async () => (await left(filled)).length === 0);
   assert.equal(await signedIn("lanternfish"), false);
   assert.deepEqual(await left(filled), []);
   assert.equal(await signedIn("gullwing"), true, "nobody filled it");
