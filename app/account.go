@@ -352,21 +352,10 @@ func (a *Account) ChangeMaster(ctx context.Context, present, fresh, repeat secre
 	if err := a.shareCover(ctx, was, o.pair); err != nil {
 		return err
 	}
-	if cloud := a.at(); cloud != nil {
-		credential, err := a.vault.Sync.Credential(ctx)
-		if err != nil {
-			return err
-		}
-		in := wire.NewCredentials{KeepSessions: true, Credentials: wire.Credentials{
-			Params: p.Params, SignIn: o.kept.Locks.SignIn(), Wrapped: p.Wrapped,
-		}}
-		if err := cloud.SetCredentials(ctx, credential, was.SignIn, in); err != nil {
-			return err
-		}
+	if err := a.relock(ctx, p, o, was.SignIn); err != nil {
+		return err
 	}
-	return errors.Join(
-		a.haveMaster(ctx, card{p.Params, p.Wrapped, p.Ring}, o.pair.SignIn), a.rekeyCover(ctx, o.pair),
-	)
+	return a.rekeyCover(ctx, o.pair)
 }
 
 // haveMaster has another master password open the vault from now on, here and, once they hear of it, on the other

@@ -103,7 +103,7 @@ func (a *Account) SetSecond(ctx context.Context, s Second) error {
 	if o.kept.Locks[note.Slot], err = keys.Derive(stretched, o.kept.Carried).Slot(); err != nil {
 		return err
 	}
-	return errors.Join(a.relock(ctx, p, o), a.fingersFor(ctx))
+	return errors.Join(a.lock(ctx, p, o), a.fingersFor(ctx))
 }
 
 // fingersFor has this device's authenticators stand for the second passphrase, if there is one: they open what it
@@ -139,11 +139,17 @@ func (a *Account) checkCode(typed string) (p keys.RecoveryPublic, err error) {
 	return p, nil
 }
 
-// relock has other slots open the vault, here, at the cloud, and on the other devices. The cloud comes first.
-func (a *Account) relock(ctx context.Context, p Profile, o opened) error {
+// lock has other slots open the vault; the master password stays as it is.
+func (a *Account) lock(ctx context.Context, p Profile, o opened) error {
 	if err := a.vault.device.wrap(&p, &o); err != nil {
 		return err
 	}
+	return a.relock(ctx, p, o, o.pair.SignIn)
+}
+
+// relock has what is wrapped in a profile open the vault, here, at the cloud, and on the other devices. The cloud comes
+// first; it knows the key proof.
+func (a *Account) relock(ctx context.Context, p Profile, o opened, proof keys.Key) error {
 	if cloud := a.at(); cloud != nil {
 		credential, err := a.vault.Sync.Credential(ctx)
 		if err != nil {
@@ -152,7 +158,7 @@ func (a *Account) relock(ctx context.Context, p Profile, o opened) error {
 		in := wire.NewCredentials{KeepSessions: true, Credentials: wire.Credentials{
 			Params: p.Params, SignIn: o.kept.Locks.SignIn(), Wrapped: p.Wrapped,
 		}}
-		if err := cloud.SetCredentials(ctx, credential, o.pair.SignIn, in); err != nil {
+		if err := cloud.SetCredentials(ctx, credential, proof, in); err != nil {
 			return err
 		}
 	}
@@ -175,7 +181,7 @@ func (a *Account) EndSecond(ctx context.Context, master secret.Text) error {
 			return err
 		}
 		o.kept.Locks[note.Slot] = empty[note.Slot]
-		if err := a.relock(ctx, p, o); err != nil {
+		if err := a.lock(ctx, p, o); err != nil {
 			return err
 		}
 	}

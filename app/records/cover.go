@@ -33,6 +33,10 @@ type coveredPart struct {
 	note    json.RawMessage
 }
 
+func (p *coveredPart) clone() *coveredPart {
+	return &coveredPart{p.keys, maps.Clone(p.entries), p.note}
+}
+
 // coveredContent is what is sealed.
 type coveredContent struct {
 	Note    json.RawMessage   `json:"note,omitempty"`
@@ -82,9 +86,6 @@ func (in *content) coveredItems() (list []vault.Item) {
 			list = append(list, it)
 		}
 	}
-	slices.SortFunc(list, func(a, b vault.Item) int {
-		return cmp.Or(strings.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title)), strings.Compare(a.ID, b.ID))
-	})
 	return list
 }
 
@@ -142,7 +143,7 @@ func (in *content) join(to *coveredPart) {
 func (c *core) uncover(in *content) bool {
 	switch {
 	case in.covered != nil:
-		next := &coveredPart{in.covered.keys, maps.Clone(in.covered.entries), in.covered.note}
+		next := in.covered.clone()
 		in.join(next)
 		in.covered = next
 	case in.opener != nil:
@@ -344,7 +345,7 @@ func (v *Cover) Rekey(ctx context.Context, r Rekeying) error {
 		if in.covered != nil {
 			shown = found
 		}
-		if err := v.write(ctx, in, []vault.Entry{place}, shown, true); err != nil {
+		if err := c.saveWith(ctx, in, []vault.Entry{place}, shown, true); err != nil {
 			return err
 		}
 		if in.covered != nil && r.Opener != nil {
@@ -381,29 +382,8 @@ func (v *Cover) change(
 		if err != nil {
 			return err
 		}
-		return v.write(ctx, in, append(list, place), next, atOnce)
+		return c.saveWith(ctx, in, append(list, place), next, atOnce)
 	})
-}
-
-func (v *Cover) write(
-	ctx context.Context, in *content, list []vault.Entry, shown *coveredPart, atOnce bool,
-) error {
-	c := v.core
-	list, err := c.fitted(in.entries, list)
-	if err != nil {
-		return err
-	}
-	next := nextHeld(in.entries, list)
-	for i, h := range next {
-		if atOnce && h.entry.Type == vault.TypePlace {
-			next[i].rev = h.baseRev + 1
-		}
-	}
-	rows, err := sealRows(ctx, in.key, next, nil)
-	if err != nil {
-		return err
-	}
-	return c.putWith(ctx, in, next, rows, shown)
 }
 
 // LeaveOut moves items into the covered part, each under another id, and with them those in the archive that were
@@ -414,7 +394,7 @@ func (v *Cover) LeaveOut(ctx context.Context, ids ...string) (n int, err error) 
 		if in.covered == nil {
 			return nil, nil, BadInput("form", ErrNotCovered)
 		}
-		next := &coveredPart{in.covered.keys, maps.Clone(in.covered.entries), in.covered.note}
+		next := in.covered.clone()
 		all, gone, err := in.remembered(ids, c.stamp())
 		if err != nil {
 			return nil, nil, err
@@ -527,7 +507,7 @@ func (v *Cover) Show(ctx context.Context, ids ...string) (n int, err error) {
 		if in.covered == nil {
 			return nil, nil, BadInput("form", ErrNotCovered)
 		}
-		next := &coveredPart{in.covered.keys, maps.Clone(in.covered.entries), in.covered.note}
+		next := in.covered.clone()
 		if len(ids) == 0 {
 			ids = slices.Collect(maps.Keys(next.entries))
 		}
@@ -575,6 +555,9 @@ func (v *Cover) Room() (items []vault.Item, used float64, err error) {
 		}
 		items, used = in.coveredItems(), in.covered.keys.Used(b)
 		return nil
+	})
+	slices.SortFunc(items, func(a, b vault.Item) int {
+		return cmp.Or(strings.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title)), strings.Compare(a.ID, b.ID))
 	})
 	return items, used, err
 }

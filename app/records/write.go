@@ -21,10 +21,24 @@ func (c *core) save(ctx context.Context, in *content, list []vault.Entry) error 
 	if err != nil {
 		return err
 	}
-	if list, err = c.fitted(in.entries, list); err != nil {
+	return c.saveWith(ctx, in, list, covered, false)
+}
+
+// saveWith is save for a list of the set's own entries, with what the covered part becomes by it; nil where that stays
+// as it is. A place among them is committed with the rest if atOnce says so.
+func (c *core) saveWith(
+	ctx context.Context, in *content, list []vault.Entry, covered *coveredPart, atOnce bool,
+) error {
+	list, err := c.fitted(in.entries, list)
+	if err != nil {
 		return err
 	}
 	next := nextHeld(in.entries, list)
+	for i, h := range next {
+		if atOnce && h.entry.Type == vault.TypePlace {
+			next[i].rev = h.baseRev + 1
+		}
+	}
 	rows, err := sealRows(ctx, in.key, next, nil)
 	if err != nil {
 		return err
