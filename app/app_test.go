@@ -94,6 +94,14 @@ func (w *world) startCloud() {
 	require.NoError(w.t, err)
 }
 
+// setQuota has the cloud give another room to each account, between two requests.
+func (w *world) setQuota(q cloud.Quota) {
+	w.cloud.EndStreams()
+	w.served.Lock()
+	defer w.served.Unlock()
+	w.cloud.SetQuota(q)
+}
+
 // backup copies the cloud's database while it runs.
 func (w *world) backup() (file string) {
 	file = filepath.Join(w.t.TempDir(), "backup.db")

@@ -542,15 +542,13 @@ func TestACloudWithoutRoom(t *testing.T) {
 	laptop := w.join(w.device("laptop"), desk)
 	kept := w.save(desk, "Kept", "pw", laptop)
 	roomy := cloud.DefaultQuota
-	w.served.Lock() // it is for a cloud that nobody uses yet
-	w.cloud.SetQuota(cloud.Quota{Records: 1, Bytes: 1 << 20, Files: 1 << 20})
-	w.served.Unlock()
+	w.setQuota(cloud.Quota{Records: 1, Bytes: 1 << 20, Files: 1 << 20})
 	mine := records.NewID()
 	require.NoError(t, desk.Items.Save(t.Context(), mine, login("Mine", "pw")))
 	soon(t, "told", func() bool { return desk.Sync.Status().State == syncing.Full })
 	assert.Equal(t, 1, desk.Sync.Status().Waiting)
 	require.NoError(t, laptop.Items.Save(t.Context(), kept, vault.Changes{vault.FieldNotes: "n"}), "this is no new one")
-	w.cloud.SetQuota(roomy)
+	w.setQuota(roomy)
 	desk.Sync.Nudge()
 	soon(t, "it goes out", holds(laptop, mine))
 	w.inStep(desk, laptop)
