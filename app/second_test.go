@@ -437,6 +437,14 @@ func TestTwoDevicesLeaveOut(t *testing.T) {
 			return err == nil && e.Text(vault.FieldNotes) == "by the desk" && e.Text(vault.FieldUsername) == "by-the-laptop"
 		})
 	}
+
+	require.NoError(t, desk.Account.EndSecond(t.Context(), secret.New(master)))
+	require.NoError(t, desk.Cover.Refresh(t.Context()))
+	w.inStep(desk, laptop)
+	soon(t, "the other one knows that it was ended", func() bool { return !laptop.Account.HasSecond() })
+	laptop = by(t, other, laptop, master)
+	assert.False(t, laptop.Account.HasSecond(), "also where its part was written before")
+	assert.False(t, by(t, first, desk, master).Account.HasSecond())
 }
 
 // With the sheet, the master password and what was left out come back; the second passphrase is none any more.

@@ -30,7 +30,13 @@ type Cover struct{ core *core }
 type coveredPart struct {
 	keys    keys.Covered
 	entries map[string]vault.Entry // replaced, never changed
-	note    json.RawMessage
+	note    coveredNote
+}
+
+// coveredNote is what is kept beside a covered part: of two devices' the one set later counts, also where it is none.
+type coveredNote struct {
+	Text json.RawMessage `json:"note,omitempty"`
+	Set  vault.Stamp     `json:"noted"`
 }
 
 func (p *coveredPart) clone() *coveredPart {
@@ -39,7 +45,7 @@ func (p *coveredPart) clone() *coveredPart {
 
 // coveredContent is what is sealed.
 type coveredContent struct {
-	Note    json.RawMessage   `json:"note,omitempty"`
+	coveredNote
 	Entries []json.RawMessage `json:"entries"`
 }
 
@@ -125,8 +131,8 @@ func (in *content) join(to *coveredPart) {
 		if err != nil || json.Unmarshal(plain, &c) != nil { // of a device that wrote nothing to it
 			return
 		}
-		if len(to.note) == 0 {
-			to.note = c.Note
+		if later := c.Set.Compare(to.note.Set); later > 0 || later == 0 && len(to.note.Text) == 0 {
+			to.note = c.coveredNote
 		}
 		for _, raw := range c.Entries {
 			if e, err := vault.Decode(raw); err == nil {
@@ -191,7 +197,7 @@ func (c *core) place(in *content, p *coveredPart) (vault.Entry, error) {
 }
 
 func (p *coveredPart) encode() ([]byte, error) {
-	out := coveredContent{Note: p.note}
+	out := coveredContent{coveredNote: p.note}
 	for _, id := range slices.Sorted(maps.Keys(p.entries)) {
 		b, err := p.entries[id].Encode()
 		if err != nil {
@@ -277,7 +283,7 @@ func (v *Cover) Opens(p keys.Pair) (opens bool) {
 func (v *Cover) Note(p keys.Pair) (note json.RawMessage) {
 	_ = v.core.read(func(in *content) error {
 		if found := in.open(v.By(p)); found != nil {
-			note = found.note
+			note = found.note.Text
 		}
 		return nil
 	})
@@ -288,7 +294,7 @@ func (v *Cover) Note(p keys.Pair) (note json.RawMessage) {
 func (v *Cover) OwnNote() (note json.RawMessage) {
 	_ = v.core.gate.Read(func(in *content) error {
 		if in.covered != nil {
-			note = in.covered.note
+			note = in.covered.note.Text
 		}
 		return nil
 	})
@@ -302,10 +308,11 @@ func (v *Cover) Begin(ctx context.Context, k keys.Covered, note any) error {
 		return err
 	}
 	return v.change(ctx, false, func(in *content) (*coveredPart, []vault.Entry, error) {
+		noted := coveredNote{b, v.core.stamp()}
 		if in.covered != nil {
-			return &coveredPart{in.covered.keys, in.covered.entries, b}, nil, nil
+			return &coveredPart{in.covered.keys, in.covered.entries, noted}, nil, nil
 		}
-		return &coveredPart{k, map[string]vault.Entry{}, b}, nil, nil
+		return &coveredPart{k, map[string]vault.Entry{}, noted}, nil, nil
 	})
 }
 
@@ -330,9 +337,10 @@ func (v *Cover) Rekey(ctx context.Context, r Rekeying) error {
 		done = true
 		var err error
 		if r.Note != nil {
-			if found.note, err = json.Marshal(r.Note); err != nil {
+			if found.note.Text, err = json.Marshal(r.Note); err != nil {
 				return err
 			}
+			found.note.Set = c.stamp()
 		}
 		if found.keys, err = r.Change(found.keys); err != nil {
 			return err
@@ -539,7 +547,7 @@ func (v *Cover) End(ctx context.Context) error {
 		return err
 	}
 	return v.change(ctx, false, func(in *content) (*coveredPart, []vault.Entry, error) {
-		return &coveredPart{in.covered.keys, in.covered.entries, nil}, nil, nil
+		return &coveredPart{in.covered.keys, in.covered.entries, coveredNote{Set: v.core.stamp()}}, nil, nil
 	})
 }
 
