@@ -7,6 +7,7 @@ import (
 	"io"
 	"sync"
 
+	"redlocket/app/household"
 	"redlocket/app/records"
 	"redlocket/app/syncing"
 	"redlocket/core/keys"
@@ -217,6 +218,16 @@ func (a *Account) at() Cloud {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	return a.cloud
+}
+
+// letters is the cloud as the household calls it; nil without one.
+func (a *Account) letters(ctx context.Context) (household.Cloud, string, error) {
+	cloud := a.at()
+	if cloud == nil {
+		return nil, "", nil
+	}
+	credential, err := a.vault.Sync.Credential(ctx)
+	return cloud, credential, err
 }
 
 func (a *Account) connect(c Cloud) {

@@ -141,11 +141,14 @@ func (w *world) deviceIn(f *store.Folder) *app.Device {
 	return d
 }
 
-func (w *world) create(d *app.Device) *app.Vault {
+func (w *world) create(d *app.Device) *app.Vault { return w.createFor(d, "Maren Tolliver", email) }
+
+// createFor makes the vault of somebody.
+func (w *world) createFor(d *app.Device, name, email string) *app.Vault {
 	v, err := d.Create(
 		w.t.Context(),
 		app.NewVault{
-			Name:       "Maren Tolliver",
+			Name:       name,
 			Email:      email,
 			Password:   secret.New(master),
 			Repeat:     secret.New(master),

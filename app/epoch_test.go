@@ -303,7 +303,7 @@ func TestHeadsAreSignedByTheirDevice(t *testing.T) {
 	require.NoError(t, err)
 	at, err := laptop.Replica.Checkpoint()
 	require.NoError(t, err)
-	stolen, err := keys.NewDeviceKeys(desk.Rand())
+	stolen, err := keys.NewIdentity(desk.Rand())
 	require.NoError(t, err)
 	head := ledger.Head{Number: at.Number + 1, Prev: at.Head, Device: desk.Profile().Device}
 	head.Signature = stolen.Sign("head", append([]string{desk.Profile().Vault}, head.Signed()...)...)

@@ -8,6 +8,7 @@ import (
 	"redlocket/app/auditing"
 	"redlocket/app/filling"
 	"redlocket/app/gate"
+	"redlocket/app/household"
 	"redlocket/app/records"
 	"redlocket/app/syncing"
 	"redlocket/core/keys"
@@ -85,6 +86,7 @@ type Stores interface {
 // Cloud is the sync service as a device calls it. Its errors are those of package syncing.
 type Cloud interface {
 	syncing.Cloud
+	household.Cloud
 	Params(ctx context.Context, email string) (keys.Params, error)
 	// CreateAccount and SignIn give the device a key of its own to sign with. key is the account's, whose public part
 	// the cloud knows; it isn't sent.

@@ -9,6 +9,7 @@ import (
 
 	"redlocket/app/auditing"
 	"redlocket/app/filling"
+	"redlocket/app/household"
 	"redlocket/app/importing"
 	"redlocket/app/reauth"
 	"redlocket/app/records"
@@ -24,6 +25,7 @@ type Vault struct {
 	*records.Set         // Book, Items, Acts, Files, Sites, Local
 	*filling.Filling     // Pages, Prompts, Generated, Staged
 	*importing.Importing // Imports, Exports, Backups
+	Household            *household.Household
 	Tidying              *tidying.Tidying
 	Auditing             *auditing.Auditing
 	Sync                 *syncing.Line
@@ -100,8 +102,11 @@ func (d *Device) openVault(
 		Pulled: func() { // what couldn't be kept is taken at locking
 			_ = errors.Join(v.Account.takeCard(context.Background()), v.Account.takeName(context.Background()))
 		},
-		Turn:    func(ctx context.Context, s keys.Statement) (*records.Turn, error) { return v.Account.turn(ctx, s) },
-		InStep:  func(ctx context.Context) { _ = v.Account.finish(ctx) }, // tried again the next time
+		Turn: func(ctx context.Context, s keys.Statement) (*records.Turn, error) { return v.Account.turn(ctx, s) },
+		InStep: func(ctx context.Context) { // what fails is tried again the next time
+			_ = errors.Join(v.Account.finish(ctx), v.Household.Collect(ctx))
+		},
+		Told:    func() { v.Household.Heard() },
 		Reseals: v.reseals,
 	})
 	v.Account = &Account{vault: v, cloud: cloud}
@@ -121,6 +126,11 @@ func (d *Device) openVault(
 		Set: v.Set, Guard: v.Guard, Now: d.ports.Now, Folders: d.ports.Folders, Steps: d.ports.Steps,
 		Email: func() string { return v.Profile().Email }, Vault: p.Vault,
 		Changed: func() { v.notices.tell(NoticeStatus) }, LightBackups: d.lightBackups, Written: v.backedUp,
+	})
+	v.Household = household.Open(household.Config{
+		Set: v.Set, Device: p.Device, Vault: p.Vault, Guard: v.Guard, Now: d.ports.Now, Rand: d.ports.Rand,
+		Owner: func() (string, string) { p := v.Profile(); return p.Name, p.Email }, Cloud: v.Account.letters,
+		Changed: func() { v.notices.tell(NoticeStatus) }, Nudge: v.Sync.Nudge,
 	})
 	v.Tidying = tidying.New(v.Set, d.ports.Steps)
 	v.Auditing = auditing.New(auditing.Config{

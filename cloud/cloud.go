@@ -88,7 +88,8 @@ type Server struct {
 	counts   *counts
 	mails    *mails
 	log      *slog.Logger
-	now      func() time.Time
+	letterMails
+	now func() time.Time
 }
 
 // New opens the cloud on a database file.
@@ -103,7 +104,7 @@ func New(ctx context.Context, file string, lim Limits, log *slog.Logger) (*Serve
 		return nil, fmt.Errorf("failed to read the cloud's key: %w", err)
 	}
 	s := &Server{store: st, key: key, hub: newHub(), mails: newMails(log), log: log, now: time.Now,
-		LateWait: DefaultLateWait}
+		LateWait: DefaultLateWait, letterMails: newLetterMails()}
 	s.counts = newCounts(s.hub)
 	s.Handler = s.routes(lim)
 	return s, nil
@@ -163,6 +164,13 @@ func (s *Server) routes(lim Limits) http.Handler {
 		r.Post("/v1/records/get", s.records)
 		r.Post("/v1/commits", s.commit)
 		r.Get(eventsRoute, s.events)
+		r.Get("/v1/letters", s.letters)
+		r.Get("/v1/letters/mail", s.letterMail)
+		r.Put("/v1/letters/mail", s.setLetterMail)
+		r.Put("/v1/letters/{id}", s.putLetter)
+		r.Get("/v1/letters/{id}", s.letter)
+		r.Delete("/v1/letters/{id}", s.removeLetter)
+		r.Post("/v1/letters/{id}/take-back", s.takeLetterBack)
 		r.Get("/v1/files", s.files)
 		r.Put("/v1/files/{file}/{n}", s.putChunk)
 		r.Get("/v1/files/{file}/{n}", s.chunk)

@@ -75,6 +75,7 @@ var mailTexts = template.Must(template.ParseFS(mailFiles, "mails/*.txt"))
 // mailText is what stands in a mail.
 type mailText struct {
 	Code, At string
+	First    string // name; empty where none may stand there
 	Days     int
 }
 

@@ -90,6 +90,46 @@ test("narrow by presses and words, with Back", async () => {
   await page.waitForSelector("b:has-text('Ferrylink')");
 });
 
+test("what is pressed opens, also where the vault changes meanwhile", async () => {
+  await page.goto(d.desk + "/logins");
+  await page.waitForFunction(() => "htmx" in window);
+  await page.locator(".line-main").first().click();
+  await page.waitForSelector("#sheet h1");
+  const first = await page.innerText("#sheet h1");
+  /** @type {() => void} */
+  let go = () => {};
+  const held = new Promise((resolve) => (go = () => resolve(undefined)));
+  let asked = 0;
+  await page.route("**/items/*", async (route) => {
+    asked++;
+    if (asked === 1) await held;
+    await route.continue();
+  });
+  await page.locator(".line-main").last().click();
+  await page.evaluate(() => document.body.dispatchEvent(new Event("vault-changed")));
+  await new Promise((done) => setTimeout(done, 400));
+  go();
+  await page.waitForFunction((was) => document.querySelector("#sheet h1")?.textContent !== was, first, {
+    timeout: 5000,
+  });
+  await page.unroute("**/items/*");
+});
+
+test("what is pressed while the list is drawn again is pressed all the same", async () => {
+  await page.goto(d.desk + "/logins");
+  await page.waitForFunction(() => "htmx" in window);
+  const line = await page.locator(".line-main").first().boundingBox();
+  if (!line) throw new Error("there is no line");
+  await page.mouse.move(line.x + 30, line.y + line.height / 2);
+  await page.mouse.down();
+  const drawn = page.waitForResponse((r) => r.url().includes("/logins"));
+  await page.evaluate(() => document.body.dispatchEvent(new Event("vault-changed")));
+  await drawn;
+  await new Promise((done) => setTimeout(done, 200));
+  await page.mouse.up();
+  await page.waitForSelector("#sheet .act:has-text('Archive')", { timeout: 5000 });
+});
+
 test("choose several by keys, tag, archive, delete for good, undo", async () => {
   await page.goto(d.desk + "/logins?q=tag%3Dseeds");
   await page.waitForSelector(".line");

@@ -227,6 +227,8 @@ func (c *Client) try(
 		return nil, syncing.ErrTooMany
 	case wire.CodeNoChunk:
 		return nil, syncing.ErrNoChunk
+	case wire.CodeManyLetters:
+		return nil, syncing.ErrManyLetters
 	case wire.CodeNoRoom:
 		return nil, syncing.ErrNoRoom
 	case wire.CodeFull:
@@ -582,6 +584,44 @@ func (c *Client) Introductions(ctx context.Context, credential string) (out []wi
 func (c *Client) AnswerIntroduction(ctx context.Context, credential, id string, sealed []byte) error {
 	in := wire.Introduction{Sealed: sealed}
 	return c.call(ctx, "PUT", "/v1/introductions/"+url.PathEscape(id), credential, in, nil)
+}
+
+func letterPath(id string) string { return "/v1/letters/" + url.PathEscape(id) }
+
+// PutLetter hands a letter over; syncing.ErrManyLetters if too many wait.
+func (c *Client) PutLetter(ctx context.Context, credential, id string, in wire.NewLetter) error {
+	return c.call(ctx, "PUT", letterPath(id), credential, in, nil)
+}
+
+// Letters lists what waits for the account, without what is in it.
+func (c *Client) Letters(ctx context.Context, credential string) (out []wire.Letter, err error) {
+	return out, c.call(ctx, "GET", "/v1/letters", credential, nil, &out)
+}
+
+// Letter returns one.
+func (c *Client) Letter(ctx context.Context, credential, id string) (out wire.Letter, err error) {
+	return out, c.call(ctx, "GET", letterPath(id), credential, nil, &out)
+}
+
+// RemoveLetter removes one that was received.
+func (c *Client) RemoveLetter(ctx context.Context, credential, id string) error {
+	return c.call(ctx, "DELETE", letterPath(id), credential, nil, nil)
+}
+
+// TakeLetterBack removes one that was handed over for an address, if it is still there.
+func (c *Client) TakeLetterBack(ctx context.Context, credential, id, to string) error {
+	return c.call(ctx, "POST", letterPath(id)+"/take-back", credential, wire.TakeBack{To: to}, nil)
+}
+
+// LetterMail says whether the cloud mails that letters wait.
+func (c *Client) LetterMail(ctx context.Context, credential string) (on bool, err error) {
+	var out wire.LetterMail
+	return out.On, c.call(ctx, "GET", "/v1/letters/mail", credential, nil, &out)
+}
+
+// SetLetterMail says whether it may.
+func (c *Client) SetLetterMail(ctx context.Context, credential string, on bool) error {
+	return c.call(ctx, "PUT", "/v1/letters/mail", credential, wire.LetterMail{On: on}, nil)
 }
 
 // Events reads the cloud's event stream (WHATWG HTML, section 9.2) and calls fn

@@ -182,11 +182,19 @@ func everyFile(e vault.Entry) []vault.File {
 	return out
 }
 
-// everything returns all entries but those that are a device's own.
+// backedUp reports whether an entry belongs into a backup: those that are a device's own don't, nor what is between the
+// owner and others, who know them by keys that another vault doesn't have.
+func backedUp(e vault.Entry) bool {
+	switch e.Type {
+	case vault.TypeDevice, vault.TypeProfile, vault.TypePeer, vault.TypePassed:
+		return false
+	}
+	return true
+}
+
+// everything returns all entries that belong into a backup.
 func (b *Backups) everything() ([]vault.Entry, error) {
-	list, err := b.cfg.Set.Book.Entries(func(e vault.Entry) bool {
-		return e.Type != vault.TypeDevice && e.Type != vault.TypeProfile
-	})
+	list, err := b.cfg.Set.Book.Entries(backedUp)
 	slices.SortFunc(list, func(a, b vault.Entry) int {
 		return cmp.Or(cmp.Compare(a.Created, b.Created), strings.Compare(a.ID, b.ID))
 	})
@@ -311,7 +319,7 @@ func (b *Backups) Restore(
 	return s, b.cfg.Set.Items.SaveMany(ctx, func(have map[string]vault.Entry) ([]vault.Entry, error) {
 		var list []vault.Entry
 		for _, e := range x.Entries {
-			if e.Type == vault.TypeDevice || e.Type == vault.TypeProfile || e.ID == "" {
+			if !backedUp(e) || e.ID == "" {
 				continue
 			}
 			next := e

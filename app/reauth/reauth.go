@@ -23,6 +23,7 @@ const (
 	Vouch                // that a page which looks like an imitation is right
 	Introduce            // another device: asked for just before
 	Connect              // a browser: asked for just before
+	Trust                // a person's keys: asked for just before
 	Show                 // a password, if the user wants that
 )
 
@@ -104,7 +105,7 @@ func (g *Guard) fresh(a Act) (bool, error) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	counts := max(p.For, atLeast)
-	if a == Introduce || a == Connect {
+	if a == Introduce || a == Connect || a == Trust {
 		counts = atLeast
 	}
 	return g.now().Sub(g.given) < counts, nil

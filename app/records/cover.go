@@ -475,6 +475,8 @@ func memory(e vault.Entry) string {
 		}
 	case e.Type == vault.TypeImport:
 		text.WriteString(e.Fields[vault.FieldChanged].Value.Reveal())
+	case e.Type == vault.TypePassed:
+		text.WriteString(e.Text(vault.FieldSource))
 	}
 	return text.String()
 }

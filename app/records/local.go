@@ -63,16 +63,16 @@ const localDeviceKeys = "device-keys"
 
 // MakeDeviceKeys draws the keys that this device has of its own, and returns the public parts. It is for a set that is
 // being set up.
-func (l *Local) MakeDeviceKeys(ctx context.Context) (keys.DevicePublic, error) {
-	d, err := keys.NewDeviceKeys(l.core.Rand)
+func (l *Local) MakeDeviceKeys(ctx context.Context) (keys.PublicIdentity, error) {
+	d, err := keys.NewIdentity(l.core.Rand)
 	if err != nil {
-		return keys.DevicePublic{}, err
+		return keys.PublicIdentity{}, err
 	}
 	return d.Public(), l.Set(ctx, localDeviceKeys, d.Bytes())
 }
 
 // DeviceKeys returns them.
-func (l *Local) DeviceKeys(ctx context.Context) (d keys.DeviceKeys, err error) {
+func (l *Local) DeviceKeys(ctx context.Context) (d keys.Identity, err error) {
 	err = l.core.gate.Read(func(in *content) error {
 		d, err = l.core.deviceKeys(ctx, in)
 		return err

@@ -220,7 +220,7 @@ func (in *content) restart() {
 
 // checkHeads refuses heads that aren't signed by the device that they name.
 func checkHeads(set string, heads []ledger.Head, find func(id string) (vault.Entry, bool)) error {
-	known := map[string]keys.DevicePublic{}
+	known := map[string]keys.PublicIdentity{}
 	for _, h := range heads {
 		by, ok := known[h.Device]
 		if !ok {
@@ -239,7 +239,7 @@ func checkHeads(set string, heads []ledger.Head, find func(id string) (vault.Ent
 const signedHead = "head"
 
 // PublicOf returns the public keys that a device's record tells; ok is false if it tells none.
-func PublicOf(e vault.Entry) (p keys.DevicePublic, ok bool) {
+func PublicOf(e vault.Entry) (p keys.PublicIdentity, ok bool) {
 	if e.Type != vault.TypeDevice {
 		return p, false
 	}
@@ -381,7 +381,7 @@ func (c *core) sealHead(
 }
 
 // deviceKeys returns the keys that this device has of its own.
-func (c *core) deviceKeys(ctx context.Context, in *content) (d keys.DeviceKeys, err error) {
+func (c *core) deviceKeys(ctx context.Context, in *content) (d keys.Identity, err error) {
 	sealed, err := c.Store.Local(ctx, localDeviceKeys)
 	if err != nil {
 		return d, err
@@ -390,7 +390,7 @@ func (c *core) deviceKeys(ctx context.Context, in *content) (d keys.DeviceKeys, 
 	if err != nil {
 		return d, fmt.Errorf("failed to open this device's own keys: %w", err)
 	}
-	return keys.ParseDeviceKeys(b)
+	return keys.ParseIdentity(b)
 }
 
 // reseal seals those of the given records anew that are sealed under an older key than the newest.

@@ -51,7 +51,8 @@ var (
 	ErrNoChunk  = errors.New(
 		"the cloud doesn't have this file yet; the device it was attached on has to be online once more",
 	)
-	ErrCloudFull = errors.New("there is no room left for files at the cloud")
-	ErrNoRoom    = errors.New("there is no room left for this vault at the cloud")
-	ErrCloudSick = errors.New("the cloud has trouble")
+	ErrManyLetters = errors.New("too many things wait there already; this one goes out once there is room")
+	ErrCloudFull   = errors.New("there is no room left for files at the cloud")
+	ErrNoRoom      = errors.New("there is no room left for this vault at the cloud")
+	ErrCloudSick   = errors.New("the cloud has trouble")
 )

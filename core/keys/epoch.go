@@ -5,60 +5,8 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
 )
-
-// DeviceKeys are what a device has of its own: a key that it signs with what it tells the person's other devices, and
-// one that they seal to it with (HPKE, RFC 9180, base mode; ML-KEM-768 + X25519, HKDF-SHA-256, ChaCha20-Poly1305). They
-// are made once, and never leave it. Their public parts stand in the device's record.
-type DeviceKeys struct {
-	sign Key
-	seed Key
-	seal hpke.PrivateKey
-}
-
-// DevicePublic are the public parts of a device's keys.
-type DevicePublic struct {
-	Sign []byte `json:"sign"` // Ed25519
-	Seal []byte `json:"seal"` // HPKE
-}
-
-// NewDeviceKeys draws a device's keys.
-func NewDeviceKeys(rand io.Reader) (DeviceKeys, error) {
-	b := make([]byte, 2*KeySize)
-	if _, err := io.ReadFull(rand, b); err != nil {
-		return DeviceKeys{}, err
-	}
-	return ParseDeviceKeys(b)
-}
-
-// ParseDeviceKeys reads what [DeviceKeys.Bytes] wrote.
-func ParseDeviceKeys(b []byte) (d DeviceKeys, err error) {
-	if len(b) != 2*KeySize {
-		return d, errors.New("a device's keys have 64 bytes")
-	}
-	d.sign, d.seed = Key(b[:KeySize]), Key(b[KeySize:])
-	d.seal, err = hpke.MLKEM768X25519().DeriveKeyPair(d.seed[:])
-	return d, err
-}
-
-// String keeps them out of logs.
-func (DeviceKeys) String() string { return "keys.DeviceKeys(hidden)" }
-
-// Bytes returns the private keys.
-func (d DeviceKeys) Bytes() []byte { return append(d.sign[:], d.seed[:]...) }
-
-// Public returns the public parts.
-func (d DeviceKeys) Public() DevicePublic {
-	return DevicePublic{d.sign.Public(), d.seal.PublicKey().Bytes()}
-}
-
-// Sign signs parts for a purpose; see [Key.Sign].
-func (d DeviceKeys) Sign(purpose string, parts ...string) []byte {
-	return d.sign.Sign(purpose, parts...)
-}
 
 // Epoch is what a device tells the others when it begins one.
 type Epoch struct {
@@ -82,7 +30,7 @@ type Statement struct {
 const signedEpoch = "epoch"
 
 // SignEpoch makes the statement.
-func (d DeviceKeys) SignEpoch(e Epoch) (s Statement, err error) {
+func (d Identity) SignEpoch(e Epoch) (s Statement, err error) {
 	if s.Body, err = json.Marshal(e); err != nil {
 		return s, err
 	}
@@ -100,18 +48,18 @@ func (s Statement) Read() (e Epoch, err error) {
 }
 
 // Holds reports whether a device with this public key signed the statement.
-func (s Statement) Holds(by DevicePublic) bool {
+func (s Statement) Holds(by PublicIdentity) bool {
 	sum := sha256.Sum256(s.Body)
 	return Verify(by.Sign, s.Signature, signedEpoch, string(sum[:]))
 }
 
 // SealTo seals an epoch's key to a device of a vault.
-func (k EpochKey) SealTo(to DevicePublic, vaultID, device string) ([]byte, error) {
+func (k EpochKey) SealTo(to PublicIdentity, vaultID, device string) ([]byte, error) {
 	return k.sealTo(to.Seal, associatedData("epoch key", vaultID, device))
 }
 
 // Open opens an epoch's key that was sealed to this device. The error is [ErrOpen].
-func (d DeviceKeys) Open(vaultID, device string, sealed []byte) (EpochKey, error) {
+func (d Identity) Open(vaultID, device string, sealed []byte) (EpochKey, error) {
 	return openEpochKey(d.seal, associatedData("epoch key", vaultID, device), sealed)
 }
 

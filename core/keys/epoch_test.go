@@ -103,10 +103,10 @@ func TestOldKeysOpenNothingThatComesAfter(t *testing.T) {
 }
 
 func TestStatements(t *testing.T) {
-	device := func() DeviceKeys {
-		d, err := NewDeviceKeys(rand.Reader)
+	device := func() Identity {
+		d, err := NewIdentity(rand.Reader)
 		require.NoError(t, err)
-		again, err := ParseDeviceKeys(d.Bytes())
+		again, err := ParseIdentity(d.Bytes())
 		require.NoError(t, err)
 		assert.Equal(t, d.Public(), again.Public())
 		return again
@@ -136,7 +136,7 @@ func TestStatements(t *testing.T) {
 	assert.False(t, s.Holds(desk.Public()), "altered")
 	_, err = Statement{Body: []byte("{")}.Read()
 	require.Error(t, err)
-	_, err = ParseDeviceKeys([]byte("short"))
+	_, err = ParseIdentity([]byte("short"))
 	require.Error(t, err)
 }
 
@@ -173,7 +173,7 @@ func FuzzOpenRing(f *testing.F) {
 
 // A statement that no device signed holds for none, whatever it says.
 func FuzzStatement(f *testing.F) {
-	d, err := NewDeviceKeys(rand.Reader)
+	d, err := NewIdentity(rand.Reader)
 	require.NoError(f, err)
 	s, err := d.SignEpoch(Epoch{Number: 2, Vault: "v", By: "d", Keys: map[string][]byte{"d": {1}}})
 	require.NoError(f, err)

@@ -2,6 +2,7 @@ package vault
 
 import (
 	"cmp"
+	"encoding/json"
 	"slices"
 	"strings"
 
@@ -40,6 +41,20 @@ func (o CustomField) Register() (Field, any) {
 // CustomFieldKey names the register of the custom field with the given id. Setting it to
 // nil removes the field.
 func CustomFieldKey(id string) Field { return Field(ownPrefix + id) }
+
+// IsCustomField reports whether a register holds a custom field.
+func IsCustomField(f Field) bool { return strings.HasPrefix(string(f), ownPrefix) }
+
+// maxCustomID is the longest id of a custom field that comes from somebody else.
+const maxCustomID = 64
+
+// IsCustomFieldValue reports whether a value from somebody else is one of a custom field.
+func IsCustomFieldValue(f Field, value []byte) bool {
+	id, ok := strings.CutPrefix(string(f), ownPrefix)
+	var w customFieldJSON
+	return ok && id != "" && len(id) <= maxCustomID && json.Unmarshal(value, &w) == nil && w.Label != "" &&
+		slices.Contains([]Form{FormText, FormHidden, FormDate, FormYesNo, FormAddress}, w.Form)
+}
 
 // CustomFields returns the entry's custom fields in their order.
 func (e Entry) CustomFields() []CustomField {

@@ -36,10 +36,12 @@ const (
 	TypeImport  Type = "import" // what one import did; package transfer's
 	TypeDevice  Type = "device"
 	TypeProfile Type = "profile"
-	TypePast    Type = "past"  // earlier values of an item that its own record has no room for
-	TypeSites   Type = "sites" // sites that the user added to the directory
-	TypeTidy    Type = "tidy"  // what was decided of logins that may be one; package tidy
-	TypePlace   Type = "place" // the covered part that a device keeps, which its FieldOf names
+	TypePast    Type = "past"   // earlier values of an item that its own record has no room for
+	TypeSites   Type = "sites"  // sites that the user added to the directory
+	TypeTidy    Type = "tidy"   // what was decided of logins that may be one; package tidy
+	TypePeer    Type = "peer"   // somebody who has a vault of their own; package household's
+	TypePassed  Type = "passed" // a note that was passed to or by somebody; package household's
+	TypePlace   Type = "place"  // the covered part that a device keeps, which its FieldOf names
 )
 
 // Field names a register.
@@ -72,7 +74,7 @@ const (
 	FieldPlatform Field = "platform" // device: operating system
 	FieldSeed     Field = "seed"     // profile: medallion seed, hex
 	FieldSettings Field = "settings" // profile: what is set for all devices; package app's
-	FieldKeys     Field = "keys"     // device: its public keys, JSON of keys.DevicePublic
+	FieldKeys     Field = "keys"     // device: its public keys, JSON of keys.PublicIdentity
 	FieldSaw      Field = "saw"      // device: number of the newest head that it knew, noted once a day
 	FieldOut      Field = "out"      // device: the moment that it was shut out, milliseconds since 1970
 	FieldCard     Field = "card"     // profile: how the master password opens the vault; package app's
@@ -81,6 +83,14 @@ const (
 	FieldRecovery Field = "recovery" // profile: the public keys of the recovery code, JSON of keys.RecoveryPublic
 	FieldSites    Field = "sites"    // sites: as core/directory reads them
 	FieldPlace    Field = "place"    // place: the covered part, in base64, and after a dot what differs each time
+	FieldIdentity Field = "identity" // profile: the person's own keys, hex of keys.Identity
+	FieldMeeting  Field = "meeting"  // peer: how far their keys were exchanged; package household's
+	FieldChecked  Field = "checked"  // peer: when the words were found the same, milliseconds since 1970
+	FieldPeer     Field = "peer"     // passed: id of the peer
+	FieldWay      Field = "way"      // passed: "in" or "out"
+	FieldNote     Field = "note"     // passed: a share.Note
+	FieldSource   Field = "source"   // passed: id of the item that it is a copy of, or that was made of it
+	FieldRead     Field = "read"     // passed: when it was opened first, or handed over, milliseconds since 1970
 	FieldChanged  Field = "changed"  // import: items that it changed, with what they had; package transfer's
 )
 
@@ -217,7 +227,7 @@ func (e Entry) SameVersion(o Entry) bool {
 func keepsPast(f Field) bool {
 	switch f {
 	case FieldPinned, FieldSent, FieldCard, FieldCarried, FieldRecovery, FieldTried, FieldKeys, FieldSaw, FieldPlace,
-		fieldPurged:
+		FieldIdentity, FieldMeeting, FieldChecked, FieldPeer, FieldWay, FieldNote, FieldSource, FieldRead, fieldPurged:
 		return false
 	}
 	return true

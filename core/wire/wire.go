@@ -126,6 +126,53 @@ type Session struct {
 	Wrapped []byte      `json:"wrapped"`
 }
 
+// Letter is what a person sends to another one: the cloud keeps it until the receiver has it, or LetterDays have
+// passed. From is the sender's address as the cloud knows it, and nothing that a receiver believes.
+type Letter struct {
+	ID   string `json:"id"`
+	Kind string `json:"kind"`
+	From string `json:"from"`
+	At   int64  `json:"at"`             // when it came, in milliseconds since 1970
+	Body []byte `json:"body,omitempty"` // left out in lists
+}
+
+// NewLetter hands a letter over for an address, whether that has an account or not: the answer is the same. The same
+// sender's letter of the same id is kept once.
+type NewLetter struct {
+	To    string `json:"to"`
+	Kind  string `json:"kind"`
+	First string `json:"first,omitempty"` // the sender's first name, for the mail that says that something waits
+	Body  []byte `json:"body"`
+}
+
+// What a letter is.
+const (
+	LetterOffer  = "offer"  // of a meeting: the sender asks to be added
+	LetterAnswer = "answer" // of a meeting
+	LetterReveal = "reveal" // of a meeting
+	LetterNote   = "note"   // sealed
+)
+
+// TakeBack removes a letter that the sender handed over, if it is still there.
+type TakeBack struct {
+	To string `json:"to"`
+}
+
+// LetterMail says whether the cloud may mail the account's owner that a letter waits.
+type LetterMail struct {
+	On bool `json:"on"`
+}
+
+// Limits of letters.
+const (
+	MaxLetter  = 256 << 10 // bytes of one's body
+	MaxLetters = 300       // that wait for one address
+	MaxFromOne = 50        // of these from one sender
+	MaxHanded  = 300       // that one sender has waiting anywhere
+	NoteDays   = 7
+	LetterDays = 14 // of every other kind
+)
+
 // Head is a sealed head.
 type Head struct {
 	Number uint64 `json:"n"`
@@ -214,23 +261,24 @@ type Error struct {
 
 // The codes of errors that devices act on.
 const (
-	CodeConflict   = "conflict"    // the commit isn't on top of the newest head
-	CodeSignIn     = "sign-in"     // e-mail address or key are not right
-	CodeToken      = "token"       // the session has ended
-	CodeClock      = "clock"       // the request's time is too far from the cloud's
-	CodeClosed     = "closed"      // no new accounts are made here
-	CodeTaken      = "taken"       // the e-mail address has an account
-	CodeInvitation = "invitation"  // no account without an invitation, and this isn't one
-	CodeNoMail     = "no-mail"     // this cloud mails nothing
-	CodeProof      = "proof"       // a code that was mailed is needed, and this isn't it
-	CodeTooMany    = "too-many"    // slow down
-	CodeBadRequest = "bad-request" // the message can't be read
-	CodeNotFound   = "not-found"   // nothing is there
-	CodeNoChunk    = "no-chunk"    // a chunk of a file that isn't here
-	CodeFull       = "full"        // no room left for files
-	CodeNoRoom     = "no-room"     // no room left for records
-	CodeInternal   = "internal"    // the cloud's own trouble
-	CodeNotReady   = "not-ready"   // an introduction nobody has answered yet
-	CodeEarly      = "early"       // what waits hasn't waited long enough
-	CodeWaits      = "waits"       // another device has asked already
+	CodeConflict    = "conflict"     // the commit isn't on top of the newest head
+	CodeSignIn      = "sign-in"      // e-mail address or key are not right
+	CodeToken       = "token"        // the session has ended
+	CodeClock       = "clock"        // the request's time is too far from the cloud's
+	CodeClosed      = "closed"       // no new accounts are made here
+	CodeTaken       = "taken"        // the e-mail address has an account
+	CodeInvitation  = "invitation"   // no account without an invitation, and this isn't one
+	CodeNoMail      = "no-mail"      // this cloud mails nothing
+	CodeProof       = "proof"        // a code that was mailed is needed, and this isn't it
+	CodeTooMany     = "too-many"     // slow down
+	CodeBadRequest  = "bad-request"  // the message can't be read
+	CodeNotFound    = "not-found"    // nothing is there
+	CodeNoChunk     = "no-chunk"     // a chunk of a file that isn't here
+	CodeFull        = "full"         // no room left for files
+	CodeNoRoom      = "no-room"      // no room left for records
+	CodeInternal    = "internal"     // the cloud's own trouble
+	CodeNotReady    = "not-ready"    // an introduction nobody has answered yet
+	CodeEarly       = "early"        // what waits hasn't waited long enough
+	CodeManyLetters = "many-letters" // too many letters wait for an address, or from a sender
+	CodeWaits       = "waits"        // another device has asked already
 )

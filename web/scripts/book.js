@@ -1,6 +1,7 @@
 // The book: parts that are drawn as they are scrolled to, lines that open on the
 // sheet, several chosen at once, and acts that can be undone.
 import { askAgain } from "./ask.js";
+import { untilReleased } from "./hold.js";
 import { hx } from "./htmx.js";
 
 const list = () => document.getElementById("book-list");
@@ -173,7 +174,9 @@ async function refresh(byItself) {
     const to = resp.headers.get("HX-Redirect");
     if (to || resp.redirected) return location.assign(to ?? resp.url);
     if (!resp.ok) return;
-    place(await resp.text());
+    const html = await resp.text();
+    if (byItself) await untilReleased();
+    if (!mine.signal.aborted) place(html);
   } catch {
     return; // a later one took its place, or the device app is away: what is drawn stays
   }
@@ -339,9 +342,20 @@ async function open_(link) {
     }
   const url = new URL(link.href);
   const h = await hx;
-  if (!h) return location.assign(url);
-  await h.ajax("GET", url.pathname + url.search, { target: "#sheet", swap: "outerHTML" });
+  const sheet = document.getElementById("sheet");
+  if (!h || !sheet) return location.assign(url);
+  h.trigger(sheet, "htmx:abort");
+  sheet.dataset.opening = "";
+  try {
+    await h.ajax("GET", url.pathname + url.search, { target: "#sheet", swap: "outerHTML" });
+  } finally {
+    delete sheet.dataset.opening; // it is another one by then, unless it couldn't be opened
+  }
 }
+// What is about to be another sheet isn't drawn again: what was pressed would come to nothing.
+document.addEventListener("htmx:beforeRequest", (e) => {
+  if (e.target instanceof HTMLElement && e.target.id === "sheet" && "opening" in e.target.dataset) e.preventDefault();
+});
 
 /** Puts words into the search line and looks. @param {string} words */
 export function look(words) {

@@ -1,0 +1,272 @@
+package household
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"slices"
+	"strconv"
+	"time"
+
+	"redlocket/app/reauth"
+	"redlocket/app/records"
+	"redlocket/core/share"
+	"redlocket/core/vault"
+)
+
+// Note is what was passed between the owner and somebody else.
+type Note struct {
+	ID    string
+	Peer  string // whom it is from, or for
+	Mine  bool   // the owner wrote it
+	Title string // of the thing that goes with it; empty for none
+	Kind  vault.Type
+	At    time.Time
+	Until time.Time // when it is gone by itself
+	Seen  time.Time // when it was opened first, or handed over; zero if it wasn't
+	Kept  string    // id of the item that was made of the thing
+
+	note share.Note
+}
+
+// Unread reports a note that somebody else wrote and the owner hasn't opened.
+func (n Note) Unread() bool { return !n.Mine && n.Seen.IsZero() }
+
+// Length is the number of characters of the text.
+func (n Note) Length() int { return len([]rune(n.note.Text)) }
+
+// HasThing reports whether a thing goes with it that can be kept.
+func (n Note) HasThing() bool { return n.note.Thing != nil }
+
+func noteOf(e vault.Entry) (n Note, ok bool) {
+	if e.Type != vault.TypePassed || e.Purged() || json.Unmarshal([]byte(e.Text(vault.FieldNote)), &n.note) != nil {
+		return n, false
+	}
+	n.ID, n.Peer, n.Mine = e.ID, e.Text(vault.FieldPeer), e.Text(vault.FieldWay) == wayOut
+	n.Title = e.Text(vault.FieldTitle)
+	if n.note.Thing != nil {
+		n.Kind = n.note.Thing.Type
+	}
+	n.At = time.UnixMilli(n.note.At)
+	n.Until = n.At.Add(share.NoteLife)
+	if ms, err := strconv.ParseInt(e.Text(vault.FieldRead), 10, 64); err == nil {
+		n.Seen = time.UnixMilli(ms)
+	}
+	if !n.Mine {
+		n.Kept = e.Text(vault.FieldSource)
+	}
+	return n, true
+}
+
+const (
+	wayIn  = "in"
+	wayOut = "out"
+)
+
+// The errors of notes.
+var (
+	ErrNoNote    = errors.New("this note isn’t here any more: notes are gone after a week")
+	errEmptyNote = errors.New("write something, or choose what to pass")
+	errLongNote  = errors.New("a note has 4,000 characters at most")
+	errLeftOut   = errors.New("this is left out under the second passphrase: have it shown first")
+	errNothing   = errors.New("nothing goes with this note that could be kept")
+)
+
+// Notes returns what was passed between the owner and a person, the oldest first.
+func (h *Household) Notes(person string) ([]Note, error) {
+	list, err := h.entries()
+	if err != nil {
+		return nil, err
+	}
+	var out []Note
+	for _, e := range list {
+		if n, ok := noteOf(e); ok && n.Peer == person {
+			out = append(out, n)
+		}
+	}
+	slices.SortFunc(out, func(a, b Note) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.ID, b.ID)) })
+	return out, nil
+}
+
+// Pass passes a note, a copy of an item, or both, to somebody who was checked. It goes when the cloud is there. An item
+// takes the master password where the owner wants to be asked before a password is shown.
+func (h *Household) Pass(ctx context.Context, person, text, item string) (id string, err error) {
+	n := share.Note{Text: text, At: h.Now().UnixMilli()}
+	c := vault.Changes{vault.FieldPeer: person, vault.FieldWay: wayOut}
+	switch {
+	case text == "" && item == "":
+		return "", records.BadInput("text", errEmptyNote)
+	case len([]rune(text)) > share.MaxText:
+		return "", records.BadInput("text", errLongNote)
+	case item != "":
+		if err := h.Guard.Require(reauth.Show); err != nil {
+			return "", err
+		}
+		if h.Set.Cover.Has(item) {
+			return "", records.BadInput("item", errLeftOut)
+		}
+		e, err := h.Set.Items.Entry(item)
+		if err != nil {
+			return "", records.BadInput("item", err)
+		}
+		thing, err := share.ThingOf(e)
+		if err != nil {
+			return "", records.BadInput("item", err)
+		}
+		n.Thing, c[vault.FieldTitle], c[vault.FieldSource] = &thing, e.Text(vault.FieldTitle), item
+	}
+	if err := putNote(c, n); err != nil {
+		return "", err
+	}
+	id = records.NewID()
+	err = h.change(ctx, func(list []vault.Entry, by vault.Stamp) ([]vault.Entry, error) {
+		switch p, err := find(list, person); {
+		case err != nil:
+			return nil, err
+		case p.State != Checked:
+			return nil, errNotYet
+		case p.Paused:
+			return nil, errPaused
+		}
+		e, err := vault.New(id, vault.TypePassed, by, c)
+		return []vault.Entry{e}, err
+	})
+	return id, err
+}
+
+func putNote(c vault.Changes, n share.Note) error {
+	b, err := json.Marshal(n)
+	c[vault.FieldNote] = string(b)
+	return err
+}
+
+// Read opens a note: its text, and the thing that goes with it as an entry that nobody keeps, or the zero one.
+func (h *Household) Read(ctx context.Context, id string) (text string, thing vault.Entry, err error) {
+	n, err := h.note(id)
+	if err != nil {
+		return "", thing, err
+	}
+	if n.note.Thing != nil {
+		if thing, err = n.note.Thing.Entry(id, vault.Stamp{At: n.note.At}); err != nil {
+			return "", thing, err
+		}
+	}
+	if n.Unread() {
+		err = h.editNote(ctx, id, vault.Changes{vault.FieldRead: strconv.FormatInt(h.Now().UnixMilli(), 10)})
+	}
+	return n.note.Text, thing, err
+}
+
+func (h *Household) note(id string) (Note, error) {
+	e, err := h.Set.Items.Entry(id)
+	if errors.Is(err, records.ErrNoItem) {
+		return Note{}, ErrNoNote
+	}
+	if err != nil {
+		return Note{}, err
+	}
+	n, ok := noteOf(e)
+	if !ok {
+		return n, ErrNoNote
+	}
+	return n, nil
+}
+
+func (h *Household) editNote(ctx context.Context, id string, c vault.Changes) error {
+	err := h.Set.Items.Edit(ctx, id, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
+		if e.Purged() {
+			return e, ErrNoNote
+		}
+		return e.With(by, c)
+	})
+	if err == nil {
+		h.Changed()
+	}
+	return err
+}
+
+// Keep makes an item of one's own of the thing that goes with a note, or of its text where nothing does. Kept twice it
+// is one item. The note goes after its week all the same.
+func (h *Household) Keep(ctx context.Context, id string) (item string, err error) {
+	n, err := h.note(id)
+	if err != nil {
+		return "", err
+	}
+	if n.Kept != "" {
+		if _, err := h.Set.Items.Entry(n.Kept); err == nil {
+			return n.Kept, nil
+		}
+	}
+	by := h.Set.Items.Stamp()
+	item = records.NewID()
+	var e vault.Entry
+	switch {
+	case n.note.Thing != nil:
+		e, err = n.note.Thing.Entry(item, by)
+	case n.note.Text != "":
+		e, err = vault.New(item, vault.TypeNote, by, vault.Changes{
+			vault.FieldTitle: h.noteTitle(n), vault.FieldNotes: n.note.Text,
+		})
+	default:
+		err = errNothing
+	}
+	if err != nil {
+		return "", err
+	}
+	err = h.Set.Items.SaveMany(ctx, func(all map[string]vault.Entry) ([]vault.Entry, error) {
+		note, ok := all[id]
+		if !ok || note.Purged() {
+			return nil, ErrNoNote
+		}
+		c := vault.Changes{vault.FieldSource: item}
+		if n.Unread() {
+			c[vault.FieldRead] = strconv.FormatInt(by.At, 10)
+		}
+		note, err := note.With(by, c)
+		return []vault.Entry{e, note}, err
+	}, nil)
+	h.Changed()
+	return item, err
+}
+
+func (h *Household) noteTitle(n Note) string {
+	p, err := h.Person(n.Peer)
+	if err != nil || n.Mine {
+		return "A note of mine"
+	}
+	return "A note from " + p.Name
+}
+
+// Forget deletes a note before its week is over, on the owner's devices. One that the owner passed is taken back if the
+// other one hasn't fetched it yet.
+func (h *Household) Forget(ctx context.Context, id string) error {
+	n, err := h.note(id)
+	if err != nil {
+		return err
+	}
+	if err := h.Set.Items.Edit(ctx, id, gone); err != nil {
+		return err
+	}
+	h.Changed()
+	if p, err := h.Person(n.Peer); err == nil && n.Mine {
+		h.takeBack(ctx, p.Email, id)
+	}
+	return nil
+}
+
+// Unread returns the notes that somebody else wrote and the owner hasn't opened, the newest first.
+func (h *Household) Unread() ([]Note, error) {
+	list, err := h.entries()
+	if err != nil {
+		return nil, err
+	}
+	var out []Note
+	for _, e := range list {
+		if n, ok := noteOf(e); ok && n.Unread() {
+			out = append(out, n)
+		}
+	}
+	slices.SortFunc(out, func(a, b Note) int { return b.At.Compare(a.At) })
+	return out, nil
+}

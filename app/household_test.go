@@ -1,0 +1,510 @@
+package app_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"redlocket/app"
+	"redlocket/app/household"
+	"redlocket/app/reauth"
+	"redlocket/core/keys"
+	"redlocket/core/secret"
+	"redlocket/core/share"
+	"redlocket/core/vault"
+	"redlocket/core/wire"
+)
+
+const idrisEmail = "idris@harbour.example"
+
+// person finds somebody by their address.
+func person(t testing.TB, v *app.Vault, email string) (household.Person, bool) {
+	t.Helper()
+	list, err := v.Household.People()
+	require.NoError(t, err)
+	for _, p := range list {
+		if p.Email == email {
+			return p, true
+		}
+	}
+	return household.Person{}, false
+}
+
+// becomes waits until somebody is known in a state, and returns them.
+func becomes(t testing.TB, v *app.Vault, email string, s household.State) (p household.Person) {
+	t.Helper()
+	soon(t, string(s), func() bool {
+		var ok bool
+		p, ok = person(t, v, email)
+		return ok && p.State == s
+	})
+	return p
+}
+
+// meet has two people ask and answer, up to the words.
+func meet(t testing.TB, a, b *app.Vault) (ofA, ofB household.Person) {
+	t.Helper()
+	_, err := a.Household.Ask(t.Context(), b.Profile().Email, "The other one")
+	require.NoError(t, err)
+	asks := becomes(t, b, a.Profile().Email, household.Asks)
+	require.NoError(t, b.Household.Answer(t.Context(), asks.ID, ""))
+	return becomes(t, a, b.Profile().Email, household.Compare), becomes(t, b, a.Profile().Email, household.Compare)
+}
+
+func same(t testing.TB, v *app.Vault, p household.Person) {
+	t.Helper()
+	v.Guard.Given()
+	require.NoError(t, v.Household.Same(t.Context(), p.ID))
+}
+
+// checked has two people know each other.
+func checked(t testing.TB, a, b *app.Vault) (ofA, ofB household.Person) {
+	t.Helper()
+	ofA, ofB = meet(t, a, b)
+	require.Equal(t, ofA.Words, ofB.Words)
+	same(t, a, ofA)
+	same(t, b, ofB)
+	return becomes(t, a, ofA.Email, household.Checked), becomes(t, b, ofB.Email, household.Checked)
+}
+
+// passed waits for a person's notes to be as many, and returns the last.
+func passed(t testing.TB, v *app.Vault, who string, n int) (last household.Note) {
+	t.Helper()
+	soon(t, "it came", func() bool {
+		p, ok := person(t, v, who)
+		if !ok {
+			return false
+		}
+		list, err := v.Household.Notes(p.ID)
+		require.NoError(t, err)
+		if len(list) > 0 {
+			last = list[len(list)-1]
+		}
+		return len(list) == n
+	})
+	return last
+}
+
+// letters are what waits at the cloud for everybody.
+func (w *world) letters(vs ...*app.Vault) (n int) {
+	for _, v := range vs {
+		list, err := w.listOf(v)
+		require.NoError(w.t, err)
+		n += len(list)
+	}
+	return n
+}
+
+func (w *world) listOf(v *app.Vault) ([]wire.Letter, error) {
+	cloud, credential, err := v.Household.Cloud(w.t.Context())
+	if err != nil {
+		return nil, err
+	}
+	return cloud.Letters(w.t.Context(), credential)
+}
+
+func TestTwoPeopleMeet(t *testing.T) {
+	w := newWorld(t)
+	maren := w.create(w.device("maren"))
+	laptop := w.join(w.device("laptop"), maren)
+	idris := w.createFor(w.device("idris"), "Idris Moss", idrisEmail)
+	for what, do := range map[string]func() (string, error){
+		"oneself":    func() (string, error) { return maren.Household.Ask(t.Context(), " "+email, "Me") },
+		"no address": func() (string, error) { return maren.Household.Ask(t.Context(), "idris", "Idris") },
+		"no name":    func() (string, error) { return maren.Household.Ask(t.Context(), idrisEmail, "\u200b") },
+	} {
+		_, err := do()
+		require.Error(t, err, what)
+	}
+	ofMaren, ofIdris := meet(t, maren, idris)
+	assert.Len(t, ofMaren.Words, 6)
+	assert.Equal(t, ofMaren.Words, ofIdris.Words)
+	assert.Equal(t, "The other one", ofMaren.Name)
+	assert.Equal(t, "Idris Moss", ofMaren.Calls)
+	assert.Equal(t, "Maren Tolliver", ofIdris.Name)
+	_, err := maren.Household.Ask(t.Context(), "IDRIS@harbour.example", "Idris")
+	require.Error(t, err, "they are there already")
+	_, err = maren.Household.Pass(t.Context(), ofMaren.ID, "hello", "")
+	require.Error(t, err, "the words come first")
+	require.ErrorIs(t, maren.Household.Same(t.Context(), ofMaren.ID), reauth.ErrNeeded)
+
+	becomes(t, laptop, idrisEmail, household.Compare) // the words are on each device
+	same(t, laptop, ofMaren)
+	same(t, idris, ofIdris)
+	becomes(t, maren, idrisEmail, household.Checked)
+	soon(t, "nothing stays at the cloud", func() bool { return w.letters(maren, idris) == 0 })
+
+	require.NoError(t, maren.Household.Rename(t.Context(), ofMaren.ID, "Idris"))
+	p, _ := person(t, maren, idrisEmail)
+	assert.Equal(t, "Idris", p.Name)
+	require.NoError(t, maren.Household.Remove(t.Context(), ofMaren.ID))
+	_, there := person(t, maren, idrisEmail)
+	assert.False(t, there)
+	w.inStep(maren, laptop)
+	_, there = person(t, laptop, idrisEmail)
+	assert.False(t, there)
+	_, err = maren.Household.Person(ofMaren.ID)
+	require.ErrorIs(t, err, household.ErrNoPerson)
+}
+
+// Two who ask each other meet in one meeting.
+func TestTwoPeopleAskEachOther(t *testing.T) {
+	w := newWorld(t)
+	maren, idris := w.create(w.device("maren")), w.createFor(w.device("idris"), "Idris Moss", idrisEmail)
+	w.down.Store(true)
+	for v, to := range map[*app.Vault]string{maren: idrisEmail, idris: email} {
+		_, err := v.Household.Ask(t.Context(), to, "The other one")
+		require.NoError(t, err, "it can be prepared without the cloud")
+	}
+	w.down.Store(false)
+	ofMaren, ofIdris := becomes(t, maren, idrisEmail, household.Compare), becomes(t, idris, email, household.Compare)
+	assert.Equal(t, ofMaren.ID, ofIdris.ID)
+	assert.Equal(t, ofMaren.Words, ofIdris.Words)
+	for _, v := range []*app.Vault{maren, idris} {
+		list, err := v.Household.People()
+		require.NoError(t, err)
+		assert.Len(t, list, 1)
+	}
+}
+
+func TestNotesArePassed(t *testing.T) {
+	w := newWorld(t)
+	maren := w.create(w.device("maren"))
+	laptop := w.join(w.device("laptop"), maren)
+	idris := w.createFor(w.device("idris"), "Idris Moss", idrisEmail)
+	ofMaren, ofIdris := checked(t, maren, idris)
+	ferry := w.save(maren, "Ferrylink", "pw-ferry")
+
+	_, err := maren.Household.Pass(t.Context(), ofMaren.ID, "", "")
+	require.Error(t, err, "nothing")
+	_, err = maren.Household.Pass(t.Context(), ofMaren.ID, strings.Repeat("x", share.MaxText+1), "")
+	require.Error(t, err, "too long")
+	_, err = maren.Household.Pass(t.Context(), ofMaren.ID, "", "no such item")
+	require.Error(t, err)
+	w.down.Store(true)
+	sent, err := maren.Household.Pass(t.Context(), ofMaren.ID, "for Saturday", ferry)
+	require.NoError(t, err, "it waits for the cloud")
+	w.down.Store(false)
+
+	got := passed(t, idris, email, 1)
+	assert.True(t, got.Unread())
+	assert.Equal(t, "Ferrylink", got.Title)
+	unread, err := idris.Household.Unread()
+	require.NoError(t, err)
+	assert.Len(t, unread, 1)
+	text, thing, err := idris.Household.Read(t.Context(), got.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "for Saturday", text)
+	assert.Equal(t, "pw-ferry", thing.Text(vault.FieldPassword))
+	assert.Zero(t, count(t, idris), "it isn't in the book until it is kept")
+	p, _ := person(t, idris, email)
+	assert.Zero(t, p.Unread)
+
+	soon(t, "handed over", func() bool {
+		n := passed(t, laptop, idrisEmail, 1)
+		return !n.Seen.IsZero() && !n.HasThing()
+	})
+	e, err := maren.Items.Entry(sent)
+	require.NoError(t, err)
+	b, err := e.Encode()
+	require.NoError(t, err)
+	assert.NotContains(t, string(b), "pw-ferry", "what went with it is kept no longer than it takes")
+
+	item, err := idris.Household.Keep(t.Context(), got.ID)
+	require.NoError(t, err)
+	again, err := idris.Household.Keep(t.Context(), got.ID)
+	require.NoError(t, err)
+	assert.Equal(t, item, again)
+	assert.Equal(t, "pw-ferry", password(t, idris, item))
+	assert.Equal(t, 1, count(t, idris))
+
+	_, err = idris.Household.Pass(t.Context(), ofIdris.ID, "thanks", "") // answered in place
+	require.NoError(t, err)
+	reply := passed(t, laptop, idrisEmail, 2)
+	text, _, err = laptop.Household.Read(t.Context(), reply.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "thanks", text)
+	soon(t, "nothing stays at the cloud", func() bool { return w.letters(maren, idris) == 0 })
+
+	w.now.Add((share.NoteLife + time.Hour).Milliseconds())
+	for _, v := range []*app.Vault{maren, laptop, idris} {
+		soon(t, "gone after a week", func() bool {
+			v.Household.Heard()
+			v.Sync.Nudge()
+			list, err := v.Household.People()
+			require.NoError(t, err)
+			notes, err := v.Household.Notes(list[0].ID)
+			require.NoError(t, err)
+			return len(notes) == 0
+		})
+	}
+	assert.Equal(t, "pw-ferry", password(t, idris, item), "what was kept stays")
+	_, _, err = idris.Household.Read(t.Context(), got.ID)
+	require.ErrorIs(t, err, household.ErrNoNote)
+}
+
+func TestANoteIsTakenBack(t *testing.T) {
+	w := newWorld(t)
+	first := w.device("idris")
+	maren, idris := w.create(w.device("maren")), w.createFor(first, "Idris Moss", idrisEmail)
+	ofMaren, _ := checked(t, maren, idris)
+	w.inStep(idris)
+	idris.Lock()
+	id, err := maren.Household.Pass(t.Context(), ofMaren.ID, "oh no", "")
+	require.NoError(t, err)
+	soon(t, "it was handed over", func() bool { n := passed(t, maren, idrisEmail, 1); return !n.Seen.IsZero() })
+	require.NoError(t, maren.Household.Forget(t.Context(), id))
+	idris, err = first.Unlock(t.Context(), idris.Profile().ID, secret.New(master))
+	require.NoError(t, err)
+	w.inStep(idris)
+	idris.Sync.Nudge()
+	assert.Zero(t, w.letters(idris))
+	assert.Never(t, func() bool { p, _ := person(t, idris, email); return p.Unread > 0 }, 300*time.Millisecond,
+		50*time.Millisecond)
+}
+
+// What is left out under the second passphrase isn't passed, and what was passed of it goes with it.
+func TestPassingKnowsOfTheSecondPassphrase(t *testing.T) {
+	w := newWorld(t)
+	d := w.device("maren")
+	maren, idris := w.create(d), w.createFor(w.device("idris"), "Idris Moss", idrisEmail)
+	ofMaren, ofIdris := checked(t, maren, idris)
+	setSecond(t, maren, sheetCode(t, maren))
+	lighthouse := w.save(maren, "Lighthouse", "pw-light")
+	_, err := maren.Household.Pass(t.Context(), ofMaren.ID, "", lighthouse)
+	require.NoError(t, err)
+	passed(t, idris, email, 1)
+	_, err = idris.Household.Pass(t.Context(), ofIdris.ID, "", w.save(idris, "Harbour bar", "pw-bar"))
+	require.NoError(t, err)
+	bar := passed(t, maren, idrisEmail, 2)
+	kept, err := maren.Household.Keep(t.Context(), bar.ID)
+	require.NoError(t, err)
+	leaveOut(t, maren, lighthouse, kept)
+	_, err = maren.Household.Pass(t.Context(), ofMaren.ID, "", titled(t, maren, "Lighthouse")[0])
+	require.Error(t, err)
+	maren = by(t, d, maren, second)
+	list, err := maren.Household.Notes(ofMaren.ID)
+	require.NoError(t, err)
+	assert.Empty(t, list, "nothing says that there was something")
+}
+
+// swapped has a cloud hand out other letters of a kind than it was given.
+func (w *world) swapped(kind string, change func(body []byte) []byte) {
+	fn := func(rw http.ResponseWriter, r *http.Request, next http.Handler) {
+		if r.Method != http.MethodGet || !strings.HasPrefix(r.URL.Path, "/v1/letters/") {
+			next.ServeHTTP(rw, r)
+			return
+		}
+		seen := httptest.NewRecorder()
+		next.ServeHTTP(seen, r)
+		var l wire.Letter
+		if json.Unmarshal(seen.Body.Bytes(), &l) == nil && l.Kind == kind {
+			l.Body = change(l.Body)
+			b, _ := json.Marshal(l)
+			seen.Body = bytes.NewBuffer(b)
+		}
+		rw.Header().Set("Content-Type", seen.Header().Get("Content-Type"))
+		rw.WriteHeader(seen.Code)
+		_, _ = rw.Write(seen.Body.Bytes())
+	}
+	w.between.Store(&fn)
+}
+
+func TestACloudThatSwapsKeysIsNoticed(t *testing.T) {
+	mallory, err := keys.NewIdentity(testRand{})
+	require.NoError(t, err)
+	forge := func(body []byte, fn func(map[string]any)) []byte {
+		var m map[string]any
+		require.NoError(t, json.Unmarshal(body, &m))
+		fn(m)
+		b, err := json.Marshal(m)
+		require.NoError(t, err)
+		return b
+	}
+	for name, c := range map[string]struct {
+		kind string
+		fn   func(map[string]any)
+	}{
+		"the offer's keys":  {wire.LetterOffer, func(m map[string]any) { m["keys"] = mallory.Public() }},
+		"the answer's keys": {wire.LetterAnswer, func(m map[string]any) { m["keys"] = mallory.Public() }},
+		"the answer's nonce": {wire.LetterAnswer, func(m map[string]any) {
+			m["nonce"] = bytes.Repeat([]byte{7}, share.NonceSize)
+		}},
+		"what is revealed": {wire.LetterReveal, func(m map[string]any) {
+			m["nonce"] = bytes.Repeat([]byte{7}, share.NonceSize)
+		}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			w := newWorld(t)
+			maren, idris := w.create(w.device("maren")), w.createFor(w.device("idris"), "Idris Moss", idrisEmail)
+			w.swapped(c.kind, func(body []byte) []byte { return forge(body, c.fn) })
+			_, err := maren.Household.Ask(t.Context(), idrisEmail, "Idris")
+			require.NoError(t, err)
+			asks := becomes(t, idris, email, household.Asks)
+			require.NoError(t, idris.Household.Answer(t.Context(), asks.ID, ""))
+			ofMaren := becomes(t, maren, idrisEmail, household.Compare)
+			assert.Never(t, func() bool {
+				p, _ := person(t, idris, email)
+				return p.State == household.Compare && strings.Join(p.Words, " ") == strings.Join(ofMaren.Words, " ")
+			}, 500*time.Millisecond, 20*time.Millisecond, "other keys under the same words")
+		})
+	}
+}
+
+// testRand is randomness of a test's own.
+type testRand struct{}
+
+func (testRand) Read(b []byte) (int, error) {
+	for i := range b {
+		b[i] = byte(i)
+	}
+	return len(b), nil
+}
+
+// Somebody with another vault under the address of a person who was checked isn't that person: nothing more goes to
+// either until that is settled.
+func TestOtherKeysUnderTheSameAddress(t *testing.T) {
+	w := newWorld(t)
+	first := w.device("idris")
+	maren, idris := w.create(w.device("maren")), w.createFor(first, "Idris Moss", idrisEmail)
+	ofMaren, _ := checked(t, maren, idris)
+	_, err := maren.Household.Pass(t.Context(), ofMaren.ID, "before", "")
+	require.NoError(t, err)
+	passed(t, idris, email, 1)
+	idris.Guard.Given()
+	require.NoError(t, idris.Account.DeleteAccount(t.Context(), secret.New(master)))
+	anew := w.createFor(w.device("new"), "Idris Moss", idrisEmail)
+	_, err = anew.Household.Ask(t.Context(), email, "Maren")
+	require.NoError(t, err)
+	soon(t, "paused", func() bool {
+		p, err := maren.Household.Person(ofMaren.ID)
+		return err == nil && p.Paused
+	})
+	_, err = maren.Household.Pass(t.Context(), ofMaren.ID, "to whom?", "")
+	require.Error(t, err)
+	list, err := maren.Household.People()
+	require.NoError(t, err)
+	require.Len(t, list, 2)
+	asks := list[1]
+	assert.True(t, asks.Again)
+	require.NoError(t, maren.Household.Answer(t.Context(), asks.ID, ""))
+	soon(t, "words", func() bool {
+		p, err := maren.Household.Person(asks.ID)
+		return err == nil && p.State == household.Compare
+	})
+	other := becomes(t, anew, email, household.Compare)
+	asks, err = maren.Household.Person(asks.ID)
+	require.NoError(t, err)
+	assert.Equal(t, other.Words, asks.Words)
+	assert.NotEqual(t, ofMaren.Words, asks.Words)
+	same(t, maren, asks)
+	same(t, anew, other)
+	list, err = maren.Household.People()
+	require.NoError(t, err)
+	require.Len(t, list, 1, "there is one Idris again")
+	assert.False(t, list[0].Paused)
+	notes, err := maren.Household.Notes(list[0].ID)
+	require.NoError(t, err)
+	assert.Len(t, notes, 1, "with what was passed before")
+	_, err = maren.Household.Pass(t.Context(), list[0].ID, "hello again", "")
+	require.NoError(t, err)
+	passed(t, anew, email, 1)
+}
+
+// With other keys of one's own everybody is asked again.
+func TestNewKeysOfOnesOwn(t *testing.T) {
+	w := newWorld(t)
+	maren, idris := w.create(w.device("maren")), w.createFor(w.device("idris"), "Idris Moss", idrisEmail)
+	checked(t, maren, idris)
+	w.now.Add(time.Minute.Milliseconds())
+	require.ErrorIs(t, maren.Household.NewKeys(t.Context()), reauth.ErrNeeded)
+	maren.Guard.Given()
+	require.NoError(t, maren.Household.NewKeys(t.Context()))
+	var asks household.Person
+	soon(t, "told", func() bool {
+		list, err := idris.Household.People()
+		require.NoError(t, err)
+		if len(list) != 2 || !list[0].Paused || list[1].State != household.Asks {
+			return false
+		}
+		asks = list[1]
+		return true
+	})
+	require.NoError(t, idris.Household.Answer(t.Context(), asks.ID, ""))
+	ofMaren := becomes(t, maren, idrisEmail, household.Compare)
+	soon(t, "words", func() bool {
+		asks, _ = idris.Household.Person(asks.ID)
+		return asks.State == household.Compare
+	})
+	assert.Equal(t, ofMaren.Words, asks.Words)
+}
+
+// A note of somebody who isn't known yet waits at the cloud, and comes once they are.
+func TestANoteBeforeTheWordsWereCompared(t *testing.T) {
+	w := newWorld(t)
+	maren, idris := w.create(w.device("maren")), w.createFor(w.device("idris"), "Idris Moss", idrisEmail)
+	ofMaren, ofIdris := meet(t, maren, idris)
+	same(t, maren, ofMaren)
+	_, err := maren.Household.Pass(t.Context(), ofMaren.ID, "early", "")
+	require.NoError(t, err)
+	soon(t, "it waits", func() bool { return w.letters(idris) == 1 })
+	p, _ := person(t, idris, email)
+	assert.Zero(t, p.Unread)
+	same(t, idris, ofIdris)
+	n := passed(t, idris, email, 1)
+	text, _, err := idris.Household.Read(t.Context(), n.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "early", text)
+}
+
+// A meeting goes on where it was after the devices were locked at any of its steps.
+func TestAMeetingOutlivesLocking(t *testing.T) {
+	w := newWorld(t)
+	one, other := w.device("maren"), w.device("idris")
+	maren, idris := w.create(one), w.createFor(other, "Idris Moss", idrisEmail)
+	open := func(d *app.Device, v *app.Vault) *app.Vault {
+		v.Lock()
+		v, err := d.Unlock(t.Context(), v.Profile().ID, secret.New(master))
+		require.NoError(t, err)
+		return v
+	}
+	_, err := maren.Household.Ask(t.Context(), idrisEmail, "Idris")
+	require.NoError(t, err)
+	maren = open(one, maren)
+	asks := becomes(t, idris, email, household.Asks)
+	idris = open(other, idris)
+	require.NoError(t, idris.Household.Answer(t.Context(), asks.ID, ""))
+	idris = open(other, idris)
+	ofMaren := becomes(t, maren, idrisEmail, household.Compare)
+	maren = open(one, maren)
+	ofIdris := becomes(t, idris, email, household.Compare)
+	assert.Equal(t, ofMaren.Words, ofIdris.Words)
+	same(t, maren, ofMaren)
+	same(t, idris, ofIdris)
+}
+
+// Backups hold nothing of it: the keys of another vault would be others.
+func TestPeopleAreInNoBackup(t *testing.T) {
+	w := newWorld(t)
+	maren, idris := w.create(w.device("maren")), w.createFor(w.device("idris"), "Idris Moss", idrisEmail)
+	ofMaren, _ := checked(t, maren, idris)
+	_, err := maren.Household.Pass(t.Context(), ofMaren.ID, "for you alone", "")
+	require.NoError(t, err)
+	var b bytes.Buffer
+	maren.Guard.Given()
+	_, err = maren.Backups.Write(t.Context(), &b, secret.New(passphrase))
+	require.NoError(t, err)
+	anew := w.createFor(w.device("new"), "Maren Tolliver", "maren@elsewhere.example")
+	_, err = anew.Backups.Restore(t.Context(), &b, secret.New(passphrase), nil)
+	require.NoError(t, err)
+	list, err := anew.Household.People()
+	require.NoError(t, err)
+	assert.Empty(t, list)
+}
