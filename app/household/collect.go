@@ -260,8 +260,9 @@ func (r run) take(ctx context.Context, l wire.Letter, entries []vault.Entry) err
 // takeOffer notes that somebody asks. Two who ask each other meet once: in the meeting whose id comes first.
 func (r run) takeOffer(ctx context.Context, id string, l wire.Letter) (drop bool, err error) {
 	var o share.Offer
-	email, bad := l.From, errors.New("")
-	if bad = json.Unmarshal(l.Body, &o); bad == nil {
+	email := l.From
+	bad := json.Unmarshal(l.Body, &o)
+	if bad == nil {
 		bad = o.Check(r.own.Public())
 	}
 	if _, own := r.Owner(); bad != nil || o.Meeting != id || email == "" || email == own {
