@@ -22,7 +22,7 @@ import (
 
 // Limits of the mails that say that a letter waits.
 const (
-	mailsToOne   = time.Hour // between two to one address
+	mailsToOne   = time.Hour // between two of a kind to one address
 	mailsFromOne = 20        // a day because of one sender
 	aDay         = 24 * time.Hour
 )
@@ -34,10 +34,10 @@ func newLetterMails() letterMails {
 	return letterMails{httprate.NewRateLimiter(1, mailsToOne), httprate.NewRateLimiter(mailsFromOne, aDay)}
 }
 
-// may reports whether one more mail may go out, and counts it.
-func (m letterMails) may(w http.ResponseWriter, r *http.Request, from, to string) bool {
+// may reports whether one more mail of a kind may go out, and counts it.
+func (m letterMails) may(w http.ResponseWriter, r *http.Request, mail, from, to string) bool {
 	h := discarded{w}
-	return !m.to.OnLimit(h, r, to) && !m.from.OnLimit(h, r, from)
+	return !m.to.OnLimit(h, r, mail+" "+to) && !m.from.OnLimit(h, r, from)
 }
 
 // discarded takes headers that nobody is to see: they would tell who else wrote to an address.
@@ -109,7 +109,7 @@ func (s *Server) tellLetter(w http.ResponseWriter, r *http.Request, to string, i
 	case wire.LetterOffer:
 		mail = "offer"
 	}
-	if s.Post == nil || mail != "" && !s.letterMails.may(w, r, of(r).account, to) {
+	if s.Post == nil || mail != "" && !s.letterMails.may(w, r, mail, of(r).account, to) {
 		mail = ""
 	}
 	ctx := context.WithoutCancel(r.Context())

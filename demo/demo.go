@@ -3,6 +3,7 @@ package demo
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -10,6 +11,7 @@ import (
 	"time"
 
 	"redlocket/app"
+	"redlocket/app/household"
 	"redlocket/app/records"
 	"redlocket/app/syncing"
 	"redlocket/core/leaks"
@@ -149,10 +151,90 @@ func Fill(
 	if err := inStep(ctx, idris); err != nil {
 		return err
 	}
+	say("the two of them compare six words")
+	if err := meet(ctx, desk, idris); err != nil {
+		return fmt.Errorf("failed to have Maren and Idris know each other: %w", err)
+	}
+	if err := inStep(ctx, laptop); err != nil {
+		return err
+	}
 	for _, v := range []*app.Vault{desk, laptop, idris} {
 		v.Lock()
 	}
 	return nil
+}
+
+// meet has Maren and Idris know each other. Idris has passed her two things that she hasn't opened.
+func meet(ctx context.Context, maren, idris *app.Vault) error {
+	if _, err := maren.Household.Ask(ctx, IdrisEmail, "Idris"); err != nil {
+		return err
+	}
+	asks, err := known(ctx, idris, MarenEmail, household.Asks)
+	if err != nil {
+		return err
+	}
+	if err := idris.Household.Answer(ctx, asks.ID, "Maren"); err != nil {
+		return err
+	}
+	for _, side := range []struct {
+		v               *app.Vault
+		email, password string
+	}{{maren, IdrisEmail, MarenPassword}, {idris, MarenEmail, IdrisPassword}} {
+		p, err := known(ctx, side.v, side.email, household.Compare)
+		if err == nil {
+			err = side.v.Reauthenticate(secret.New(side.password))
+		}
+		if err == nil {
+			err = side.v.Household.Same(ctx, p.ID)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if _, err := idris.Household.Pass(ctx, asks.ID, "The allotment gate is 4471 from Monday on.", ""); err != nil {
+		return err
+	}
+	logins, err := idris.Book.Logins()
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(logins, func(it vault.Item) bool { return it.Title == "Slipway Moorings" })
+	if i < 0 {
+		return errors.New("the moorings are missing")
+	}
+	if _, err := idris.Household.Pass(ctx, asks.ID, "If you take the boat on Saturday.", logins[i].ID); err != nil {
+		return err
+	}
+	return until(ctx, func() (bool, error) {
+		list, err := maren.Household.Unread()
+		return len(list) == 2, err
+	})
+}
+
+// known waits until somebody is known in a state.
+func known(ctx context.Context, v *app.Vault, email string, s household.State) (p household.Person, err error) {
+	return p, until(ctx, func() (bool, error) {
+		list, err := v.Household.People()
+		i := slices.IndexFunc(list, func(p household.Person) bool { return p.Email == email && p.State == s })
+		if i >= 0 {
+			p = list[i]
+		}
+		return i >= 0, err
+	})
+}
+
+// until waits until something is so.
+func until(ctx context.Context, is func() (bool, error)) error {
+	for {
+		if ok, err := is(); ok || err != nil {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
 }
 
 // keepOthers writes down what isn't a login, and what a few logins have besides.
@@ -191,17 +273,13 @@ func person(name, email, password, cloud, device string) app.NewVault {
 
 // inStep waits until a vault has nothing left to send.
 func inStep(ctx context.Context, v *app.Vault) error {
-	for v.Sync.Status().Waiting > 0 || v.Sync.Status().State != syncing.InStep {
-		if s := v.Sync.Status(); s.State == syncing.Fault || s.State == syncing.Ended {
-			return fmt.Errorf("the cloud: %s", s.Detail)
+	return until(ctx, func() (bool, error) {
+		s := v.Sync.Status()
+		if s.State == syncing.Fault || s.State == syncing.Ended {
+			return false, fmt.Errorf("the cloud: %s", s.Detail)
 		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(10 * time.Millisecond):
-		}
-	}
-	return nil
+		return s.Waiting == 0 && s.State == syncing.InStep, nil
+	})
 }
 
 // typedBack is what is typed back from a sheet.

@@ -166,8 +166,8 @@ export async function codeMailed(page, d, email) {
   try {
     for (let i = 0; i < 50; i++) {
       await post.goto(d.site("post"));
-      const mail = (await post.innerText("body")).split("To ").find((m) => m.startsWith(email));
-      const code = /^ {4}(\d{4} \d{4})$/m.exec(mail ?? "");
+      const mails = (await post.innerText("body")).split("To ").filter((m) => m.startsWith(email));
+      const code = mails.map((m) => /^ {4}(\d{4} \d{4})$/m.exec(m)).find(Boolean);
       if (code) return code[1];
       await after(100);
     }

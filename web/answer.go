@@ -9,6 +9,7 @@ import (
 
 	"redlocket/app"
 	"redlocket/app/gate"
+	"redlocket/app/household"
 	"redlocket/app/reauth"
 	"redlocket/app/records"
 	"redlocket/wording"
@@ -61,7 +62,8 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, err error) {
 		s.toLock(w, r)
 	case errors.Is(err, reauth.ErrNeeded):
 		s.ask(w, r)
-	case errors.Is(err, records.ErrNoItem), errors.Is(err, app.ErrNoProfile):
+	case errors.Is(err, records.ErrNoItem), errors.Is(err, app.ErrNoProfile),
+		errors.Is(err, household.ErrNoPerson), errors.Is(err, household.ErrNoNote):
 		const text = "It may have been archived on another device, or the address is old."
 		s.showProblem(w, r, &problemError{http.StatusNotFound, "This isn't here", text})
 	case errors.As(err, &in):

@@ -109,6 +109,11 @@ func (s dayPages) waiting(r *http.Request) (out []waiting, err error) {
 		words := plural(n, "new password waits", "new passwords wait") + " for the site"
 		out = append(out, waiting{words, "sign in with it, and it is confirmed", search("staged"), false})
 	}
+	people, err := v.Household.People()
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, ofPeople(people)...)
 	l, err := v.Tidying.List(ctx)
 	if err != nil {
 		return nil, err

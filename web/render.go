@@ -80,11 +80,15 @@ func (s *Server) funcs() template.FuncMap {
 		"size64":        func(n int) string { return size(int64(n)) },
 		"meanings":      transfer.Meanings,
 		"meaning":       wording.Meaning,
-		"kind":          func(k vault.Kind) string { return wording.Kind(k.Type).One },
-		"lasts":         wording.Lasts,
-		"weakness":      wording.Weakness,
-		"trouble":       wording.Query,
-		"gains":         gains,
+		"kindWord":      func(t vault.Type) string { return wording.Kind(t).One },
+		"remove": func(v View, label, said string) removeView {
+			return removeView{v.Data.(householdData).At.ID, label, said}
+		},
+		"kind":     func(k vault.Kind) string { return wording.Kind(k.Type).One },
+		"lasts":    wording.Lasts,
+		"weakness": wording.Weakness,
+		"trouble":  wording.Query,
+		"gains":    gains,
 		"pickVals": func(key string, pick int) string {
 			b, _ := json.Marshal(map[string]any{"key": key, "pick": pick}) // of a text and a number
 			return string(b)
@@ -123,6 +127,7 @@ type (
 		View
 		Row fieldRow
 	}
+	removeView    struct{ ID, Label, Said string }
 	admissionView struct {
 		View
 		admissionData

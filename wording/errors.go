@@ -12,6 +12,7 @@ import (
 	"redlocket/core/keys"
 	"redlocket/core/leaks"
 	"redlocket/core/otp"
+	"redlocket/core/share"
 	"redlocket/core/site"
 	"redlocket/core/strength"
 	"redlocket/core/tidy"
@@ -56,6 +57,14 @@ var told = []struct {
 	{keys.ErrPassword, "the master password is empty, too long, or contains characters that can’t be typed everywhere"},
 	{keys.ErrWords, "these words are of no device that waits"},
 	{keys.ErrNotWords, "these aren’t six words of the list: look again at how they are spelt"},
+
+	{share.ErrMessage, "what came isn’t what belongs here"},
+	{share.ErrCommitment, "what came isn’t what was promised before: somebody may be in between"},
+	{share.ErrSecond, "it was answered already"},
+	{share.ErrOwn, "these are your own keys"},
+	{share.ErrNote, "the note can’t be read"},
+	{share.ErrPast, "the note is older than a week"},
+	{share.ErrThing, "this can’t be passed: it is too large, or nothing that is filed"},
 
 	{transfer.ErrEmpty, "the file is empty"},
 	{transfer.ErrBinary, "this isn’t a text file"},

@@ -141,10 +141,14 @@ func putNote(c vault.Changes, n share.Note) error {
 	return err
 }
 
-// Read opens a note: its text, and the thing that goes with it as an entry that nobody keeps, or the zero one.
+// Read opens a note: its text, and the thing that goes with it as an entry that nobody keeps, or the zero one. It takes
+// the master password where the owner wants to be asked before a password is shown.
 func (h *Household) Read(ctx context.Context, id string) (text string, thing vault.Entry, err error) {
-	n, err := h.note(id)
+	n, err := h.Note(id)
 	if err != nil {
+		return "", thing, err
+	}
+	if err := h.Guard.Require(reauth.Show); err != nil {
 		return "", thing, err
 	}
 	if n.note.Thing != nil {
@@ -158,7 +162,8 @@ func (h *Household) Read(ctx context.Context, id string) (text string, thing vau
 	return n.note.Text, thing, err
 }
 
-func (h *Household) note(id string) (Note, error) {
+// Note returns one. The error is ErrNoNote.
+func (h *Household) Note(id string) (Note, error) {
 	e, err := h.Set.Items.Entry(id)
 	if errors.Is(err, records.ErrNoItem) {
 		return Note{}, ErrNoNote
@@ -189,7 +194,7 @@ func (h *Household) editNote(ctx context.Context, id string, c vault.Changes) er
 // Keep makes an item of one's own of the thing that goes with a note, or of its text where nothing does. Kept twice it
 // is one item. The note goes after its week all the same.
 func (h *Household) Keep(ctx context.Context, id string) (item string, err error) {
-	n, err := h.note(id)
+	n, err := h.Note(id)
 	if err != nil {
 		return "", err
 	}
@@ -241,7 +246,7 @@ func (h *Household) noteTitle(n Note) string {
 // Forget deletes a note before its week is over, on the owner's devices. One that the owner passed is taken back if the
 // other one hasn't fetched it yet.
 func (h *Household) Forget(ctx context.Context, id string) error {
-	n, err := h.note(id)
+	n, err := h.Note(id)
 	if err != nil {
 		return err
 	}
