@@ -2,6 +2,9 @@ package app_test
 
 import (
 	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
 	"encoding/json"
 	"net/http"
 	"net/http/httptest"
@@ -131,7 +134,7 @@ func TestTwoPeopleMeet(t *testing.T) {
 	assert.Equal(t, "Maren Tolliver", ofIdris.Name)
 	_, err := maren.Household.Ask(t.Context(), "IDRIS@harbour.example", "Idris")
 	require.Error(t, err, "they are there already")
-	_, err = maren.Household.Pass(t.Context(), ofMaren.ID, "hello", "")
+	_, err = maren.Household.Pass(t.Context(), ofMaren.ID, household.Passing{Text: "hello"})
 	require.Error(t, err, "the words come first")
 	require.ErrorIs(t, maren.Household.Same(t.Context(), ofMaren.ID), reauth.ErrNeeded)
 
@@ -165,7 +168,7 @@ func TestTwoPeopleAskEachOther(t *testing.T) {
 	}
 	w.down.Store(false)
 	ofMaren, ofIdris := becomes(t, maren, idrisEmail, household.Compare), becomes(t, idris, email, household.Compare)
-	assert.Equal(t, ofMaren.ID, ofIdris.ID)
+	assert.Equal(t, ofMaren.ID, ofIdris.ID, "it is one meeting")
 	assert.Equal(t, ofMaren.Words, ofIdris.Words)
 	for _, v := range []*app.Vault{maren, idris} {
 		list, err := v.Household.People()
@@ -182,14 +185,14 @@ func TestNotesArePassed(t *testing.T) {
 	ofMaren, ofIdris := checked(t, maren, idris)
 	ferry := w.save(maren, "Ferrylink", "pw-ferry")
 
-	_, err := maren.Household.Pass(t.Context(), ofMaren.ID, "", "")
+	_, err := maren.Household.Pass(t.Context(), ofMaren.ID, household.Passing{})
 	require.Error(t, err, "nothing")
-	_, err = maren.Household.Pass(t.Context(), ofMaren.ID, strings.Repeat("x", share.MaxText+1), "")
+	_, err = maren.Household.Pass(t.Context(), ofMaren.ID, household.Passing{Text: strings.Repeat("x", share.MaxText+1)})
 	require.Error(t, err, "too long")
-	_, err = maren.Household.Pass(t.Context(), ofMaren.ID, "", "no such item")
+	_, err = maren.Household.Pass(t.Context(), ofMaren.ID, household.Passing{Item: "no such item"})
 	require.Error(t, err)
 	w.down.Store(true)
-	sent, err := maren.Household.Pass(t.Context(), ofMaren.ID, "for Saturday", ferry)
+	sent, err := maren.Household.Pass(t.Context(), ofMaren.ID, household.Passing{Text: "for Saturday", Item: ferry})
 	require.NoError(t, err, "it waits for the cloud")
 	w.down.Store(false)
 
@@ -225,7 +228,7 @@ func TestNotesArePassed(t *testing.T) {
 	assert.Equal(t, "pw-ferry", password(t, idris, item))
 	assert.Equal(t, 1, count(t, idris))
 
-	_, err = idris.Household.Pass(t.Context(), ofIdris.ID, "thanks", "") // answered in place
+	_, err = idris.Household.Pass(t.Context(), ofIdris.ID, household.Passing{Text: "thanks"}) // answered in place
 	require.NoError(t, err)
 	reply := passed(t, laptop, idrisEmail, 2)
 	text, _, err = laptop.Household.Read(t.Context(), reply.ID)
@@ -257,7 +260,7 @@ func TestANoteIsTakenBack(t *testing.T) {
 	ofMaren, _ := checked(t, maren, idris)
 	w.inStep(idris)
 	idris.Lock()
-	id, err := maren.Household.Pass(t.Context(), ofMaren.ID, "oh no", "")
+	id, err := maren.Household.Pass(t.Context(), ofMaren.ID, household.Passing{Text: "oh no"})
 	require.NoError(t, err)
 	soon(t, "it was handed over", func() bool { n := passed(t, maren, idrisEmail, 1); return !n.Seen.IsZero() })
 	require.NoError(t, maren.Household.Forget(t.Context(), id))
@@ -278,16 +281,16 @@ func TestPassingKnowsOfTheSecondPassphrase(t *testing.T) {
 	ofMaren, ofIdris := checked(t, maren, idris)
 	setSecond(t, maren, sheetCode(t, maren))
 	lighthouse := w.save(maren, "Lighthouse", "pw-light")
-	_, err := maren.Household.Pass(t.Context(), ofMaren.ID, "", lighthouse)
+	_, err := maren.Household.Pass(t.Context(), ofMaren.ID, household.Passing{Item: lighthouse})
 	require.NoError(t, err)
 	passed(t, idris, email, 1)
-	_, err = idris.Household.Pass(t.Context(), ofIdris.ID, "", w.save(idris, "Harbour bar", "pw-bar"))
+	_, err = idris.Household.Pass(t.Context(), ofIdris.ID, household.Passing{Item: w.save(idris, "Harbour bar", "pw-bar")})
 	require.NoError(t, err)
 	bar := passed(t, maren, idrisEmail, 2)
 	kept, err := maren.Household.Keep(t.Context(), bar.ID)
 	require.NoError(t, err)
 	leaveOut(t, maren, lighthouse, kept)
-	_, err = maren.Household.Pass(t.Context(), ofMaren.ID, "", titled(t, maren, "Lighthouse")[0])
+	_, err = maren.Household.Pass(t.Context(), ofMaren.ID, household.Passing{Item: titled(t, maren, "Lighthouse")[0]})
 	require.Error(t, err)
 	maren = by(t, d, maren, second)
 	list, err := maren.Household.Notes(ofMaren.ID)
@@ -375,7 +378,7 @@ func TestOtherKeysUnderTheSameAddress(t *testing.T) {
 	first := w.device("idris")
 	maren, idris := w.create(w.device("maren")), w.createFor(first, "Idris Moss", idrisEmail)
 	ofMaren, _ := checked(t, maren, idris)
-	_, err := maren.Household.Pass(t.Context(), ofMaren.ID, "before", "")
+	_, err := maren.Household.Pass(t.Context(), ofMaren.ID, household.Passing{Text: "before"})
 	require.NoError(t, err)
 	passed(t, idris, email, 1)
 	idris.Guard.Given()
@@ -387,7 +390,7 @@ func TestOtherKeysUnderTheSameAddress(t *testing.T) {
 		p, err := maren.Household.Person(ofMaren.ID)
 		return err == nil && p.Paused
 	})
-	_, err = maren.Household.Pass(t.Context(), ofMaren.ID, "to whom?", "")
+	_, err = maren.Household.Pass(t.Context(), ofMaren.ID, household.Passing{Text: "to whom?"})
 	require.Error(t, err)
 	list, err := maren.Household.People()
 	require.NoError(t, err)
@@ -413,7 +416,7 @@ func TestOtherKeysUnderTheSameAddress(t *testing.T) {
 	notes, err := maren.Household.Notes(list[0].ID)
 	require.NoError(t, err)
 	assert.Len(t, notes, 1, "with what was passed before")
-	_, err = maren.Household.Pass(t.Context(), list[0].ID, "hello again", "")
+	_, err = maren.Household.Pass(t.Context(), list[0].ID, household.Passing{Text: "hello again"})
 	require.NoError(t, err)
 	passed(t, anew, email, 1)
 }
@@ -452,7 +455,7 @@ func TestANoteBeforeTheWordsWereCompared(t *testing.T) {
 	maren, idris := w.create(w.device("maren")), w.createFor(w.device("idris"), "Idris Moss", idrisEmail)
 	ofMaren, ofIdris := meet(t, maren, idris)
 	same(t, maren, ofMaren)
-	_, err := maren.Household.Pass(t.Context(), ofMaren.ID, "early", "")
+	_, err := maren.Household.Pass(t.Context(), ofMaren.ID, household.Passing{Text: "early"})
 	require.NoError(t, err)
 	soon(t, "it waits", func() bool { return w.letters(idris) == 1 })
 	p, _ := person(t, idris, email)
@@ -495,7 +498,7 @@ func TestPeopleAreInNoBackup(t *testing.T) {
 	w := newWorld(t)
 	maren, idris := w.create(w.device("maren")), w.createFor(w.device("idris"), "Idris Moss", idrisEmail)
 	ofMaren, _ := checked(t, maren, idris)
-	_, err := maren.Household.Pass(t.Context(), ofMaren.ID, "for you alone", "")
+	_, err := maren.Household.Pass(t.Context(), ofMaren.ID, household.Passing{Text: "for you alone"})
 	require.NoError(t, err)
 	var b bytes.Buffer
 	maren.Guard.Given()
@@ -507,4 +510,160 @@ func TestPeopleAreInNoBackup(t *testing.T) {
 	list, err := anew.Household.People()
 	require.NoError(t, err)
 	assert.Empty(t, list)
+}
+
+// A copy goes with its files, if they are wanted and not too large.
+func TestFilesArePassed(t *testing.T) {
+	w := newWorld(t)
+	maren := w.create(w.device("maren"))
+	laptop := w.join(w.device("laptop"), maren)
+	first := w.device("idris")
+	idris := w.createFor(first, "Idris Moss", idrisEmail)
+	ofMaren, _ := checked(t, maren, idris)
+	paper := w.save(maren, "Passport", "pw")
+	_, err := maren.Files.Attach(t.Context(), paper, "scan.txt", strings.NewReader("page one"))
+	require.NoError(t, err)
+	_, err = maren.Files.Attach(t.Context(), paper, "empty.txt", strings.NewReader(""))
+	require.NoError(t, err)
+	w.inStep(maren, laptop)
+	// From the laptop, which has to fetch them first.
+	_, err = laptop.Household.Pass(t.Context(), ofMaren.ID, household.Passing{Item: paper, Files: true})
+	require.NoError(t, err)
+	got := passed(t, idris, email, 1)
+	require.Len(t, got.Files, 2)
+	contents := func(v *app.Vault, item string) map[string]string {
+		e, err := v.Items.Entry(item)
+		require.NoError(t, err)
+		out := map[string]string{}
+		for _, f := range e.Files() {
+			var b bytes.Buffer
+			require.NoError(t, v.Files.Read(t.Context(), f, &b))
+			out[f.Name] = b.String()
+		}
+		return out
+	}
+	want := map[string]string{"scan.txt": "page one", "empty.txt": ""}
+	assert.Equal(t, want, contents(idris, got.ID))
+	item, err := idris.Household.Keep(t.Context(), got.ID)
+	require.NoError(t, err)
+	require.NoError(t, idris.Household.Forget(t.Context(), got.ID))
+	idris = by(t, first, idris, master)
+	idris.Files.RemoveUnused(t.Context())
+	assert.Equal(t, want, contents(idris, item), "what was kept has them still")
+
+	_, err = maren.Files.Attach(t.Context(), paper, "film.bin", bytes.NewReader(make([]byte, share.MaxBytes)))
+	require.NoError(t, err)
+	_, err = maren.Household.Pass(t.Context(), ofMaren.ID, household.Passing{Item: paper, Files: true})
+	require.ErrorIs(t, err, household.ErrLargeFiles)
+	_, err = maren.Household.Pass(t.Context(), ofMaren.ID, household.Passing{Item: paper})
+	require.NoError(t, err)
+	assert.Empty(t, passed(t, idris, email, 1).Files)
+}
+
+// A cloud that hands out letters under the ids of what a vault holds, alone or together with somebody whose words were
+// compared, replaces nothing of it.
+func TestALetterUnderAnotherThingsID(t *testing.T) {
+	w := newWorld(t)
+	maren := w.create(w.device("maren"))
+	post, err := newPostbox()
+	require.NoError(t, err)
+	h := householdAt(maren, post)
+	collect := func() { h.Heard(); require.NoError(t, h.Collect(t.Context())) }
+	id, err := h.Ask(t.Context(), idrisEmail, "Idris")
+	require.NoError(t, err)
+	for range 3 {
+		collect()
+	}
+	maren.Guard.Given()
+	require.NoError(t, h.Same(t.Context(), id))
+	login, other := w.save(maren, "Ferrylink", "pw"), w.save(maren, "Gullwing", "pw")
+	note, err := share.Note{At: time.Now().UnixMilli(), Text: "x"}.Seal(post.other, post.meets.Offer.Keys, login)
+	require.NoError(t, err)
+	asks, err := share.NewAsker(rand.Reader, other, post.other.Public())
+	require.NoError(t, err)
+	offer, err := json.Marshal(asks.Offer("Mallory"))
+	require.NoError(t, err)
+	post.waits[login] = wire.Letter{ID: login, Kind: wire.LetterNote, Body: note}
+	post.waits[other] = wire.Letter{ID: other, Kind: wire.LetterOffer, From: "mallory@harbour.example", Body: offer}
+	post.waits[maren.Profile().Vault] = wire.Letter{ID: maren.Profile().Vault, Kind: wire.LetterOffer,
+		From: "mallory@harbour.example", Body: offer}
+	collect()
+	collect()
+	assert.Equal(t, "pw", password(t, maren, login))
+	assert.Equal(t, "pw", password(t, maren, other))
+	assert.Equal(t, vault.TypeProfile, maren.Book.Profile().Type)
+	_, there := person(t, maren, "mallory@harbour.example")
+	assert.True(t, there, "it was taken as what it is")
+	assert.Zero(t, len(post.waits), "and none of them waits for ever")
+}
+
+// What waits for its owner to do something isn't fetched again and again.
+func TestWhatWaitsIsFetchedOnce(t *testing.T) {
+	w := newWorld(t)
+	maren := w.create(w.device("maren"))
+	post, err := newPostbox()
+	require.NoError(t, err)
+	counted := &countedPost{postbox: post}
+	h := householdAt(maren, counted)
+	collect := func() { h.Heard(); require.NoError(t, h.Collect(t.Context())) }
+	id, err := h.Ask(t.Context(), idrisEmail, "Idris")
+	require.NoError(t, err)
+	for range 3 {
+		collect()
+	}
+	require.NoError(t, post.pass(share.Note{At: time.Now().UnixMilli(), Text: "early"}))
+	before := counted.fetched
+	for range 5 {
+		collect()
+	}
+	assert.Equal(t, before+1, counted.fetched)
+	maren.Guard.Given()
+	require.NoError(t, h.Same(t.Context(), id))
+	collect()
+	unread, err := h.Unread()
+	require.NoError(t, err)
+	assert.Len(t, unread, 1, "it comes once the words were the same")
+}
+
+// countedPost counts the letters that are fetched.
+type countedPost struct {
+	*postbox
+	fetched int
+}
+
+func (p *countedPost) Letter(ctx context.Context, credential, id string) (wire.Letter, error) {
+	p.fetched++
+	return p.postbox.Letter(ctx, credential, id)
+}
+
+// Two devices that gave their owner keys at the same time don't go on with those that lost.
+func TestAMeetingWithKeysThatAreNoMore(t *testing.T) {
+	w := newWorld(t)
+	maren := w.create(w.device("maren"))
+	post, err := newPostbox()
+	require.NoError(t, err)
+	h := householdAt(maren, post)
+	collect := func() { h.Heard(); require.NoError(t, h.Collect(t.Context())) }
+	first, err := h.Ask(t.Context(), idrisEmail, "Idris")
+	require.NoError(t, err)
+	collect() // the keys
+	post.silent = true
+	collect() // the offer
+	other, err := keys.NewIdentity(rand.Reader)
+	require.NoError(t, err)
+	require.NoError(t, maren.Items.Edit(t.Context(), maren.Profile().Vault,
+		func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
+			return e.With(by, vault.Changes{vault.FieldIdentity: hex.EncodeToString(other.Bytes())})
+		}))
+	post.silent = false
+	for range 3 {
+		collect()
+	}
+	_, err = h.Person(first)
+	require.ErrorIs(t, err, household.ErrNoPerson)
+	list, err := h.People()
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.Equal(t, household.Compare, list[0].State, "they were asked again")
+	assert.True(t, post.meets.Offer.Keys.Equal(other.Public()))
 }

@@ -463,6 +463,7 @@ func useCases() []useCase {
 			b.v.Replica.Damaged()
 			return err
 		}, nil},
+		{"people", knowPeople, keptWhatWasPassed},
 		{"sync without a cloud", func(ctx context.Context, b *bench) error {
 			b.v.Sync.Status()
 			return b.v.Sync.Sync(ctx)

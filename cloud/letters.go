@@ -61,6 +61,13 @@ func letterLife(kind string) time.Duration {
 	return wire.LetterDays * aDay
 }
 
+func maxLetter(kind string) int {
+	if kind == wire.LetterNote {
+		return wire.MaxLetter
+	}
+	return wire.MaxMessage
+}
+
 // putLetter takes a letter.
 func (s *Server) putLetter(w http.ResponseWriter, r *http.Request) {
 	var in wire.NewLetter
@@ -72,7 +79,8 @@ func (s *Server) putLetter(w http.ResponseWriter, r *http.Request) {
 	if err == nil {
 		err = uuid.Validate(id)
 	}
-	if err == nil && (!slices.Contains(letterKinds, in.Kind) || len(in.Body) == 0 || len(in.Body) > wire.MaxLetter) {
+	n := len(in.Body)
+	if err == nil && (!slices.Contains(letterKinds, in.Kind) || n == 0 || n > maxLetter(in.Kind)) {
 		err = errors.New("this is no letter, or too large a one")
 	}
 	if err != nil {
@@ -248,16 +256,21 @@ func (s *store) putLetter(ctx context.Context, l keptLetter, now time.Time) (fre
 			There int `db:"there"`
 			Ours  int `db:"ours"`
 			All   int `db:"everywhere"`
+			Bytes int `db:"bytes"`
+			Own   int `db:"own"`
 		}
 		err = tx.GetContext(ctx, &n, `SELECT
 			(SELECT count(*) FROM letters WHERE address = ?) AS there,
 			(SELECT count(*) FROM letters WHERE address = ? AND account = ?) AS ours,
-			(SELECT count(*) FROM letters WHERE account = ?) AS everywhere`,
-			l.Address, l.Address, l.Account, l.Account)
+			(SELECT count(*) FROM letters WHERE account = ?) AS everywhere,
+			(SELECT COALESCE(sum(length(body)), 0) FROM letters WHERE address = ?) AS bytes,
+			(SELECT COALESCE(sum(length(body)), 0) FROM letters WHERE account = ?) AS own`,
+			l.Address, l.Address, l.Account, l.Account, l.Address, l.Account)
 		if err != nil {
 			return err
 		}
-		if n.There >= wire.MaxLetters || n.Ours >= wire.MaxFromOne || n.All >= wire.MaxHanded {
+		if n.There >= wire.MaxLetters || n.Ours >= wire.MaxFromOne || n.All >= wire.MaxHanded ||
+			max(n.Bytes, n.Own)+len(l.Body) > wire.MaxWaiting {
 			return errManyLetters
 		}
 		fresh = true

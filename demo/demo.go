@@ -191,7 +191,8 @@ func meet(ctx context.Context, maren, idris *app.Vault) error {
 			return err
 		}
 	}
-	if _, err := idris.Household.Pass(ctx, asks.ID, "The allotment gate is 4471 from Monday on.", ""); err != nil {
+	gate := household.Passing{Text: "The allotment gate is 4471 from Monday on."}
+	if _, err := idris.Household.Pass(ctx, asks.ID, gate); err != nil {
 		return err
 	}
 	logins, err := idris.Book.Logins()
@@ -202,7 +203,8 @@ func meet(ctx context.Context, maren, idris *app.Vault) error {
 	if i < 0 {
 		return errors.New("the moorings are missing")
 	}
-	if _, err := idris.Household.Pass(ctx, asks.ID, "If you take the boat on Saturday.", logins[i].ID); err != nil {
+	boat := household.Passing{Text: "If you take the boat on Saturday.", Item: logins[i].ID}
+	if _, err := idris.Household.Pass(ctx, asks.ID, boat); err != nil {
 		return err
 	}
 	return until(ctx, func() (bool, error) {

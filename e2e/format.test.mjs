@@ -246,3 +246,36 @@ test("a pairing and a message of the bridge", async () => {
   assert.equal(await seal("redlocket/1 to app", b.plain), b.sealed_to_app);
   assert.equal(await seal("redlocket/1 to browser", b.answer), b.sealed_to_browser);
 });
+
+test("a meeting of two people, and a letter", () => {
+  const s = JSON.parse(readFileSync(join(root, "testdata/share.json"), "utf8"));
+  const of = (secret) => {
+    const b = un(secret);
+    return { sign: new Uint8Array(publicOf(b.slice(0, 32))), seal: hpkeKeys(b.slice(32)).publicKey };
+  };
+  const asks = of(s.asks),
+    answers = of(s.answers);
+  assert.equal(Buffer.from(asks.sign).toString("base64"), s.asks_keys.sign);
+  assert.equal(Buffer.from(asks.seal).toString("base64"), s.asks_keys.seal);
+  const digest = (k) => sha256(cat(lp(k.sign), lp(k.seal)));
+  const lps = (...parts) => cat(...parts.map((p) => lp(typeof p === "string" ? utf8(p) : p)));
+  const first = un(s.asks_nonce);
+  const commitment = sha256(lps("redlocket/2 meeting commitment", s.meeting, digest(asks), first));
+  assert.equal(hex(commitment), s.commitment);
+  const named = lps("redlocket/2 meeting words", s.meeting, digest(asks), digest(answers), first, un(s.answers_nonce));
+  assert.deepEqual(words(sha256(named), 6), s.words);
+
+  const padded = openHPKE(un(s.answers).slice(32), lps("redlocket/2 letter", s.letter_id), un(s.letter));
+  const body = padded.slice(0, padded.lastIndexOf(0x80));
+  const from = body.slice(0, 32),
+    signature = body.slice(32, 96),
+    plain = body.slice(96);
+  assert.equal(hex(from), hex(asks.sign));
+  assert.deepEqual(JSON.parse(Buffer.from(plain).toString()), s.note);
+  const key = createPublicKey({
+    format: "jwk",
+    key: { kty: "OKP", crv: "Ed25519", x: Buffer.from(from).toString("base64url") },
+  });
+  const signed = lps("redlocket/2 letter", s.letter_id, digest(answers), sha256(plain));
+  assert.ok(verify(null, signed, key, signature));
+});

@@ -175,7 +175,7 @@ func (s householdPages) newKeys(w http.ResponseWriter, r *http.Request) error {
 
 func (s householdPages) pass(w http.ResponseWriter, r *http.Request) error {
 	id := chi.URLParam(r, "id")
-	_, err := vaultOf(r).Household.Pass(r.Context(), id, r.FormValue("text"), "")
+	_, err := vaultOf(r).Household.Pass(r.Context(), id, household.Passing{Text: r.FormValue("text")})
 	return s.after(w, r, id, err, "")
 }
 
@@ -283,6 +283,9 @@ type passData struct {
 	Item vault.Item
 	To   string
 	Left bool // the second passphrase doesn't show it
+
+	Attached []vault.File
+	TooLarge bool // its files, to go with it
 }
 
 func (s householdPages) passPage(w http.ResponseWriter, r *http.Request) error {
@@ -299,7 +302,8 @@ func (s householdPages) showPass(w http.ResponseWriter, r *http.Request, failed 
 		return err
 	}
 	page := s.view(r, "Pass a copy", "household", passData{
-		d, vault.View(e), r.FormValue("to"), vaultOf(r).Cover.Has(e.ID),
+		householdData: d, Item: vault.View(e), To: r.FormValue("to"), Left: vaultOf(r).Cover.Has(e.ID),
+		Attached: e.Files(), TooLarge: !household.PassesFiles(e.Files()),
 	})
 	status := http.StatusOK
 	if failed != nil {
@@ -314,7 +318,9 @@ func (s householdPages) showPass(w http.ResponseWriter, r *http.Request, failed 
 
 func (s householdPages) passItem(w http.ResponseWriter, r *http.Request) error {
 	to := r.FormValue("to")
-	if _, err := vaultOf(r).Household.Pass(r.Context(), to, r.FormValue("text"), chi.URLParam(r, "id")); err != nil {
+	if _, err := vaultOf(r).Household.Pass(r.Context(), to, household.Passing{
+		Text: r.FormValue("text"), Item: chi.URLParam(r, "id"), Files: r.FormValue("files") != "",
+	}); err != nil {
 		return s.showPass(w, r, err)
 	}
 	return s.after(w, r, to, nil, "")

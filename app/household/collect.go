@@ -1,6 +1,7 @@
 package household
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -10,6 +11,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"redlocket/app/records"
 	"redlocket/app/syncing"
 	"redlocket/core/keys"
 	"redlocket/core/share"
@@ -104,10 +106,8 @@ func (r run) keepSide(ctx context.Context, id string, s side) error {
 	return r.Set.Local.SetJSON(ctx, localSide(id), s)
 }
 
-// letterID is the id of a meeting's second or third message.
-func letterID(meeting, kind string) string {
-	return uuid.NewSHA1(uuid.NameSpaceOID, []byte("redlocket letter "+kind+" "+meeting)).String()
-}
+// LetterID is the id under which a meeting's second or third message travels, or a note by the id of its entry.
+func LetterID(of, kind string) string { return entryID("letter "+kind, of) }
 
 // meet does what is next in a meeting that this device runs.
 func (r run) meet(ctx context.Context, p Person, m meeting) error {
@@ -115,11 +115,14 @@ func (r run) meet(ctx context.Context, p Person, m meeting) error {
 	if err != nil || s.Done {
 		return err
 	}
+	if s.Asks != nil && !s.Asks.Own.Equal(r.own.Public()) || s.Answers != nil && !s.Answers.Own.Equal(r.own.Public()) {
+		return r.anew(ctx, p) // another device gave the owner other keys
+	}
 	name, _ := r.Owner()
 	if s.Asks == nil && s.Answers == nil {
 		switch {
 		case p.State == Asked:
-			s.Asks, err = share.NewAsker(r.Rand, p.ID, r.own.Public())
+			s.Asks, err = share.NewAsker(r.Rand, p.meeting, r.own.Public())
 		case p.State == Answered && m.Offer != nil:
 			s.Answers, err = share.NewAnswerer(r.Rand, *m.Offer, r.own.Public())
 		default: // what this device kept of it is gone
@@ -134,9 +137,10 @@ func (r run) meet(ctx context.Context, p Person, m meeting) error {
 	}
 	if !s.Sent {
 		if s.Asks != nil {
-			err = r.send(ctx, p.ID, wire.LetterOffer, p.Email, s.Asks.Offer(name))
+			err = r.send(ctx, p.meeting, wire.LetterOffer, p.Email, s.Asks.Offer(name))
 		} else {
-			err = r.send(ctx, letterID(p.ID, wire.LetterAnswer), wire.LetterAnswer, p.Email, s.Answers.Answer(name))
+			id := LetterID(p.meeting, wire.LetterAnswer)
+			err = r.send(ctx, id, wire.LetterAnswer, p.Email, s.Answers.Answer(name))
 		}
 		if err != nil {
 			return err
@@ -149,6 +153,26 @@ func (r run) meet(ctx context.Context, p Person, m meeting) error {
 	return r.conclude(ctx, p, s)
 }
 
+// anew drops a meeting, and asks again where the owner had asked.
+func (r run) anew(ctx context.Context, p Person) error {
+	return r.change(ctx, func(list []vault.Entry, by vault.Stamp) (out []vault.Entry, err error) {
+		for _, e := range list {
+			if e.ID != p.ID {
+				continue
+			}
+			if e, err = gone(e, by); err != nil {
+				return nil, err
+			}
+			out = append(out, e)
+		}
+		if p.State == Asked && len(out) > 0 {
+			e, err := beginning(p.Email, p.Name, by, meeting{ID: records.NewID(), Mine: true, Device: r.Device})
+			return append(out, e), err
+		}
+		return out, nil
+	})
+}
+
 // conclude shows the words once both sides have said what they drew. The side that asked says so first, to whom it
 // took the answer from and to nobody else.
 func (r run) conclude(ctx context.Context, p Person, s side) error {
@@ -158,7 +182,7 @@ func (r run) conclude(ctx context.Context, p Person, s side) error {
 	switch {
 	case s.Asks != nil && s.Asks.Answer != nil:
 		reveal, _ := s.Asks.Reveal()
-		if err := r.send(ctx, letterID(p.ID, wire.LetterReveal), wire.LetterReveal, p.Email, reveal); err != nil {
+		if err := r.send(ctx, LetterID(p.meeting, wire.LetterReveal), wire.LetterReveal, p.Email, reveal); err != nil {
 			return err
 		}
 		words, theirs, calls = s.Asks.Words(), s.Asks.Answer.Keys, s.Asks.Answer.Name
@@ -204,12 +228,20 @@ func (r run) hand(ctx context.Context, n Note, entries []vault.Entry) error {
 	if err != nil || p.State != Checked || p.Paused {
 		return nil // it waits, or is gone with them
 	}
-	sealed, err := n.note.Seal(r.own, p.keys, n.ID)
+	for _, f := range n.Files {
+		var b bytes.Buffer
+		if err := r.Set.Files.Read(ctx, f, &b); err != nil {
+			return err
+		}
+		n.note.Files = append(n.note.Files, share.File{Name: f.Name, Size: b.Len(), Data: b.Bytes()})
+	}
+	letter := LetterID(n.ID, wire.LetterNote)
+	sealed, err := n.note.Seal(r.own, p.keys, letter)
 	if err != nil {
 		return err
 	}
 	name, _ := r.Owner()
-	err = r.cloud.PutLetter(ctx, r.credential, n.ID, wire.NewLetter{
+	err = r.cloud.PutLetter(ctx, r.credential, letter, wire.NewLetter{
 		To: p.Email, Kind: wire.LetterNote, First: share.FirstName(name), Body: sealed,
 	})
 	if errors.Is(err, syncing.ErrManyLetters) { // it goes once there is room
@@ -219,7 +251,7 @@ func (r run) hand(ctx context.Context, n Note, entries []vault.Entry) error {
 		return err
 	}
 	c := vault.Changes{vault.FieldRead: strconv.FormatInt(r.Now().UnixMilli(), 10)}
-	n.note.Thing = nil
+	n.note.Thing, n.note.Files = nil, nil
 	if err := putNote(c, n.note); err != nil {
 		return err
 	}
@@ -232,8 +264,12 @@ func (r run) take(ctx context.Context, l wire.Letter, entries []vault.Entry) err
 	if uuid.Validate(l.ID) != nil {
 		return nil
 	}
-	if slices.ContainsFunc(entries, func(e vault.Entry) bool { return e.ID == l.ID }) { // it is committed
-		return r.cloud.RemoveLetter(ctx, r.credential, l.ID)
+	kept := map[string]string{wire.LetterOffer: "peer", wire.LetterNote: "passed"}[l.Kind]
+	if id := entryID(kept, l.ID); slices.ContainsFunc(entries, func(e vault.Entry) bool { return e.ID == id }) {
+		return r.cloud.RemoveLetter(ctx, r.credential, l.ID) // it is committed
+	}
+	if r.looked.at(l.ID) {
+		return nil
 	}
 	full, err := r.cloud.Letter(ctx, r.credential, l.ID)
 	if errors.Is(err, syncing.ErrOver) { // another device has taken it
@@ -251,10 +287,14 @@ func (r run) take(ctx context.Context, l wire.Letter, entries []vault.Entry) err
 	case wire.LetterNote:
 		drop, err = r.takeNote(ctx, l.ID, full, entries)
 	}
-	if err == nil && drop {
-		err = r.cloud.RemoveLetter(ctx, r.credential, l.ID)
+	switch {
+	case err != nil:
+		return err
+	case drop:
+		return r.cloud.RemoveLetter(ctx, r.credential, l.ID)
 	}
-	return err
+	r.looked.note(l.ID)
+	return nil
 }
 
 // takeOffer notes that somebody asks. Two who ask each other meet once: in the meeting whose id comes first.
@@ -272,18 +312,18 @@ func (r run) takeOffer(ctx context.Context, id string, l wire.Letter) (drop bool
 	err = r.change(ctx, func(list []vault.Entry, by vault.Stamp) (out []vault.Entry, err error) {
 		drop, out = false, nil
 		asking := 0
-		m := meeting{Offer: &o, Calls: o.Name}
+		m := meeting{ID: id, Offer: &o, Calls: o.Name}
 		name := ""
 		for _, e := range list {
 			p, pm, ok := personOf(e)
 			switch {
-			case e.ID == id:
+			case e.ID == entryID("peer", id):
 				return nil, nil
 			case !ok:
 				continue
 			case p.State == Asks:
 				asking++
-			case p.Email == email && p.State == Asked && p.ID < id:
+			case p.Email == email && p.State == Asked && p.meeting < id:
 				drop = true
 				return nil, nil
 			case p.Email == email && p.State == Asked:
@@ -298,7 +338,7 @@ func (r run) takeOffer(ctx context.Context, id string, l wire.Letter) (drop bool
 		if asking >= mostAsking {
 			return nil, nil // it waits at the cloud
 		}
-		e, err := beginning(id, email, name, by, m)
+		e, err := beginning(email, name, by, m)
 		return append(out, e), err
 	})
 	return drop, err
@@ -311,10 +351,11 @@ func (r run) takeMessage(
 	var about struct {
 		Meeting string `json:"meeting"`
 	}
-	if json.Unmarshal(l.Body, &about) != nil || letterID(about.Meeting, kind) != l.ID {
+	if json.Unmarshal(l.Body, &about) != nil || LetterID(about.Meeting, kind) != l.ID {
 		return true, nil
 	}
-	i := slices.IndexFunc(entries, func(e vault.Entry) bool { return e.ID == about.Meeting })
+	id := entryID("peer", about.Meeting)
+	i := slices.IndexFunc(entries, func(e vault.Entry) bool { return e.ID == id })
 	if i < 0 {
 		return false, nil // it may be yet to come here
 	}
@@ -374,14 +415,26 @@ func (r run) takeNote(ctx context.Context, id string, l wire.Letter, entries []v
 		}
 		c[vault.FieldTitle] = e.Text(vault.FieldTitle)
 	}
+	files := n.Files
+	n.Files = nil
 	if err := putNote(c, n); err != nil {
 		return false, err
 	}
+	for i, f := range files {
+		fileID := entryID("passed file "+strconv.Itoa(i), id)
+		kept, full := r.Set.Files.SealAs(ctx, fileID, f.Name, bytes.NewReader(f.Data))
+		if full != nil {
+			return false, full
+		}
+		defer func() { r.Set.Files.Restored(ctx, fileID, err != nil) }()
+		c[vault.FileField(fileID)] = kept
+	}
 	return false, r.change(ctx, func(list []vault.Entry, by vault.Stamp) ([]vault.Entry, error) {
-		if slices.ContainsFunc(list, func(e vault.Entry) bool { return e.ID == id }) {
+		own := entryID("passed", id)
+		if slices.ContainsFunc(list, func(e vault.Entry) bool { return e.ID == own }) {
 			return nil, nil
 		}
-		e, err := vault.New(id, vault.TypePassed, by, c)
+		e, err := vault.New(own, vault.TypePassed, by, c)
 		return []vault.Entry{e}, err
 	})
 }

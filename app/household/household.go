@@ -19,8 +19,11 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
+
+	"github.com/google/uuid"
 
 	"redlocket/app/reauth"
 	"redlocket/app/records"
@@ -66,8 +69,9 @@ type Config struct {
 type Household struct {
 	Config
 
-	due  atomic.Bool  // something is to be handed over, or the cloud said that something waits
-	last atomic.Int64 // when it was looked last, in milliseconds since 1970
+	looked looked
+	due    atomic.Bool  // something is to be handed over, or the cloud said that something waits
+	last   atomic.Int64 // when it was looked last, in milliseconds since 1970
 }
 
 // Open returns the household of an open set.
@@ -75,6 +79,33 @@ func Open(cfg Config) *Household {
 	h := &Household{Config: cfg}
 	h.due.Store(true)
 	return h
+}
+
+// looked are letters that wait at the cloud for something that the owner does: they aren't fetched again before.
+type looked struct {
+	mu  sync.Mutex // guards ids
+	ids map[string]bool
+}
+
+func (l *looked) at(id string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.ids[id]
+}
+
+func (l *looked) note(id string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.ids == nil {
+		l.ids = map[string]bool{}
+	}
+	l.ids[id] = true
+}
+
+func (l *looked) forget() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.ids = nil
 }
 
 // State is how far a person is known.
@@ -105,11 +136,13 @@ type Person struct {
 	Again  bool
 	Unread int // notes
 
-	keys keys.PublicIdentity
+	keys    keys.PublicIdentity
+	meeting string // its id
 }
 
 // meeting is how far keys were exchanged, as it is kept in a peer's entry.
 type meeting struct {
+	ID     string       `json:"id"`               // under which it travels
 	Mine   bool         `json:"mine,omitempty"`   // the owner asked
 	Device string       `json:"device,omitempty"` // that runs it; empty while nobody answered
 	Offer  *share.Offer `json:"offer,omitempty"`  // of somebody who asks
@@ -127,6 +160,7 @@ var (
 	errManyPeople = errors.New("that are too many people: take some off first")
 	errName       = errors.New("type a name")
 	errNotYet     = errors.New("the words haven’t been compared yet")
+	errTaken      = errors.New("there is something else under this id")
 	errPaused     = errors.New("somebody asks under this person’s address with other keys: settle that first")
 )
 
@@ -145,6 +179,7 @@ func personOf(e vault.Entry) (p Person, m meeting, ok bool) {
 		return p, m, false
 	}
 	p = Person{ID: e.ID, Name: e.Text(vault.FieldName), Calls: m.Calls, Email: e.Text(vault.FieldEmail), Words: m.Words}
+	p.meeting = m.ID
 	if m.Offer != nil {
 		p.keys = m.Offer.Keys
 	}
@@ -245,7 +280,8 @@ func (h *Household) Ask(ctx context.Context, email, name string) (id string, err
 	if cloud, _, err := h.Cloud(ctx); cloud == nil {
 		return "", errors.Join(err, ErrNoCloud)
 	}
-	id = records.NewID()
+	m := meeting{ID: records.NewID(), Mine: true, Device: h.Device}
+	id = entryID("peer", m.ID)
 	err = h.change(ctx, func(list []vault.Entry, by vault.Stamp) ([]vault.Entry, error) {
 		known := people(list)
 		if len(known) >= mostPeople {
@@ -254,14 +290,14 @@ func (h *Household) Ask(ctx context.Context, email, name string) (id string, err
 		if slices.ContainsFunc(known, func(p Person) bool { return p.Email == a.Address && p.State != Asks }) {
 			return nil, records.BadInput("email", errKnown)
 		}
-		e, err := beginning(id, a.Address, name, by, meeting{Mine: true, Device: h.Device})
+		e, err := beginning(a.Address, name, by, m)
 		return []vault.Entry{e}, err
 	})
 	return id, err
 }
 
 // beginning is the entry of somebody with whom a meeting begins.
-func beginning(id, email, name string, by vault.Stamp, m meeting) (vault.Entry, error) {
+func beginning(email, name string, by vault.Stamp, m meeting) (vault.Entry, error) {
 	c := vault.Changes{vault.FieldEmail: email}
 	if name != "" {
 		c[vault.FieldName] = name
@@ -269,7 +305,13 @@ func beginning(id, email, name string, by vault.Stamp, m meeting) (vault.Entry, 
 	if err := m.put(c); err != nil {
 		return vault.Entry{}, err
 	}
-	return vault.New(id, vault.TypePeer, by, c)
+	return vault.New(entryID("peer", m.ID), vault.TypePeer, by, c)
+}
+
+// entryID is the id of the entry that stands for something that came under an id of somebody else's choice: whoever
+// chooses that can't choose this one, nor that of an entry that is there.
+func entryID(kind, id string) string {
+	return uuid.NewSHA1(uuid.NameSpaceOID, []byte("redlocket "+kind+" "+id)).String()
 }
 
 func (m meeting) put(c vault.Changes) error {
@@ -280,6 +322,7 @@ func (m meeting) put(c vault.Changes) error {
 
 // Answer has this device answer somebody who asks. Their name is as they give it, unless another one is given.
 func (h *Household) Answer(ctx context.Context, id, name string) error {
+	h.looked.forget()
 	return h.edit(ctx, id, func(p Person, m meeting) (vault.Changes, error) {
 		if p.State != Asks {
 			return nil, nil
@@ -300,6 +343,7 @@ func (h *Household) Same(ctx context.Context, id string) error {
 	if err := h.Guard.Require(reauth.Trust); err != nil {
 		return err
 	}
+	h.looked.forget()
 	return h.change(ctx, func(list []vault.Entry, by vault.Stamp) (out []vault.Entry, err error) {
 		now, err := find(list, id)
 		if err != nil {
@@ -343,20 +387,20 @@ func (h *Household) Same(ctx context.Context, id string) error {
 // still there.
 func (h *Household) Remove(ctx context.Context, id string) error {
 	var sent []string
-	email := ""
+	email, meeting := "", ""
 	err := h.change(ctx, func(list []vault.Entry, by vault.Stamp) (out []vault.Entry, err error) {
 		p, err := find(list, id)
 		if err != nil {
 			return nil, err
 		}
-		email, sent = p.Email, nil
+		email, meeting, sent = p.Email, p.meeting, nil
 		for _, e := range list {
 			n, note := noteOf(e)
 			if e.ID != id && !(note && n.Peer == id) {
 				continue
 			}
 			if note && n.Mine {
-				sent = append(sent, e.ID)
+				sent = append(sent, LetterID(e.ID, wire.LetterNote))
 			}
 			if e, err = gone(e, by); err != nil {
 				return nil, err
@@ -368,7 +412,8 @@ func (h *Household) Remove(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	h.takeBack(ctx, email, append(sent, id)...)
+	h.looked.forget()
+	h.takeBack(ctx, email, append(sent, meeting)...)
 	return nil
 }
 
@@ -411,7 +456,7 @@ func (h *Household) NewKeys(ctx context.Context) error {
 			if !ok || p.State == Asks {
 				continue
 			}
-			fresh, err1 := beginning(records.NewID(), p.Email, p.Name, by, meeting{Mine: true, Device: h.Device})
+			fresh, err1 := beginning(p.Email, p.Name, by, meeting{ID: records.NewID(), Mine: true, Device: h.Device})
 			old, err2 := gone(e, by)
 			if err := errors.Join(err1, err2); err != nil {
 				return nil, err
@@ -525,7 +570,13 @@ func (h *Household) change(
 				list = append(list, e)
 			}
 		}
-		return plan(list, h.Set.Items.Stamp())
+		next, err := plan(list, h.Set.Items.Stamp())
+		for _, e := range next {
+			if was, ok := all[e.ID]; ok && !isOurs(was) {
+				return nil, errTaken
+			}
+		}
+		return next, err
 	}, nil)
 	if err != nil {
 		return err

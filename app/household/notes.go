@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
 	"strconv"
 	"time"
@@ -13,6 +14,7 @@ import (
 	"redlocket/app/records"
 	"redlocket/core/share"
 	"redlocket/core/vault"
+	"redlocket/core/wire"
 )
 
 // Note is what was passed between the owner and somebody else.
@@ -26,6 +28,7 @@ type Note struct {
 	Until time.Time // when it is gone by itself
 	Seen  time.Time // when it was opened first, or handed over; zero if it wasn't
 	Kept  string    // id of the item that was made of the thing
+	Files []vault.File
 
 	note share.Note
 }
@@ -43,6 +46,7 @@ func noteOf(e vault.Entry) (n Note, ok bool) {
 	if e.Type != vault.TypePassed || e.Purged() || json.Unmarshal([]byte(e.Text(vault.FieldNote)), &n.note) != nil {
 		return n, false
 	}
+	n.Files = e.Files()
 	n.ID, n.Peer, n.Mine = e.ID, e.Text(vault.FieldPeer), e.Text(vault.FieldWay) == wayOut
 	n.Title = e.Text(vault.FieldTitle)
 	if n.note.Thing != nil {
@@ -66,11 +70,12 @@ const (
 
 // The errors of notes.
 var (
-	ErrNoNote    = errors.New("this note isn’t here any more: notes are gone after a week")
-	errEmptyNote = errors.New("write something, or choose what to pass")
-	errLongNote  = errors.New("a note has 4,000 characters at most")
-	errLeftOut   = errors.New("this is left out under the second passphrase: have it shown first")
-	errNothing   = errors.New("nothing goes with this note that could be kept")
+	ErrNoNote     = errors.New("this note isn’t here any more: notes are gone after a week")
+	errEmptyNote  = errors.New("write something, or choose what to pass")
+	errLongNote   = errors.New("a note has 4,000 characters at most")
+	errLeftOut    = errors.New("this is left out under the second passphrase: have it shown first")
+	ErrLargeFiles = fmt.Errorf("its files are larger than %d MB together: pass it without them", share.MaxBytes>>20)
+	errNothing    = errors.New("nothing goes with this note that could be kept")
 )
 
 // Notes returns what was passed between the owner and a person, the oldest first.
@@ -89,9 +94,17 @@ func (h *Household) Notes(person string) ([]Note, error) {
 	return out, nil
 }
 
-// Pass passes a note, a copy of an item, or both, to somebody who was checked. It goes when the cloud is there. An item
-// takes the master password where the owner wants to be asked before a password is shown.
-func (h *Household) Pass(ctx context.Context, person, text, item string) (id string, err error) {
+// Passing is what is passed: a few words, a copy of an item, or both.
+type Passing struct {
+	Text  string
+	Item  string // its id; empty for none
+	Files bool   // with the item's files
+}
+
+// Pass passes something to somebody who was checked. It goes when the cloud is there. An item takes the master password
+// where the owner wants to be asked before a password is shown.
+func (h *Household) Pass(ctx context.Context, person string, what Passing) (id string, err error) {
+	text, item := what.Text, what.Item
 	n := share.Note{Text: text, At: h.Now().UnixMilli()}
 	c := vault.Changes{vault.FieldPeer: person, vault.FieldWay: wayOut}
 	switch {
@@ -115,6 +128,14 @@ func (h *Household) Pass(ctx context.Context, person, text, item string) (id str
 			return "", records.BadInput("item", err)
 		}
 		n.Thing, c[vault.FieldTitle], c[vault.FieldSource] = &thing, e.Text(vault.FieldTitle), item
+		if what.Files {
+			if !PassesFiles(e.Files()) {
+				return "", records.BadInput("item", ErrLargeFiles)
+			}
+			for _, f := range e.Files() {
+				c[vault.FileField(f.ID)] = f
+			}
+		}
 	}
 	if err := putNote(c, n); err != nil {
 		return "", err
@@ -133,6 +154,15 @@ func (h *Household) Pass(ctx context.Context, person, text, item string) (id str
 		return []vault.Entry{e}, err
 	})
 	return id, err
+}
+
+// PassesFiles reports whether some files can go with a note.
+func PassesFiles(files []vault.File) bool {
+	size := int64(0)
+	for _, f := range files {
+		size += f.Size
+	}
+	return len(files) <= share.MaxFiles && size <= share.MaxBytes
 }
 
 func putNote(c vault.Changes, n share.Note) error {
@@ -219,6 +249,13 @@ func (h *Household) Keep(ctx context.Context, id string) (item string, err error
 	if err != nil {
 		return "", err
 	}
+	files := vault.Changes{}
+	for _, f := range n.Files {
+		files[vault.FileField(f.ID)] = f
+	}
+	if e, err = e.With(by, files); err != nil {
+		return "", err
+	}
 	err = h.Set.Items.SaveMany(ctx, func(all map[string]vault.Entry) ([]vault.Entry, error) {
 		note, ok := all[id]
 		if !ok || note.Purged() {
@@ -255,7 +292,7 @@ func (h *Household) Forget(ctx context.Context, id string) error {
 	}
 	h.Changed()
 	if p, err := h.Person(n.Peer); err == nil && n.Mine {
-		h.takeBack(ctx, p.Email, id)
+		h.takeBack(ctx, p.Email, LetterID(id, wire.LetterNote))
 	}
 	return nil
 }

@@ -83,12 +83,17 @@ func (s *Files) Restore(ctx context.Context, id string, r io.Reader) (taken bool
 }
 
 // Seal seals a file that no item names yet. Call [Files.Restored] with its id once one does, or nothing will.
-func (s *Files) Seal(ctx context.Context, name string, r io.Reader) (f vault.File, err error) {
+func (s *Files) Seal(ctx context.Context, name string, r io.Reader) (vault.File, error) {
+	return s.SealAs(ctx, NewID(), name, r)
+}
+
+// SealAs is Seal under an id that each device gives the same file.
+func (s *Files) SealAs(ctx context.Context, id, name string, r io.Reader) (f vault.File, err error) {
 	room, err := s.room()
 	if err != nil {
 		return f, err
 	}
-	f = vault.File{ID: NewID(), Name: CleanFileName(name)}
+	f = vault.File{ID: id, Name: CleanFileName(name)}
 	if err := s.underWay(f.ID, true); err != nil {
 		return f, err
 	}

@@ -40,6 +40,9 @@ const words = 6
 // maxName is the most characters of the name that somebody gives themselves.
 const maxName = 60
 
+// maxMeeting is the longest id of a meeting, in bytes.
+const maxMeeting = 64
+
 // The errors of a meeting. Each ends it.
 var (
 	ErrMessage    = errors.New("the message is none of this meeting")
@@ -72,7 +75,7 @@ type Reveal struct {
 
 // Check returns an error for an offer that can't be one. own are the keys of whoever looks at it.
 func (o Offer) Check(own keys.PublicIdentity) error {
-	if o.Meeting == "" || len(o.Commitment) != sha256.Size {
+	if o.Meeting == "" || len(o.Meeting) > maxMeeting || len(o.Commitment) != sha256.Size {
 		return ErrMessage
 	}
 	return checkTheirs(o.Keys, own)
@@ -205,10 +208,10 @@ func compared(meeting string, asks, answers keys.PublicIdentity, first, second [
 	return keys.Words(sum, words)
 }
 
-// joined are texts one after the other, each behind its length.
+// joined are texts one after the other, each behind its length in two bytes.
 func joined(parts ...string) (b []byte) {
 	for _, p := range parts {
-		b = append(binary.BigEndian.AppendUint32(b, uint32(len(p))), p...) //nolint:gosec // a message's
+		b = append(binary.BigEndian.AppendUint16(b, uint16(len(p))), p...) //nolint:gosec // all are short
 	}
 	return b
 }

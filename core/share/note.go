@@ -1,6 +1,7 @@
 package share
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"time"
@@ -19,6 +20,8 @@ const clockSlack = 24 * time.Hour
 const (
 	MaxText  = 4000     // characters
 	MaxThing = 64 << 10 // bytes of the thing that goes with it
+	MaxFiles = 20       // that go with it
+	MaxBytes = 3 << 20  // of all of these together
 )
 
 // The errors of a note.
@@ -32,13 +35,21 @@ type Note struct {
 	At    int64  `json:"at"` // when it was written, in milliseconds since 1970
 	Text  string `json:"text,omitempty"`
 	Thing *Thing `json:"thing,omitempty"`
+	Files []File `json:"files,omitempty"`
+}
+
+// File is a file that goes with a note. Its bytes stand behind the note's JSON.
+type File struct {
+	Name string `json:"name"`
+	Size int    `json:"size"` // bytes
+	Data []byte `json:"-"`
 }
 
 // Check returns an error for a note that holds nothing, or too much. now is the reader's time.
 func (n Note) Check(now time.Time) error {
 	at := time.UnixMilli(n.At)
 	switch {
-	case n.Text == "" && n.Thing == nil:
+	case n.Text == "" && n.Thing == nil && len(n.Files) == 0:
 		return ErrNote
 	case utf8.RuneCountInString(n.Text) > MaxText || !utf8.ValidString(n.Text):
 		return ErrNote
@@ -46,6 +57,15 @@ func (n Note) Check(now time.Time) error {
 		return ErrNote
 	case now.Sub(at) > NoteLife+clockSlack:
 		return ErrPast
+	}
+	size := 0
+	for _, f := range n.Files {
+		if size += f.Size; f.Name == "" || f.Size < 0 || f.Size != len(f.Data) || size > MaxBytes {
+			return ErrNote
+		}
+	}
+	if len(n.Files) > MaxFiles {
+		return ErrNote
 	}
 	if n.Thing != nil {
 		return n.Thing.check()
@@ -59,6 +79,12 @@ func (n Note) Seal(from keys.Identity, to keys.PublicIdentity, id string) ([]byt
 	if err != nil {
 		return nil, err
 	}
+	if len(n.Files) > 0 {
+		b = append(b, 0) // JSON has none
+	}
+	for _, f := range n.Files {
+		b = append(b, f.Data...)
+	}
 	return from.SealLetter(to, id, b)
 }
 
@@ -69,7 +95,17 @@ func OpenNote(own keys.Identity, id string, sealed []byte, now time.Time) (n Not
 	if err != nil {
 		return n, nil, err
 	}
-	if json.Unmarshal(l.Plain, &n) != nil {
+	text, data, _ := bytes.Cut(l.Plain, []byte{0})
+	if json.Unmarshal(text, &n) != nil {
+		return Note{}, l.From, ErrNote
+	}
+	for i, f := range n.Files {
+		if f.Size < 0 || f.Size > len(data) {
+			return Note{}, l.From, ErrNote
+		}
+		n.Files[i].Data, data = data[:f.Size], data[f.Size:]
+	}
+	if len(data) > 0 {
 		return Note{}, l.From, ErrNote
 	}
 	return n, l.From, n.Check(now)

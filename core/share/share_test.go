@@ -212,8 +212,14 @@ func TestThings(t *testing.T) {
 		"no text":         {Type: vault.TypeLogin, Fields: map[vault.Field]json.RawMessage{"title": []byte(`{"a":1}`)}},
 		"null":            {Type: vault.TypeLogin, Fields: map[vault.Field]json.RawMessage{"title": []byte(`null`)}},
 		"no list":         {Type: vault.TypeLogin, Fields: map[vault.Field]json.RawMessage{"addresses": []byte(`"x"`)}},
-		"no field":        {Type: vault.TypeLogin, Fields: map[vault.Field]json.RawMessage{"own:": []byte(`{"n":"a","k":"text"}`)}},
-		"of no form":      {Type: vault.TypeLogin, Fields: map[vault.Field]json.RawMessage{"own:a": []byte(`{"n":"a","k":"file"}`)}},
+		"no address": {Type: vault.TypeLogin, Fields: map[vault.Field]json.RawMessage{
+			"addresses": []byte(`[{"url":"javascript:alert(1)"}]`),
+		}},
+		"no match": {Type: vault.TypeLogin, Fields: map[vault.Field]json.RawMessage{
+			"addresses": []byte(`[{"url":"https://a.example/","match":"all"}]`),
+		}},
+		"no field":   {Type: vault.TypeLogin, Fields: map[vault.Field]json.RawMessage{"own:": []byte(`{"n":"a","k":"text"}`)}},
+		"of no form": {Type: vault.TypeLogin, Fields: map[vault.Field]json.RawMessage{"own:a": []byte(`{"n":"a","k":"file"}`)}},
 		"too large": {Type: vault.TypeNote, Fields: map[vault.Field]json.RawMessage{
 			"notes": []byte(`"` + strings.Repeat("x", share.MaxThing) + `"`),
 		}},
@@ -254,8 +260,34 @@ func TestNotes(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, idris.Public().Sign, from, "signed by who handed it on, not by who wrote it")
 
+	with := share.Note{At: now.UnixMilli(), Files: []share.File{
+		{Name: "a", Size: 3, Data: []byte("a\x00b")}, {Name: "none"}, {Name: "c", Size: 1, Data: []byte("c")},
+	}}
+	sealed, err = with.Seal(maren, idris.Public(), "n3")
+	require.NoError(t, err)
+	got, _, err = share.OpenNote(idris, "n3", sealed, now)
+	require.NoError(t, err)
+	require.Len(t, got.Files, 3)
+	for i, f := range with.Files {
+		assert.Equal(t, string(f.Data), string(got.Files[i].Data))
+	}
+	for _, plain := range []string{
+		`{"at":1772600767000,"files":[{"name":"a","size":2}]}` + "\x00a",
+		`{"at":1772600767000,"files":[{"name":"a","size":-1}]}` + "\x00a",
+		`{"at":1772600767000,"files":[{"name":"a","size":0}]}` + "\x00a",
+		`{"at":1772600767000,"text":"x"}` + "\x00more",
+	} {
+		sealed, err := maren.SealLetter(idris.Public(), "n4", []byte(plain))
+		require.NoError(t, err)
+		_, _, err = share.OpenNote(idris, "n4", sealed, now)
+		require.ErrorIs(t, err, share.ErrNote, plain)
+	}
+
 	for name, bad := range map[string]share.Note{
 		"nothing":   {At: now.UnixMilli()},
+		"too large": {At: now.UnixMilli(), Files: []share.File{{Name: "a", Size: share.MaxBytes + 1, Data: make([]byte, share.MaxBytes+1)}}},
+		"no name":   {At: now.UnixMilli(), Files: []share.File{{}}},
+
 		"too long":  {At: now.UnixMilli(), Text: strings.Repeat("é", share.MaxText+1)},
 		"no UTF-8":  {At: now.UnixMilli(), Text: "\xff"},
 		"bad thing": {At: now.UnixMilli(), Thing: &share.Thing{Type: "device"}},

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"redlocket/core/site"
 	"redlocket/core/vault"
 )
 
@@ -42,7 +43,12 @@ func ThingOf(e vault.Entry) (t Thing, err error) {
 			t.Fields[f] = json.RawMessage(r.Value.Reveal())
 		}
 	}
-	return t, t.check()
+	if good := slices.DeleteFunc(slices.Clone(vault.View(e).Addresses), badAddress); len(good) > 0 {
+		t.Fields[vault.FieldAddresses], err = json.Marshal(good)
+	} else {
+		delete(t.Fields, vault.FieldAddresses)
+	}
+	return t, errors.Join(err, t.check())
 }
 
 // Entry is the thing as an entry that nobody keeps yet.
@@ -77,11 +83,21 @@ func shaped(f vault.Field, v json.RawMessage) bool {
 	to := any(new(string))
 	switch {
 	case f == vault.FieldAddresses:
-		to = new([]vault.Address)
+		var list []vault.Address
+		return json.Unmarshal(v, &list) == nil && len(list) <= maxAddresses && !slices.ContainsFunc(list, badAddress)
 	case f == vault.FieldAliases:
 		to = new([]string)
 	case vault.IsCustomField(f):
 		return vault.IsCustomFieldValue(f, v)
 	}
 	return len(v) > 0 && !strings.HasPrefix(string(v), "null") && json.Unmarshal(v, to) == nil
+}
+
+// maxAddresses is how many addresses a thing has at most.
+const maxAddresses = 100
+
+// badAddress reports whether an address is one that nobody could have typed.
+func badAddress(a vault.Address) bool {
+	_, err := site.Clean(a.URL)
+	return err != nil || !slices.Contains([]vault.Match{vault.MatchSite, vault.MatchHost, vault.MatchPage}, a.Match)
 }

@@ -165,10 +165,12 @@ type LetterMail struct {
 
 // Limits of letters.
 const (
-	MaxLetter  = 256 << 10 // bytes of one's body
-	MaxLetters = 300       // that wait for one address
-	MaxFromOne = 50        // of these from one sender
-	MaxHanded  = 300       // that one sender has waiting anywhere
+	MaxLetter  = 4 << 20  // bytes of a note
+	MaxMessage = 16 << 10 // bytes of one of another kind than a note
+	MaxWaiting = 64 << 20 // bytes that wait for one address, or from one sender
+	MaxLetters = 300      // that wait for one address
+	MaxFromOne = 50       // of these from one sender
+	MaxHanded  = 300      // that one sender has waiting anywhere
 	NoteDays   = 7
 	LetterDays = 14 // of every other kind
 )
