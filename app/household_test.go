@@ -114,6 +114,7 @@ func (w *world) listOf(v *app.Vault) ([]wire.Letter, error) {
 }
 
 func TestTwoPeopleMeet(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	maren := w.create(w.device("maren"))
 	laptop := w.join(w.device("laptop"), maren)
@@ -159,6 +160,7 @@ func TestTwoPeopleMeet(t *testing.T) {
 
 // Two who ask each other meet in one meeting.
 func TestTwoPeopleAskEachOther(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	maren, idris := w.create(w.device("maren")), w.createFor(w.device("idris"), "Idris Moss", idrisEmail)
 	w.down.Store(true)
@@ -178,6 +180,7 @@ func TestTwoPeopleAskEachOther(t *testing.T) {
 }
 
 func TestNotesArePassed(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	maren := w.create(w.device("maren"))
 	laptop := w.join(w.device("laptop"), maren)
@@ -254,6 +257,7 @@ func TestNotesArePassed(t *testing.T) {
 }
 
 func TestANoteIsTakenBack(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	first := w.device("idris")
 	maren, idris := w.create(w.device("maren")), w.createFor(first, "Idris Moss", idrisEmail)
@@ -275,6 +279,7 @@ func TestANoteIsTakenBack(t *testing.T) {
 
 // What is left out under the second passphrase isn't passed, and what was passed of it goes with it.
 func TestPassingKnowsOfTheSecondPassphrase(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("maren")
 	maren, idris := w.create(d), w.createFor(w.device("idris"), "Idris Moss", idrisEmail)
@@ -321,6 +326,7 @@ func (w *world) swapped(kind string, change func(body []byte) []byte) {
 }
 
 func TestACloudThatSwapsKeysIsNoticed(t *testing.T) {
+	t.Parallel()
 	mallory, err := keys.NewIdentity(testRand{})
 	require.NoError(t, err)
 	forge := func(body []byte, fn func(map[string]any)) []byte {
@@ -356,7 +362,7 @@ func TestACloudThatSwapsKeysIsNoticed(t *testing.T) {
 			assert.Never(t, func() bool {
 				p, _ := person(t, idris, email)
 				return p.State == household.Compare && strings.Join(p.Words, " ") == strings.Join(ofMaren.Words, " ")
-			}, 500*time.Millisecond, 20*time.Millisecond, "other keys under the same words")
+			}, 250*time.Millisecond, 20*time.Millisecond, "other keys under the same words")
 		})
 	}
 }
@@ -374,6 +380,7 @@ func (testRand) Read(b []byte) (int, error) {
 // Somebody with another vault under the address of a person who was checked isn't that person: nothing more goes to
 // either until that is settled.
 func TestOtherKeysUnderTheSameAddress(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	first := w.device("idris")
 	maren, idris := w.create(w.device("maren")), w.createFor(first, "Idris Moss", idrisEmail)
@@ -423,6 +430,7 @@ func TestOtherKeysUnderTheSameAddress(t *testing.T) {
 
 // With other keys of one's own everybody is asked again.
 func TestNewKeysOfOnesOwn(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	maren, idris := w.create(w.device("maren")), w.createFor(w.device("idris"), "Idris Moss", idrisEmail)
 	checked(t, maren, idris)
@@ -451,6 +459,7 @@ func TestNewKeysOfOnesOwn(t *testing.T) {
 
 // A note of somebody who isn't known yet waits at the cloud, and comes once they are.
 func TestANoteBeforeTheWordsWereCompared(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	maren, idris := w.create(w.device("maren")), w.createFor(w.device("idris"), "Idris Moss", idrisEmail)
 	ofMaren, ofIdris := meet(t, maren, idris)
@@ -469,6 +478,7 @@ func TestANoteBeforeTheWordsWereCompared(t *testing.T) {
 
 // A meeting goes on where it was after the devices were locked at any of its steps.
 func TestAMeetingOutlivesLocking(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	one, other := w.device("maren"), w.device("idris")
 	maren, idris := w.create(one), w.createFor(other, "Idris Moss", idrisEmail)
@@ -495,6 +505,7 @@ func TestAMeetingOutlivesLocking(t *testing.T) {
 
 // Backups hold nothing of it: the keys of another vault would be others.
 func TestPeopleAreInNoBackup(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	maren, idris := w.create(w.device("maren")), w.createFor(w.device("idris"), "Idris Moss", idrisEmail)
 	ofMaren, _ := checked(t, maren, idris)
@@ -514,6 +525,7 @@ func TestPeopleAreInNoBackup(t *testing.T) {
 
 // A copy goes with its files, if they are wanted and not too large.
 func TestFilesArePassed(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	maren := w.create(w.device("maren"))
 	laptop := w.join(w.device("laptop"), maren)
@@ -563,6 +575,7 @@ func TestFilesArePassed(t *testing.T) {
 // A cloud that hands out letters under the ids of what a vault holds, alone or together with somebody whose words were
 // compared, replaces nothing of it.
 func TestALetterUnderAnotherThingsID(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	maren := w.create(w.device("maren"))
 	post, err := newPostbox()
@@ -599,6 +612,7 @@ func TestALetterUnderAnotherThingsID(t *testing.T) {
 
 // What waits for its owner to do something isn't fetched again and again.
 func TestWhatWaitsIsFetchedOnce(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	maren := w.create(w.device("maren"))
 	post, err := newPostbox()
@@ -638,6 +652,7 @@ func (p *countedPost) Letter(ctx context.Context, credential, id string) (wire.L
 
 // Two devices that gave their owner keys at the same time don't go on with those that lost.
 func TestAMeetingWithKeysThatAreNoMore(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	maren := w.create(w.device("maren"))
 	post, err := newPostbox()

@@ -28,6 +28,7 @@ type run struct {
 	cloud      Cloud
 	credential string
 	own        keys.Identity
+	public     keys.PublicIdentity // of own; zero if the owner has no keys yet, and so nobody knows them
 }
 
 // Collect hands over what is to go out, and fetches what waits. It is called when the set is in step with its cloud,
@@ -63,19 +64,21 @@ func (h *Household) collect(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	own, ok := h.identity()
-	if !ok {
-		if len(entries) == 0 && len(letters) == 0 { // nobody is known, and nobody asks
-			return nil
-		}
-		return h.makeIdentity(ctx) // it is in force once it is committed
+	r := run{Household: h, cloud: cloud, credential: credential}
+	var has bool
+	if r.own, has = h.identity(); has {
+		r.public = r.own.Public()
 	}
-	r := run{h, cloud, credential, own}
 	var errs []error
 	for _, e := range entries {
-		if p, m, ok := personOf(e); ok && m.Device == h.Device {
-			errs = append(errs, r.meet(ctx, p, m))
+		p, m, ok := personOf(e)
+		if !ok || m.Device != h.Device {
+			continue
 		}
+		if !has { // only a device that needs them makes them; they are in force once they are committed
+			return h.makeIdentity(ctx)
+		}
+		errs = append(errs, r.meet(ctx, p, m))
 	}
 	for _, e := range entries {
 		if n, ok := noteOf(e); ok && n.Mine && n.Seen.IsZero() {
@@ -115,16 +118,16 @@ func (r run) meet(ctx context.Context, p Person, m meeting) error {
 	if err != nil || s.Done {
 		return err
 	}
-	if s.Asks != nil && !s.Asks.Own.Equal(r.own.Public()) || s.Answers != nil && !s.Answers.Own.Equal(r.own.Public()) {
+	if s.Asks != nil && !s.Asks.Own.Equal(r.public) || s.Answers != nil && !s.Answers.Own.Equal(r.public) {
 		return r.anew(ctx, p) // another device gave the owner other keys
 	}
 	name, _ := r.Owner()
 	if s.Asks == nil && s.Answers == nil {
 		switch {
 		case p.State == Asked:
-			s.Asks, err = share.NewAsker(r.Rand, p.meeting, r.own.Public())
+			s.Asks, err = share.NewAsker(r.Rand, p.meeting, r.public)
 		case p.State == Answered && m.Offer != nil:
-			s.Answers, err = share.NewAnswerer(r.Rand, *m.Offer, r.own.Public())
+			s.Answers, err = share.NewAnswerer(r.Rand, *m.Offer, r.public)
 		default: // what this device kept of it is gone
 			return nil
 		}
@@ -155,6 +158,7 @@ func (r run) meet(ctx context.Context, p Person, m meeting) error {
 
 // anew drops a meeting, and asks again where the owner had asked.
 func (r run) anew(ctx context.Context, p Person) error {
+	_ = r.cloud.TakeLetterBack(ctx, r.credential, p.meeting, p.Email) // it is refused by nobody, and answered in vain
 	return r.change(ctx, func(list []vault.Entry, by vault.Stamp) (out []vault.Entry, err error) {
 		for _, e := range list {
 			if e.ID != p.ID {
@@ -303,7 +307,7 @@ func (r run) takeOffer(ctx context.Context, id string, l wire.Letter) (drop bool
 	email := l.From
 	bad := json.Unmarshal(l.Body, &o)
 	if bad == nil {
-		bad = o.Check(r.own.Public())
+		bad = o.Check(r.public)
 	}
 	if _, own := r.Owner(); bad != nil || o.Meeting != id || email == "" || email == own {
 		return true, nil
@@ -396,6 +400,9 @@ func (r run) takeMessage(
 
 // takeNote takes a note of somebody who was checked. One of somebody who wasn't waits at the cloud until they are.
 func (r run) takeNote(ctx context.Context, id string, l wire.Letter, entries []vault.Entry) (drop bool, err error) {
+	if len(r.public.Sign) == 0 {
+		return true, nil // nobody can have sealed it
+	}
 	n, from, err := share.OpenNote(r.own, id, l.Body, r.Now())
 	if err != nil {
 		return true, nil //nolint:nilerr // nobody can open it, or it is over

@@ -12,7 +12,9 @@ import (
 	"math"
 	"reflect"
 	"slices"
+	"strconv"
 	"strings"
+	"unicode"
 
 	"redlocket/core/secret"
 )
@@ -285,14 +287,14 @@ func (e Entry) Archived() bool {
 }
 
 // Purge deletes an archived entry for good: its content and its past. Its
-// record stays, without anything in it but the digest of what it was. If another
-// device edited the entry meanwhile, the merged entry is that edited one, whole: a
-// deletion loses to an edit.
+// record stays, without anything in it but the digest of what it was, and up to when
+// the edits of each device are in that. If another device edited the entry meanwhile, the
+// merged entry is that edited one, whole: a deletion loses to an edit that it didn't know.
 func (e Entry) Purge(by Stamp) (Entry, error) {
 	if !e.Archived() {
 		return e, ErrNotArchived
 	}
-	digests := union(e.purgedDigests(), []string{e.contentDigest()})
+	digests := union(e.purgedDigests(), append(e.seenEdits(), e.contentDigest()))
 	for _, r := range e.Fields {
 		if by.Compare(r.Stamp) <= 0 {
 			by = r.Stamp.next(by.By)
@@ -308,15 +310,58 @@ func (e Entry) Purged() bool {
 	if !ok || isBlank(r.Value.Reveal()) {
 		return false
 	}
-	for f := range e.Fields {
-		if f != fieldPurged && f != FieldArchived && f != FieldPinned {
-			return slices.Contains(e.purgedDigests(), e.contentDigest())
+	empty, seen := true, true
+	var edits map[string]int64
+	for f, r := range e.Fields {
+		if f == fieldPurged || f == FieldArchived || f == FieldPinned {
+			continue
 		}
+		if empty {
+			empty, edits = false, e.purgedEdits()
+		}
+		at, known := edits[r.Stamp.By]
+		seen = seen && known && r.Stamp.At <= at
 	}
-	return true
+	return empty || seen || slices.Contains(e.purgedDigests(), e.contentDigest())
 }
 
-// purgedDigests are those of all contents that were deleted for good, in order.
+// seenEdits says of each device which of its edits are in an entry, as Purge keeps it: "@device:moment". A device's
+// edits of an entry follow each other, so all up to that moment are. Values that came from a file have no device.
+func (e Entry) seenEdits() (out []string) {
+	last := map[string]int64{}
+	note := func(s Stamp) {
+		if s.By != "" && !strings.ContainsFunc(s.By, unicode.IsSpace) {
+			last[s.By] = max(last[s.By], s.At)
+		}
+	}
+	for _, r := range e.Fields {
+		note(r.Stamp)
+	}
+	for _, p := range e.Past {
+		note(p.From)
+	}
+	for by, at := range last {
+		out = append(out, "@"+by+":"+strconv.FormatInt(at, 10))
+	}
+	return out
+}
+
+// purgedEdits are the latest edits of each device that were known where the entry was deleted for good.
+func (e Entry) purgedEdits() map[string]int64 {
+	out := map[string]int64{}
+	for _, d := range e.purgedDigests() {
+		i := strings.LastIndexByte(d, ':')
+		if i < 1 || d[0] != '@' {
+			continue
+		}
+		if at, err := strconv.ParseInt(d[i+1:], 10, 64); err == nil {
+			out[d[1:i]] = max(out[d[1:i]], at)
+		}
+	}
+	return out
+}
+
+// purgedDigests are those of all contents that were deleted for good, in order, with what [Entry.seenEdits] says.
 func (e Entry) purgedDigests() []string { return strings.Fields(e.Text(fieldPurged)) }
 
 func union(a, b []string) []string {

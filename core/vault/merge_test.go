@@ -290,3 +290,40 @@ func TestStampsAtTheEndOfTheirRange(t *testing.T) {
 	g := with(t, f, 6, "desk", vault.Changes{vault.FieldTitle: "w"})
 	assert.Equal(t, "w", vault.Merge(f, g).Text(vault.FieldTitle))
 }
+
+// What was deleted for good doesn't come back because a version of before is met late, such as one whose commit the
+// device hadn't heard of when it was locked. An edit that the deletion didn't know of brings it back all the same.
+func TestEarlierVersionsStayDeleted(t *testing.T) {
+	at := func(ms int64, by string) vault.Stamp { return vault.Stamp{At: ms, By: by} }
+	first, err := vault.New("e", vault.TypeLogin, at(10, "desk"), vault.Changes{vault.FieldTitle: "Ferry", vault.FieldPinned: true})
+	require.NoError(t, err)
+	second, err := first.With(at(20, "laptop"), vault.Changes{vault.FieldNotes: "n"})
+	require.NoError(t, err)
+	third, err := second.With(at(30, "desk"), vault.Changes{vault.FieldNotes: "m", vault.FieldTried: "x"})
+	require.NoError(t, err)
+	archived, err := third.Archive(at(40, "desk"))
+	require.NoError(t, err)
+	gone, err := archived.Purge(at(50, "desk"))
+	require.NoError(t, err)
+	for i, v := range []vault.Entry{first, second, third, archived} {
+		assert.True(t, vault.Merge(gone, v).Purged(), i)
+		assert.True(t, vault.Merge(v, gone).Purged(), i)
+		assert.True(t, vault.Merge(vault.Merge(v, gone), first).Purged(), i)
+	}
+	for name, v := range map[string]vault.Entry{
+		"by the same device":      edited(t, third, at(60, "desk")),
+		"by another one, earlier": edited(t, first, at(15, "phone")),
+		"by one that was known":   edited(t, second, at(25, "laptop")),
+		"from a file":             edited(t, first, at(1, "")),
+	} {
+		assert.False(t, vault.Merge(gone, v).Purged(), name)
+		assert.Equal(t, "edited", vault.Merge(v, gone).Text(vault.FieldFolder), name)
+	}
+}
+
+func edited(t *testing.T, e vault.Entry, by vault.Stamp) vault.Entry {
+	t.Helper()
+	e, err := e.With(by, vault.Changes{vault.FieldFolder: "edited"})
+	require.NoError(t, err)
+	return e
+}
