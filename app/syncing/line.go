@@ -85,7 +85,7 @@ type Config struct {
 	// Turn reads the statement that began a later epoch, and returns the way into it. The error is a [*ledger.Fault] if
 	// no device of this vault can have made it, and ErrSignedOut if this one was shut out by it.
 	Turn func(ctx context.Context, s keys.Statement) (*records.Turn, error)
-	// Told is called when the cloud tells of something that isn't our own, and when the line comes up; nil does nothing.
+	// Told is called when the cloud tells of something that isn't ours, and when the line comes up; nil does nothing.
 	Told func()
 	// InStep is called when nothing waits; nil does nothing.
 	InStep func(ctx context.Context)
