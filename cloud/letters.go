@@ -71,6 +71,7 @@ func maxLetter(kind string) int {
 // putLetter takes a letter.
 func (s *Server) putLetter(w http.ResponseWriter, r *http.Request) {
 	var in wire.NewLetter
+	r.Body = http.MaxBytesReader(w, r.Body, 2*wire.MaxLetter) // in base64
 	if !read(w, r, &in) {
 		return
 	}
@@ -287,13 +288,22 @@ func dropOldLetters(ctx context.Context, q sqlx.ExecerContext, now time.Time) er
 	return err
 }
 
+// dropEvery is how often letters whose time is over are dropped, beside each time that one is handed over.
+const dropEvery = time.Hour
+
 func (s *store) letters(ctx context.Context, address string, now time.Time) ([]wire.Letter, error) {
-	if err := dropOldLetters(ctx, s.db, now); err != nil {
-		return nil, err
+	last := s.dropped.Load()
+	if now.UnixMilli()-last > dropEvery.Milliseconds() && s.dropped.CompareAndSwap(last, now.UnixMilli()) {
+		if err := dropOldLetters(ctx, s.db, now); err != nil {
+			return nil, err
+		}
 	}
 	list := []wire.Letter{}
+	oldest, oldestNote := now.Add(-letterLife("")), now.Add(-letterLife(wire.LetterNote))
 	err := s.db.SelectContext(ctx, &list, `SELECT id, kind, COALESCE(email, '') AS "from", at
-		FROM letters LEFT JOIN accounts USING (account) WHERE address = ? ORDER BY at, id`, address)
+		FROM letters LEFT JOIN accounts USING (account)
+		WHERE address = ? AND at >= ? AND (at >= ? OR kind <> ?) ORDER BY at, id`,
+		address, oldest.UnixMilli(), oldestNote.UnixMilli(), wire.LetterNote)
 	return list, err
 }
 

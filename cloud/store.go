@@ -12,6 +12,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -37,6 +38,8 @@ type store struct {
 	db    *sqlx.DB
 	quota Quota
 	quick *sqlx.DB // the same file, for what may be lost with the power: it doesn't wait for the disk
+
+	dropped atomic.Int64 // when old letters were dropped last, in milliseconds since 1970
 }
 
 type account struct {

@@ -122,16 +122,42 @@ test("a copy is passed from the book, and answered in place", async () => {
     assert.doesNotMatch(m, /Tolliver|Cormorant Mail|harbour|https?:/, "a mail says whom it is from and no more");
 });
 
+test("a paper is passed with its file, which the other one saves", async () => {
+  await desk.goto(d.desk + "/cards?q=passport");
+  await desk.locator(".line-main").first().click();
+  await desk.waitForSelector("[data-attach]", { state: "attached" });
+  await desk.setInputFiles("[data-attach]", {
+    name: "scan.txt",
+    mimeType: "text/plain",
+    buffer: Buffer.from("page one of two"),
+  });
+  await desk.waitForSelector(".file-list >> text=scan.txt");
+  await desk.click(".sheet-foot a:has-text('Pass a copy')");
+  await desk.waitForSelector("label:has-text('With its 1 file')");
+  await desk.click("button:has-text('Pass it')");
+  await desk.waitForSelector(".passed > li:nth-child(5)");
+  await open(his, d.idris, "Maren");
+  const last = his.locator(".passed > li.unread-note").last();
+  await last.locator("button:has-text('Show')").click();
+  const saved = his.waitForEvent("download");
+  await his.click(".passed-open a:has-text('scan.txt')");
+  const stream = await (await saved).createReadStream();
+  const parts = [];
+  for await (const part of stream) parts.push(part);
+  assert.equal(Buffer.concat(parts).toString(), "page one of two");
+  await his.locator(".passed-open button:has-text('Keep it in my book')").last().click();
+  await his.waitForSelector("#sheet .file-list >> text=scan.txt");
+});
+
 test("a note is taken back, and an empty one refused", async () => {
   await open(desk, d.desk, "Idris");
   await desk.click("button:has-text('Pass it')");
   await desk.waitForSelector(".bad:visible");
   await desk.fill("#text", "never mind this");
   await desk.click("button:has-text('Pass it')");
-  await desk.waitForSelector(".passed > li:nth-child(5)");
+  await desk.waitForSelector(".passed > li:nth-child(6)");
   await desk.locator(".passed > li").last().locator("button:has-text('Take back')").click();
-  await desk.waitForSelector(".passed > li:nth-child(4)");
-  assert.equal(await desk.locator(".passed > li").count(), 4);
+  await desk.waitForFunction(() => document.querySelectorAll(".passed > li").length === 5);
 });
 
 test("Wren is asked before she has a vault, and compares words; other words are refused", async () => {
