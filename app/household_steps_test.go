@@ -110,7 +110,7 @@ func householdAt(v *app.Vault, cloud household.Cloud) *household.Household {
 		Set: v.Set, Device: p.Device, Vault: p.Vault, Guard: v.Guard, Now: time.Now, Rand: rand.Reader,
 		Owner:   func() (string, string) { return p.Name, p.Email },
 		Cloud:   func(context.Context) (household.Cloud, string, error) { return cloud, "", nil },
-		Changed: func() {}, Nudge: func() {},
+		Changed: func() {}, Nudge: func() {}, Beside: func(do func()) { do() },
 	})
 }
 
@@ -130,7 +130,7 @@ func knowPeople(ctx context.Context, b *bench) error {
 			return err
 		}
 	}
-	collect := func() error { h.Heard(); return h.Collect(ctx) }
+	collect := func() error { return h.Collect(ctx) }
 	id, err := h.Ask(ctx, "idris@harbour.example", "Idris")
 	if err = errors.Join(err, collect(), collect(), collect()); err != nil {
 		return err

@@ -581,7 +581,7 @@ func TestALetterUnderAnotherThingsID(t *testing.T) {
 	post, err := newPostbox()
 	require.NoError(t, err)
 	h := householdAt(maren, post)
-	collect := func() { h.Heard(); require.NoError(t, h.Collect(t.Context())) }
+	collect := func() { require.NoError(t, h.Collect(t.Context())) }
 	id, err := h.Ask(t.Context(), idrisEmail, "Idris")
 	require.NoError(t, err)
 	for range 3 {
@@ -619,7 +619,7 @@ func TestWhatWaitsIsFetchedOnce(t *testing.T) {
 	require.NoError(t, err)
 	counted := &countedPost{postbox: post}
 	h := householdAt(maren, counted)
-	collect := func() { h.Heard(); require.NoError(t, h.Collect(t.Context())) }
+	collect := func() { require.NoError(t, h.Collect(t.Context())) }
 	id, err := h.Ask(t.Context(), idrisEmail, "Idris")
 	require.NoError(t, err)
 	for range 3 {
@@ -658,7 +658,7 @@ func TestAMeetingWithKeysThatAreNoMore(t *testing.T) {
 	post, err := newPostbox()
 	require.NoError(t, err)
 	h := householdAt(maren, post)
-	collect := func() { h.Heard(); require.NoError(t, h.Collect(t.Context())) }
+	collect := func() { require.NoError(t, h.Collect(t.Context())) }
 	first, err := h.Ask(t.Context(), idrisEmail, "Idris")
 	require.NoError(t, err)
 	collect() // the keys
@@ -681,4 +681,36 @@ func TestAMeetingWithKeysThatAreNoMore(t *testing.T) {
 	require.Len(t, list, 1)
 	assert.Equal(t, household.Compare, list[0].State, "they were asked again")
 	assert.True(t, post.meets.Offer.Keys.Equal(other.Public()))
+}
+
+// A letter that doesn't come stops nothing else.
+func TestALetterThatHangs(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	maren := w.create(w.device("maren"))
+	laptop := w.join(w.device("laptop"), maren)
+	idris := w.createFor(w.device("idris"), "Idris Moss", idrisEmail)
+	_, ofIdris := checked(t, maren, idris)
+	w.inStep(maren, laptop)
+	hold, asked := make(chan struct{}), make(chan struct{}, 100)
+	fn := func(rw http.ResponseWriter, r *http.Request, next http.Handler) {
+		if r.Method == http.MethodGet && strings.HasPrefix(r.URL.Path, "/v1/letters/") {
+			asked <- struct{}{}
+			select {
+			case <-hold:
+			case <-r.Context().Done():
+			}
+		}
+		next.ServeHTTP(rw, r)
+	}
+	w.between.Store(&fn)
+	_, err := idris.Household.Pass(t.Context(), ofIdris.ID, household.Passing{Text: "slow"})
+	require.NoError(t, err)
+	<-asked
+	for range 3 {
+		w.save(maren, "Ferrylink", "pw", laptop)
+		w.save(laptop, "Gullwing", "pw", maren)
+	}
+	close(hold)
+	passed(t, maren, idrisEmail, 1)
 }

@@ -104,7 +104,8 @@ func (d *Device) openVault(
 		},
 		Turn: func(ctx context.Context, s keys.Statement) (*records.Turn, error) { return v.Account.turn(ctx, s) },
 		InStep: func(ctx context.Context) { // what fails is tried again the next time
-			_ = errors.Join(v.Account.finish(ctx), v.Household.Collect(ctx))
+			_ = v.Account.finish(ctx)
+			v.Household.InStep(ctx)
 		},
 		Told:    func() { v.Household.Heard() },
 		Reseals: v.reseals,
@@ -130,7 +131,7 @@ func (d *Device) openVault(
 	v.Household = household.Open(household.Config{
 		Set: v.Set, Device: p.Device, Vault: p.Vault, Guard: v.Guard, Now: d.ports.Now, Rand: d.ports.Rand,
 		Owner: func() (string, string) { p := v.Profile(); return p.Name, p.Email }, Cloud: v.Account.letters,
-		Changed: func() { v.notices.tell(NoticeStatus) }, Nudge: v.Sync.Nudge,
+		Changed: func() { v.notices.tell(NoticeStatus) }, Nudge: v.Sync.Nudge, Beside: d.tasks.Go,
 	})
 	v.Tidying = tidying.New(v.Set, d.ports.Steps)
 	v.Auditing = auditing.New(auditing.Config{

@@ -31,24 +31,43 @@ type run struct {
 	public     keys.PublicIdentity // of own; zero if the owner has no keys yet, and so nobody knows them
 }
 
-// Collect hands over what is to go out, and fetches what waits. It is called when the set is in step with its cloud,
-// and by one at a time: what it hands over is committed by then, and what was fetched is dropped at the cloud once that
-// is committed, too.
-func (h *Household) Collect(ctx context.Context) error {
+// InStep has what is to go out handed over, and what waits fetched, beside whoever calls: that is when the set is in step
+// with its cloud. What is handed over is committed by then, and what was fetched is dropped at the cloud once that is
+// committed, too. One run goes at a time.
+func (h *Household) InStep(ctx context.Context) {
 	now := h.Now().UnixMilli()
-	if !h.due.Swap(false) && now-h.last.Load() < lookEvery.Milliseconds() {
-		return nil
+	if !h.due.Load() && now-h.last.Load() < lookEvery.Milliseconds() || !h.busy.CompareAndSwap(false, true) {
+		return
 	}
-	err := h.collect(ctx)
-	if err != nil {
-		h.due.Store(true) // again with the next run
-		return err
-	}
-	h.last.Store(now)
-	return nil
+	h.due.Store(false)
+	entries, err := h.entries() // as they are committed now
+	h.Beside(func() {
+		if err == nil {
+			err = h.collect(ctx, entries)
+		}
+		again := h.due.Load()
+		if err != nil {
+			h.due.Store(true) // with the next run
+		} else {
+			h.last.Store(now)
+		}
+		h.busy.Store(false)
+		if again {
+			h.Nudge()
+		}
+	})
 }
 
-func (h *Household) collect(ctx context.Context) error {
+// Collect is one such run, waited for.
+func (h *Household) Collect(ctx context.Context) error {
+	entries, err := h.entries()
+	if err != nil {
+		return err
+	}
+	return h.collect(ctx, entries)
+}
+
+func (h *Household) collect(ctx context.Context, entries []vault.Entry) error {
 	if err := h.expire(ctx); err != nil {
 		return err
 	}
@@ -57,10 +76,6 @@ func (h *Household) collect(ctx context.Context) error {
 		return err
 	}
 	letters, err := cloud.Letters(ctx, credential)
-	if err != nil {
-		return err
-	}
-	entries, err := h.entries()
 	if err != nil {
 		return err
 	}
@@ -231,6 +246,9 @@ func (r run) hand(ctx context.Context, n Note, entries []vault.Entry) error {
 	p, err := find(entries, n.Peer)
 	if err != nil || p.State != Checked || p.Paused {
 		return nil // it waits, or is gone with them
+	}
+	if now, err := r.Note(n.ID); err != nil || !now.Seen.IsZero() || !r.Now().Before(now.Until) {
+		return nil //nolint:nilerr // it was taken back meanwhile, or handed over by another device
 	}
 	for _, f := range n.Files {
 		var b bytes.Buffer

@@ -3,7 +3,7 @@
 // A [Household] keeps people and notes as entries of the vault's own set, so each of the owner's devices has them. How
 // two people come to know each other's keys, and what a note is, are package share's; here is who asked whom, what was
 // handed over, and what has to wait. What is to go out goes when the set is in step with its cloud
-// ([Household.Collect]), which is also when what waits there is fetched: away from it, everything can be prepared.
+// ([Household.InStep]), which is also when what waits there is fetched: away from it, everything can be prepared.
 //
 // A meeting is run by one device, the one where its owner asked or answered: what it drew for it never leaves it. The
 // words that come out of it are in the vault, to be compared on any device.
@@ -61,8 +61,9 @@ type Config struct {
 	Owner func() (name, email string)
 	// Cloud is where letters are carried, and what this device signs with there; nil without one.
 	Cloud   func(ctx context.Context) (Cloud, string, error)
-	Changed func() // people or notes changed
-	Nudge   func() // something is to go out
+	Changed func()       // people or notes changed
+	Nudge   func()       // something is to go out
+	Beside  func(func()) // runs something beside whoever calls
 }
 
 // Household is the people and their notes. It is safe for concurrent use.
@@ -70,6 +71,7 @@ type Household struct {
 	Config
 
 	looked looked
+	busy   atomic.Bool  // a run is under way
 	due    atomic.Bool  // something is to be handed over, or the cloud said that something waits
 	last   atomic.Int64 // when it was looked last, in milliseconds since 1970
 }
