@@ -31,9 +31,9 @@ type run struct {
 	public     keys.PublicIdentity // of own; zero if the owner has no keys yet, and so nobody knows them
 }
 
-// InStep has what is to go out handed over, and what waits fetched, beside whoever calls: that is when the set is in step
-// with its cloud. What is handed over is committed by then, and what was fetched is dropped at the cloud once that is
-// committed, too. One run goes at a time.
+// InStep has what is to go out handed over, and what waits fetched, beside whoever calls: that is when the set is in
+// step with its cloud. What is handed over is committed by then, and what was fetched is dropped at the cloud once that
+// is committed, too. One run goes at a time.
 func (h *Household) InStep(ctx context.Context) {
 	now := h.Now().UnixMilli()
 	if !h.due.Load() && now-h.last.Load() < lookEvery.Milliseconds() || !h.busy.CompareAndSwap(false, true) {
