@@ -134,7 +134,11 @@ var doneWords = map[string]string{
 }
 
 func (s devicesPages) devices(w http.ResponseWriter, r *http.Request) error {
-	return s.showDevices(w, r, nil, doneWords[r.FormValue("done")])
+	done := doneWords[r.FormValue("done")]
+	if r.FormValue("done") == "shut-out" && knowsSomebody(vaultOf(r)) {
+		done += " If it was stolen, take other keys for yourself under Household as well."
+	}
+	return s.showDevices(w, r, nil, done)
 }
 
 func (s devicesPages) after(w http.ResponseWriter, r *http.Request, err error, done string) error {

@@ -2,9 +2,11 @@ package web
 
 import (
 	"net/http"
+	"slices"
 
 	"github.com/go-chi/chi/v5"
 
+	"redlocket/app"
 	"redlocket/app/household"
 	"redlocket/core/otp"
 	"redlocket/core/secret"
@@ -343,4 +345,11 @@ func ofPeople(people []household.Person) (out []waiting) {
 		}
 	}
 	return out
+}
+
+// knowsSomebody reports whether somebody knows the owner of a vault by keys, which each of their devices has.
+func knowsSomebody(v *app.Vault) bool {
+	people, err := v.Household.People()
+	checked := func(p household.Person) bool { return p.State == household.Checked }
+	return err == nil && slices.ContainsFunc(people, checked)
 }
