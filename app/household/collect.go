@@ -327,7 +327,10 @@ func (r run) takeOffer(ctx context.Context, id string, l wire.Letter) (drop bool
 	if bad == nil {
 		bad = o.Check(r.public)
 	}
-	if _, own := r.Owner(); bad != nil || o.Meeting != id || email == "" || email == own {
+	if address, err := cleanEmail(email); err != nil || address != email { // whatever a cloud says it is
+		return true, nil //nolint:nilerr // nobody could be asked
+	}
+	if _, own := r.Owner(); bad != nil || o.Meeting != id || email == own {
 		return true, nil
 	}
 	o.Name = share.CleanName(o.Name)

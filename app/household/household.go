@@ -22,6 +22,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+	"unicode"
 
 	"github.com/google/uuid"
 
@@ -269,11 +270,11 @@ func (h *Household) Person(id string) (Person, error) {
 
 // Ask asks somebody to be added, by their address.
 func (h *Household) Ask(ctx context.Context, email, name string) (id string, err error) {
-	a, err := mail.ParseAddress(strings.ToLower(strings.TrimSpace(email)))
-	if err != nil || a.Name != "" {
-		return "", records.BadInput("email", errEmail)
+	address, err := cleanEmail(email)
+	if err != nil {
+		return "", records.BadInput("email", err)
 	}
-	if _, own := h.Owner(); a.Address == own {
+	if _, own := h.Owner(); address == own {
 		return "", records.BadInput("email", errOwnEmail)
 	}
 	if name = share.CleanName(name); name == "" {
@@ -289,13 +290,27 @@ func (h *Household) Ask(ctx context.Context, email, name string) (id string, err
 		if len(known) >= mostPeople {
 			return nil, records.BadInput("email", errManyPeople)
 		}
-		if slices.ContainsFunc(known, func(p Person) bool { return p.Email == a.Address && p.State != Asks }) {
+		if slices.ContainsFunc(known, func(p Person) bool { return p.Email == address && p.State != Asks }) {
 			return nil, records.BadInput("email", errKnown)
 		}
-		e, err := beginning(a.Address, name, by, m)
+		e, err := beginning(address, name, by, m)
 		return []vault.Entry{e}, err
 	})
 	return id, err
+}
+
+// maxEmail is the longest e-mail address, in bytes (RFC 5321, section 4.5.3.1.3, and its erratum 1690).
+const maxEmail = 254
+
+// cleanEmail brings an address to the form that accounts are known by.
+func cleanEmail(s string) (string, error) {
+	s = strings.ToLower(strings.TrimSpace(s))
+	a, err := mail.ParseAddress(s)
+	odd := func(r rune) bool { return !unicode.IsGraphic(r) || unicode.IsSpace(r) }
+	if err != nil || a.Address != s || len(s) > maxEmail || strings.ContainsFunc(s, odd) {
+		return "", errEmail
+	}
+	return s, nil
 }
 
 // beginning is the entry of somebody with whom a meeting begins.
