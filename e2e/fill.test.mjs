@@ -4,19 +4,20 @@ import assert from "node:assert/strict";
 import {
   browser,
   build,
+  chooseByKeys,
   connect,
   demo,
-  inClear,
-  maren,
-  unlock,
   drawnAt,
-  chooseByKeys,
+  inClear,
+  lockPage,
+  maren,
   offerAt,
   offered,
   pressDrawn,
   readable,
-  shownText,
   settled,
+  shownText,
+  unlock,
 } from "./harness.mjs";
 
 let d, b, desk, site;
@@ -296,7 +297,7 @@ test("the extension's window: this page's logins, others, and locking", async ()
   await w2.goto(`chrome-extension://${b.id}/window.html?tab=${tab}`);
   await w2.click("#lock");
   await w2.waitForSelector("text=The vault is locked");
-  await desk.waitForURL("**/open/*");
+  await lockPage(desk);
   await site.reload();
   await site.click("#password");
   await offered(site);
@@ -319,7 +320,7 @@ async function lockedBeside() {
   await desk.goto(d.laptop + "/logins");
   await desk.click("body");
   await desk.keyboard.press("Shift+L");
-  await desk.waitForURL("**/open/*");
+  await lockPage(desk);
   await site.goto(d.site("lanternfish", "/sign-in"));
 }
 

@@ -376,6 +376,21 @@ export async function unlock(page, device, password) {
   await page.waitForURL("**/logins");
 }
 
+/**
+ * Waits until a page is the lock page. What else is drawn again while the vault locks leads there too, and one way there
+ * takes the place of the other.
+ * @param {import("playwright-core").Page} page
+ */
+export async function lockPage(page, timeout = 10000) {
+  for (let tries = 0; ; tries++) {
+    try {
+      return await page.waitForURL("**/open/**", { timeout });
+    } catch (e) {
+      if (tries > 2 || !/ERR_ABORTED/.test(String(e))) throw e;
+    }
+  }
+}
+
 /** Connects a browser's extension to a device whose vault is open in page. */
 export async function connect(b, page, device, person = maren) {
   const c = await b.context.newPage();

@@ -5,7 +5,7 @@ import assert from "node:assert/strict";
 import { mkdtempSync, readFileSync, readdirSync, rmSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
-import { accessible, browser, build, firstDay, newVault, start } from "./harness.mjs";
+import { accessible, browser, build, firstDay, lockPage, newVault, start } from "./harness.mjs";
 
 const dir = mkdtempSync(join(tmpdir(), "redlocket-platform-"));
 const master = "oar lamp tide winkle";
@@ -47,7 +47,7 @@ async function lock() {
   await page.goto(at + "/logins");
   await page.click("body");
   await page.keyboard.press("Shift+L");
-  await page.waitForURL("**/open/*");
+  await lockPage(page);
 }
 
 async function byMaster() {
@@ -117,7 +117,7 @@ test("from the extension's window it asks at once, and from another site's link 
   try {
     await page.goto("http://practice.localhost:17951/");
     await page.evaluate((to) => (location.href = to), door + "?at-once");
-    await page.waitForURL("**/open/**");
+    await lockPage(page);
     await page.waitForSelector("text=Open with fingerprint, face or PIN");
     await page.waitForTimeout(600);
     assert.equal(new URL(page.url()).pathname, new URL(door).pathname, "a link from elsewhere opens nothing by itself");

@@ -1,7 +1,19 @@
 // A shared computer, in Chromium: once the vault locks, the sites that were filled are signed out, and no others.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { accessible, browser, build, chooseByKeys, connect, demo, idris, maren, settled, unlock } from "./harness.mjs";
+import {
+  accessible,
+  browser,
+  build,
+  chooseByKeys,
+  connect,
+  demo,
+  idris,
+  lockPage,
+  maren,
+  settled,
+  unlock,
+} from "./harness.mjs";
 
 let d, b, desk, filled, typed;
 
@@ -103,7 +115,7 @@ test("sites that were filled are signed out at locking, and one that was typed i
   await desk.goto(d.laptop + "/logins");
   await desk.click("body");
   await desk.keyboard.press("Shift+L");
-  await desk.waitForURL("**/open/*");
+  await lockPage(desk);
   await filled.waitForURL(d.site("lanternfish", "/")); // its first page
   await filled.waitForTimeout(1500); // what it wrote while it ended goes too
   await soon(async () => !(await signedIn("lanternfish")));
@@ -131,7 +143,7 @@ test("also when the app ends, and when the vault was opened again before anybody
   await desk.goto(d.laptop + "/logins");
   await desk.click("body");
   await desk.keyboard.press("Shift+L");
-  await desk.waitForURL("**/open/*");
+  await lockPage(desk);
   await unlock(desk, d.laptop, maren.password);
   await filled.waitForURL(d.site("lanternfish", "/")); // its first page
   await filled.waitForTimeout(1500);

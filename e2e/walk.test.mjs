@@ -12,6 +12,7 @@ import {
   demo,
   firstDay,
   inClear,
+  lockPage,
   maren,
   newVault,
   sheetOn,
@@ -421,8 +422,8 @@ test("locking takes every page of the profile to the lock page at once", async (
   await second.goto(d.desk + "/devices");
   await page.click("body");
   await page.keyboard.press("Shift+L");
-  await page.waitForURL("**/open/*");
-  await second.waitForURL("**/open/*", { timeout: 3000 });
+  await lockPage(page);
+  await lockPage(second, 3000);
   await second.goto(d.desk + "/logins");
   assert.match(second.url(), /\/open\//);
   await second.close();
