@@ -377,8 +377,8 @@ export async function unlock(page, device, password) {
 }
 
 /**
- * Waits until a page is the lock page. What else is drawn again while the vault locks leads there too, and one way there
- * takes the place of the other.
+ * Waits until a page is the lock page. What else is drawn again while the vault locks leads there too, and one way
+ * there takes the place of the other.
  * @param {import("playwright-core").Page} page
  */
 export async function lockPage(page, timeout = 10000) {
