@@ -325,6 +325,25 @@ export async function pressDrawn(page, text) {
 }
 
 /**
+ * Presses what is drawn until it is gone: a press that came too early isn't taken, and a person presses again.
+ * @param {import("playwright-core").Page} page
+ * @param {string} text
+ */
+export async function pressAway(page, text) {
+  await pressDrawn(page, text);
+  for (let i = 1; i < 200; i++) {
+    const at = await drawnAt(page, text);
+    if (!at) return;
+    if (i % 40 === 0) {
+      await page.mouse.move(at.x, at.y);
+      await page.mouse.click(at.x, at.y);
+    }
+    await after(50);
+  }
+  throw new Error(`“${text}” stays`);
+}
+
+/**
  * The recovery sheet that a page shows, in groups.
  * @param {import("playwright-core").Page} page
  */

@@ -1,7 +1,7 @@
 // A site of the practice town, by the extension in Chromium: signed up at, kept, and the password changed.
 import test from "node:test";
 import assert from "node:assert/strict";
-import { pressDrawn, settled } from "./harness.mjs";
+import { pressAway, settled } from "./harness.mjs";
 import { at, choose, d, desk, filled, newcomer, signUp } from "./town.mjs";
 
 /** @param {string[]} names of sites */
@@ -10,7 +10,7 @@ export function signedUpAt(names) {
     test(`${name}: signed up, kept, and the password changed`, async () => {
       const page = await at(name, "/sign-up");
       const made = await signUp(page, name);
-      await pressDrawn(page, "Keep it");
+      await pressAway(page, "Keep it"); // what stays covers the offers of the next page
       const fits = async (password) => {
         await desk.goto(`${d.laptop}/logins?q=${encodeURIComponent(newcomer(name))}`);
         await desk
@@ -37,7 +37,7 @@ export function signedUpAt(names) {
       assert.notEqual(fresh, made);
       await page.click("main form button");
       await page.waitForSelector("[role=status]");
-      await pressDrawn(page, "It worked"); // the page's word alone confirms nothing
+      await pressAway(page, "It worked"); // the page's word alone confirms nothing
       await fits(fresh);
       await page.close();
     });
