@@ -175,20 +175,12 @@ func (r run) meet(ctx context.Context, p Person, m meeting) error {
 func (r run) anew(ctx context.Context, p Person) error {
 	_ = r.cloud.TakeLetterBack(ctx, r.credential, p.meeting, p.Email) // it is refused by nobody, and answered in vain
 	return r.change(ctx, func(list []vault.Entry, by vault.Stamp) (out []vault.Entry, err error) {
-		for _, e := range list {
-			if e.ID != p.ID {
-				continue
-			}
-			if e, err = gone(e, by); err != nil {
-				return nil, err
-			}
-			out = append(out, e)
+		out, err = discarded(list, by, func(e vault.Entry) bool { return e.ID == p.ID })
+		if err != nil || p.State != Asked || len(out) == 0 {
+			return out, err
 		}
-		if p.State == Asked && len(out) > 0 {
-			e, err := beginning(p.Email, p.Name, by, meeting{ID: records.NewID(), Mine: true, Device: r.Device})
-			return append(out, e), err
-		}
-		return out, nil
+		e, err := beginning(p.Email, p.Name, by, meeting{ID: records.NewID(), Mine: true, Device: r.Device})
+		return append(out, e), err
 	})
 }
 
@@ -353,7 +345,7 @@ func (r run) takeOffer(ctx context.Context, id string, l wire.Letter) (drop bool
 				return nil, nil
 			case p.Email == email && p.State == Asked:
 				m.Device, name = pm.Device, p.Name
-				old, err := gone(e, by)
+				old, err := e.Discard(by)
 				if err != nil {
 					return nil, err
 				}
@@ -480,16 +472,7 @@ func (h *Household) expire(ctx context.Context) error {
 	if err != nil || len(list) == 0 {
 		return err
 	}
-	return h.change(ctx, func(list []vault.Entry, by vault.Stamp) (out []vault.Entry, err error) {
-		for _, e := range list {
-			if !over(e) {
-				continue
-			}
-			if e, err = gone(e, by); err != nil {
-				return nil, err
-			}
-			out = append(out, e)
-		}
-		return out, nil
+	return h.change(ctx, func(list []vault.Entry, by vault.Stamp) ([]vault.Entry, error) {
+		return discarded(list, by, over)
 	})
 }

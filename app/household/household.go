@@ -369,7 +369,7 @@ func (h *Household) Same(ctx context.Context, id string) error {
 		if now.State != Compare {
 			return nil, errNotYet
 		}
-		replaced := map[string]bool{}
+		to := map[string]string{}
 		for _, e := range list {
 			switch p, _, ok := personOf(e); {
 			case !ok:
@@ -377,8 +377,8 @@ func (h *Household) Same(ctx context.Context, id string) error {
 			case p.ID == id:
 				e, err = e.With(by, vault.Changes{vault.FieldChecked: strconv.FormatInt(by.At, 10)})
 			case p.Email == now.Email:
-				replaced[p.ID] = true
-				e, err = gone(e, by)
+				to[p.ID] = id
+				e, err = e.Discard(by)
 			default:
 				continue
 			}
@@ -387,15 +387,8 @@ func (h *Household) Same(ctx context.Context, id string) error {
 			}
 			out = append(out, e)
 		}
-		for _, e := range list {
-			if n, ok := noteOf(e); ok && replaced[n.Peer] {
-				if e, err = e.With(by, vault.Changes{vault.FieldPeer: id}); err != nil {
-					return nil, err
-				}
-				out = append(out, e)
-			}
-		}
-		return out, nil
+		notes, err := moved(list, by, to)
+		return append(out, notes...), err
 	})
 }
 
@@ -411,20 +404,14 @@ func (h *Household) Remove(ctx context.Context, id string) error {
 			return nil, err
 		}
 		email, meeting, sent = p.Email, p.meeting, nil
-		for _, e := range list {
+		return discarded(list, by, func(e vault.Entry) bool {
 			n, note := noteOf(e)
-			if e.ID != id && !(note && n.Peer == id) {
-				continue
-			}
-			if note && n.Mine {
+			theirs := note && n.Peer == id
+			if theirs && n.Mine {
 				sent = append(sent, LetterID(e.ID, wire.LetterNote))
 			}
-			if e, err = gone(e, by); err != nil {
-				return nil, err
-			}
-			out = append(out, e)
-		}
-		return out, nil
+			return theirs || e.ID == id
+		})
 	})
 	if err != nil {
 		return err
@@ -468,28 +455,21 @@ func (h *Household) NewKeys(ctx context.Context) error {
 		return err
 	}
 	return h.change(ctx, func(list []vault.Entry, by vault.Stamp) (out []vault.Entry, err error) {
+		to := map[string]string{}
 		for _, e := range list {
 			p, _, ok := personOf(e)
 			if !ok || p.State == Asks {
 				continue
 			}
 			fresh, err1 := beginning(p.Email, p.Name, by, meeting{ID: records.NewID(), Mine: true, Device: h.Device})
-			old, err2 := gone(e, by)
+			old, err2 := e.Discard(by)
 			if err := errors.Join(err1, err2); err != nil {
 				return nil, err
 			}
-			out = append(out, fresh, old)
-			for _, e := range list {
-				if n, ok := noteOf(e); ok && n.Peer == p.ID {
-					moved, err := e.With(by, vault.Changes{vault.FieldPeer: fresh.ID})
-					if err != nil {
-						return nil, err
-					}
-					out = append(out, moved)
-				}
-			}
+			out, to[p.ID] = append(out, fresh, old), fresh.ID
 		}
-		return out, nil
+		notes, err := moved(list, by, to)
+		return append(out, notes...), err
 	})
 }
 
@@ -541,13 +521,33 @@ func find(list []vault.Entry, id string) (Person, error) {
 	return Person{}, ErrNoPerson
 }
 
-// gone is an entry that is deleted for good.
-func gone(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
-	e, err := e.Archive(by)
-	if err != nil {
-		return e, err
+// discarded are those of some entries of which something is true, deleted for good.
+func discarded(list []vault.Entry, by vault.Stamp, is func(vault.Entry) bool) (out []vault.Entry, err error) {
+	for _, e := range list {
+		if !is(e) {
+			continue
+		}
+		if e, err = e.Discard(by); err != nil {
+			return nil, err
+		}
+		out = append(out, e)
 	}
-	return e.Purge(by)
+	return out, nil
+}
+
+// moved are the notes that were passed with somebody who takes another person's place: to says whose.
+func moved(list []vault.Entry, by vault.Stamp, to map[string]string) (out []vault.Entry, err error) {
+	for _, e := range list {
+		n, ok := noteOf(e)
+		if !ok || to[n.Peer] == "" {
+			continue
+		}
+		if e, err = e.With(by, vault.Changes{vault.FieldPeer: to[n.Peer]}); err != nil {
+			return nil, err
+		}
+		out = append(out, e)
+	}
+	return out, nil
 }
 
 // edit changes a person's entry.

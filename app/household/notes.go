@@ -287,7 +287,7 @@ func (h *Household) Forget(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	if err := h.Set.Items.Edit(ctx, id, gone); err != nil {
+	if err := h.Set.Items.Edit(ctx, id, vault.Entry.Discard); err != nil {
 		return err
 	}
 	h.Changed()

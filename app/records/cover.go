@@ -419,7 +419,7 @@ func (v *Cover) LeaveOut(ctx context.Context, ids ...string) (n int, err error) 
 			e := in.whole(h.entry).WithoutHorizon()
 			e.ID = NewID()
 			next.entries[e.ID] = e
-			left, err := purged(h.entry, c.stamp())
+			left, err := h.entry.Discard(c.stamp())
 			if err != nil {
 				return nil, nil, err
 			}
@@ -450,7 +450,7 @@ func (in *content) remembered(ids []string, by vault.Stamp) (all []string, gone 
 			if text == "" || found[h.entry.ID] || !names(text) {
 				continue
 			}
-			left, err := purged(h.entry, by)
+			left, err := h.entry.Discard(by)
 			if err != nil {
 				return nil, nil, err
 			}
@@ -491,18 +491,6 @@ func (in *content) archivedIn(text string, not []string) (ids []string) {
 	return ids
 }
 
-// purged is an entry that is deleted for good.
-func purged(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
-	if e.Archived() {
-		return e.Purge(by)
-	}
-	e, err := e.Archive(by)
-	if err != nil {
-		return e, err
-	}
-	return e.Purge(by)
-}
-
 // forget drops the acts that could be undone on some entries.
 func (in *content) forget(ids []string) {
 	in.acts = slices.DeleteFunc(slices.Clone(in.acts), func(a act) bool {
@@ -527,7 +515,7 @@ func (v *Cover) Show(ctx context.Context, ids ...string) (n int, err error) {
 			if !ok || !e.IsItem() {
 				continue
 			}
-			gone, err := purged(e, c.stamp())
+			gone, err := e.Discard(c.stamp())
 			if err != nil {
 				return nil, nil, err
 			}

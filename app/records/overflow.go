@@ -40,7 +40,7 @@ func (c *core) fitted(entries map[string]held, list []vault.Entry) ([]vault.Entr
 		before := entries[e.ID].entry
 		if e.Purged() && before.Horizon() > 0 {
 			for _, a := range in.apart(e.ID) {
-				gone, err := purged(a, c.stamp())
+				gone, err := a.Discard(c.stamp())
 				if err != nil {
 					return nil, err
 				}

@@ -304,6 +304,18 @@ func (e Entry) Purge(by Stamp) (Entry, error) {
 	return out.Normal(), err
 }
 
+// Discard is Purge for an entry whether it is archived or not.
+func (e Entry) Discard(by Stamp) (Entry, error) {
+	if e.Archived() {
+		return e.Purge(by)
+	}
+	e, err := e.Archive(by)
+	if err != nil {
+		return e, err
+	}
+	return e.Purge(by)
+}
+
 // Purged reports whether the entry was deleted for good.
 func (e Entry) Purged() bool {
 	r, ok := e.Fields[fieldPurged]
