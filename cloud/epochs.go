@@ -178,8 +178,7 @@ func beginEpochIn(
 // removeAccount removes all that the cloud has of an account.
 func (s *store) removeAccount(ctx context.Context, id string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM letters
-			WHERE address IN (SELECT email FROM accounts WHERE account = ?)`, id); err != nil {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM letters WHERE `+toAccount, id); err != nil {
 			return err
 		}
 		for _, table := range []string{

@@ -150,11 +150,7 @@ func (s *Server) tellLetter(w http.ResponseWriter, r *http.Request, to string, i
 
 // letters lists what waits for an account, without what is in it.
 func (s *Server) letters(w http.ResponseWriter, r *http.Request) {
-	a, err := s.store.accountByID(r.Context(), of(r).account)
-	list := []wire.Letter{}
-	if err == nil {
-		list, err = s.store.letters(r.Context(), a.Email, s.now())
-	}
+	list, err := s.store.letters(r.Context(), of(r).account, s.now())
 	if err != nil {
 		s.trouble(w, r, err)
 		return
@@ -164,11 +160,7 @@ func (s *Server) letters(w http.ResponseWriter, r *http.Request) {
 
 // letter returns one.
 func (s *Server) letter(w http.ResponseWriter, r *http.Request) {
-	a, err := s.store.accountByID(r.Context(), of(r).account)
-	var l wire.Letter
-	if err == nil {
-		l, err = s.store.letter(r.Context(), a.Email, chi.URLParam(r, "id"))
-	}
+	l, err := s.store.letter(r.Context(), of(r).account, chi.URLParam(r, "id"))
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
 		fail(w, http.StatusNotFound, wire.CodeNotFound, "there is no such letter")
@@ -181,11 +173,8 @@ func (s *Server) letter(w http.ResponseWriter, r *http.Request) {
 
 // removeLetter removes one that the receiver has.
 func (s *Server) removeLetter(w http.ResponseWriter, r *http.Request) {
-	a, err := s.store.accountByID(r.Context(), of(r).account)
-	if err == nil {
-		_, err = s.store.db.ExecContext(r.Context(), `DELETE FROM letters WHERE address = ? AND id = ?`,
-			a.Email, chi.URLParam(r, "id"))
-	}
+	_, err := s.store.db.ExecContext(r.Context(), `DELETE FROM letters WHERE `+toAccount+` AND id = ?`,
+		of(r).account, chi.URLParam(r, "id"))
 	s.done(w, r, err)
 }
 
@@ -291,7 +280,10 @@ func dropOldLetters(ctx context.Context, q sqlx.ExecerContext, now time.Time) er
 // dropEvery is how often letters whose time is over are dropped, beside each time that one is handed over.
 const dropEvery = time.Hour
 
-func (s *store) letters(ctx context.Context, address string, now time.Time) ([]wire.Letter, error) {
+// toAccount picks the letters to the address of an account.
+const toAccount = `address = (SELECT email FROM accounts WHERE account = ?)`
+
+func (s *store) letters(ctx context.Context, account string, now time.Time) ([]wire.Letter, error) {
 	last := s.dropped.Load()
 	if now.UnixMilli()-last > dropEvery.Milliseconds() && s.dropped.CompareAndSwap(last, now.UnixMilli()) {
 		if err := dropOldLetters(ctx, s.db, now); err != nil {
@@ -302,14 +294,14 @@ func (s *store) letters(ctx context.Context, address string, now time.Time) ([]w
 	oldest, oldestNote := now.Add(-letterLife("")), now.Add(-letterLife(wire.LetterNote))
 	err := s.db.SelectContext(ctx, &list, `SELECT id, kind, COALESCE(email, '') AS "from", at
 		FROM letters LEFT JOIN accounts USING (account)
-		WHERE address = ? AND at >= ? AND (at >= ? OR kind <> ?) ORDER BY at, id`,
-		address, oldest.UnixMilli(), oldestNote.UnixMilli(), wire.LetterNote)
+		WHERE `+toAccount+` AND at >= ? AND (at >= ? OR kind <> ?) ORDER BY at, id`,
+		account, oldest.UnixMilli(), oldestNote.UnixMilli(), wire.LetterNote)
 	return list, err
 }
 
-func (s *store) letter(ctx context.Context, address, id string) (l wire.Letter, err error) {
+func (s *store) letter(ctx context.Context, account, id string) (l wire.Letter, err error) {
 	return l, s.db.GetContext(ctx, &l, `SELECT id, kind, COALESCE(email, '') AS "from", at, body
-		FROM letters LEFT JOIN accounts USING (account) WHERE address = ? AND id = ?`, address, id)
+		FROM letters LEFT JOIN accounts USING (account) WHERE `+toAccount+` AND id = ?`, account, id)
 }
 
 func (s *store) letterMailOff(ctx context.Context, account string) (off bool, err error) {

@@ -90,7 +90,7 @@ func TestLettersEnd(t *testing.T) {
 	put(t, s, maren, uuid.NewString(), idrisAt, wire.LetterNote, "", []byte("x"))
 	put(t, s, maren, uuid.NewString(), idrisAt, wire.LetterOffer, "", []byte("x"))
 	left := func(days int) (n int) {
-		list, err := s.store.letters(t.Context(), idrisAt, sent.Add(time.Duration(days)*24*time.Hour+time.Second))
+		list, err := s.store.letters(t.Context(), idris.Account, sent.Add(time.Duration(days)*24*time.Hour+time.Second))
 		require.NoError(t, err)
 		return len(list)
 	}
