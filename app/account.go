@@ -9,6 +9,7 @@ import (
 
 	"redlocket/app/household"
 	"redlocket/app/records"
+	"redlocket/app/sharing"
 	"redlocket/app/syncing"
 	"redlocket/core/keys"
 	"redlocket/core/secret"
@@ -228,6 +229,15 @@ func (a *Account) letters(ctx context.Context) (household.Cloud, string, error) 
 	}
 	credential, err := a.vault.Sync.Credential(ctx)
 	return cloud, credential, err
+}
+
+// sets is the part of the cloud that carries shared sets.
+func (a *Account) sets(ctx context.Context) (sharing.Cloud, string, error) {
+	cloud, credential, err := a.letters(ctx)
+	if err != nil || cloud == nil {
+		return nil, "", err
+	}
+	return a.at(), credential, nil
 }
 
 func (a *Account) connect(c Cloud) {

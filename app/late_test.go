@@ -172,6 +172,7 @@ func TestAForgottenMasterPasswordWithoutACloud(t *testing.T) {
 	v, err = d.Unlock(t.Context(), v.Profile().ID, secret.New(remembered))
 	require.NoError(t, err)
 	require.NoError(t, v.Account.JoinCloud(t.Context(), w.url, wire.Admission{}), "with the new one's key")
+	w.inStep(v)
 	joined := w.device("laptop")
 	sheet, err := v.Account.Sheet(t.Context())
 	require.NoError(t, err)

@@ -10,6 +10,7 @@ import (
 	"redlocket/app/gate"
 	"redlocket/app/household"
 	"redlocket/app/records"
+	"redlocket/app/sharing"
 	"redlocket/app/syncing"
 	"redlocket/core/keys"
 	"redlocket/core/wire"
@@ -87,6 +88,7 @@ type Stores interface {
 type Cloud interface {
 	syncing.Cloud
 	household.Cloud
+	sharing.Cloud
 	Params(ctx context.Context, email string) (keys.Params, error)
 	// CreateAccount and SignIn give the device a key of its own to sign with. key is the account's, whose public part
 	// the cloud knows; it isn't sent.

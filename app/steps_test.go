@@ -463,6 +463,10 @@ func useCases() []useCase {
 			b.v.Replica.Damaged()
 			return err
 		}, nil},
+		{"books", useBooks, func(_ context.Context, b *bench) bool {
+			return strings.HasPrefix(b.v.Books.Name(vault.Item{Book: entryText(b, vault.FieldBook)}), "B")
+		}},
+		{"sharing", shareThings, nil},
 		{"people", knowPeople, keptWhatWasPassed},
 		{"sync without a cloud", func(ctx context.Context, b *bench) error {
 			b.v.Sync.Status()

@@ -13,6 +13,7 @@ import (
 	"redlocket/app/importing"
 	"redlocket/app/reauth"
 	"redlocket/app/records"
+	"redlocket/app/sharing"
 	"redlocket/app/syncing"
 	"redlocket/app/tidying"
 	"redlocket/core/keys"
@@ -26,6 +27,7 @@ type Vault struct {
 	*filling.Filling     // Pages, Prompts, Generated, Staged
 	*importing.Importing // Imports, Exports, Backups
 	Household            *household.Household
+	Sharing              *sharing.Sharing
 	Tidying              *tidying.Tidying
 	Auditing             *auditing.Auditing
 	Sync                 *syncing.Line
@@ -106,8 +108,12 @@ func (d *Device) openVault(
 		InStep: func(ctx context.Context) { // what fails is tried again the next time
 			_ = v.Account.finish(ctx)
 			v.Household.InStep(ctx)
+			v.Sharing.InStep(ctx)
 		},
-		Told:    func() { v.Household.Heard() },
+		Told: func() {
+			v.Household.Heard()
+			v.Sharing.Heard()
+		},
 		Reseals: v.reseals,
 	})
 	v.Account = &Account{vault: v, cloud: cloud}
@@ -131,6 +137,11 @@ func (d *Device) openVault(
 	v.Household = household.Open(household.Config{
 		Set: v.Set, Device: p.Device, Vault: p.Vault, Guard: v.Guard, Now: d.ports.Now, Rand: d.ports.Rand,
 		Owner: func() (string, string) { p := v.Profile(); return p.Name, p.Email }, Cloud: v.Account.letters,
+		Changed: func() { v.notices.tell(NoticeStatus) }, Nudge: v.Sync.Nudge, Beside: d.tasks.Go,
+	})
+	v.Sharing = sharing.Open(sharing.Config{
+		Set: v.Set, Device: p.Device, People: v.Household, Now: d.ports.Now, Rand: d.ports.Rand,
+		Owner: func() (string, string) { p := v.Profile(); return p.Name, p.Email }, Cloud: v.Account.sets,
 		Changed: func() { v.notices.tell(NoticeStatus) }, Nudge: v.Sync.Nudge, Beside: d.tasks.Go,
 	})
 	v.Tidying = tidying.New(v.Set, d.ports.Steps)
@@ -265,3 +276,19 @@ func (v *Vault) Version() int64 { return v.notices.version.Load() }
 
 // errOnlyHere is returned for what needs a cloud, by a vault without one.
 var errOnlyHere = errors.New("this vault is on this computer only")
+
+// DeviceNames returns the names of the owner's devices by id, and for those of others, by which shared things were
+// changed, the names of their owners.
+func (v *Vault) DeviceNames() (map[string]string, error) {
+	names, err := v.Book.DeviceNames()
+	if err != nil {
+		return nil, err
+	}
+	others, err := v.Sharing.DeviceNames(context.Background())
+	for id, name := range others {
+		if names[id] == "" {
+			names[id] = name
+		}
+	}
+	return names, err
+}

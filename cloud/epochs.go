@@ -181,6 +181,9 @@ func (s *store) removeAccount(ctx context.Context, id string) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM letters WHERE `+toAccount, id); err != nil {
 			return err
 		}
+		if err := leaveSets(ctx, tx, id); err != nil {
+			return err
+		}
 		for _, table := range []string{
 			"chunks", "records", "heads", "introductions", "nonces", "sessions", "formers", "letters", "no_letter_mail",
 			"accounts",

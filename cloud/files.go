@@ -66,7 +66,12 @@ func (s *Server) putChunk(w http.ResponseWriter, r *http.Request) {
 		fail(w, http.StatusRequestEntityTooLarge, wire.CodeBadRequest, "the chunk is empty, cut short or too large")
 		return
 	}
-	err = s.store.putChunk(r.Context(), of(r).account, file, n, blob)
+	whose, err := s.chunksOf(r, mayChange)
+	if err != nil {
+		s.setDone(w, r, err)
+		return
+	}
+	err = s.store.putChunk(r.Context(), whose, file, n, blob)
 	if errors.Is(err, errFull) {
 		fail(w, http.StatusInsufficientStorage, wire.CodeFull, "there is no room left for files")
 		return
@@ -79,7 +84,12 @@ func (s *Server) chunk(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		return
 	}
-	blob, err := s.store.chunk(r.Context(), of(r).account, file, n)
+	whose, err := s.chunksOf(r, mayRead)
+	if err != nil {
+		s.setDone(w, r, err)
+		return
+	}
+	blob, err := s.store.chunk(r.Context(), whose, file, n)
 	switch {
 	case errors.Is(err, errNoChunk):
 		fail(w, http.StatusNotFound, wire.CodeNoChunk, "this chunk isn't here")
@@ -93,6 +103,24 @@ func (s *Server) chunk(w http.ResponseWriter, r *http.Request) {
 
 func (s *Server) removeFile(w http.ResponseWriter, r *http.Request) {
 	s.done(w, r, s.store.removeFile(r.Context(), of(r).account, chi.URLParam(r, "file")))
+}
+
+// chunksOf says whose chunks a request is about: the account's, or an epoch's of a shared set.
+func (s *Server) chunksOf(r *http.Request, right string) (whose string, err error) {
+	if chi.URLParam(r, "set") == "" {
+		return of(r).account, nil
+	}
+	set, epoch, err := parseEpoch(r)
+	if err != nil {
+		return "", err
+	}
+	return chainOf(set, epoch), s.store.tx(r.Context(), func(tx *sqlx.Tx) error {
+		now, err := may(r.Context(), tx, of(r).account, set, right)
+		if err == nil && now != epoch {
+			err = errConflict
+		}
+		return err
+	})
 }
 
 func (s *store) putChunk(ctx context.Context, account, file string, n int, blob []byte) error {

@@ -353,6 +353,11 @@ func commitIn(ctx context.Context, tx *sqlx.Tx, account string, c wire.Commit, n
 	if err := one(res, err, errConflict); err != nil {
 		return err
 	}
+	return addCommit(ctx, tx, account, c, now)
+}
+
+// addCommit adds a commit to a chain that was moved on: of an account, or of an epoch of a shared set.
+func addCommit(ctx context.Context, tx *sqlx.Tx, account string, c wire.Commit, now time.Time) error {
 	if _, err := tx.ExecContext(ctx, `INSERT INTO heads (account, number, blob, at) VALUES (?, ?, ?, ?)`, account,
 		c.Head.Number, c.Head.Blob, now.UnixMilli()); err != nil {
 		return err
@@ -434,25 +439,32 @@ func (s *store) changes(ctx context.Context, account string, since uint64, from 
 		Scan(&c.Latest, &c.Tip, &c.Epoch); err != nil {
 		return c, err
 	}
+	return c, s.part(ctx, tx, account, since, from, &c)
+}
+
+// part reads a part of what came after a head of a chain.
+func (s *store) part(
+	ctx context.Context, tx *sqlx.Tx, account string, since uint64, from string, c *wire.Changes,
+) (err error) {
 	room := partSize
 	at := place{since + 1, ""}
 	record, isRecord := strings.CutPrefix(from, afterRecord)
 	if isRecord {
 		if at, err = parsePlace(record); err != nil {
-			return c, err
+			return err
 		}
 	} else {
 		after := since
 		if n, ok := strings.CutPrefix(from, afterHead); ok {
 			if after, err = strconv.ParseUint(n, 10, 63); err != nil {
-				return c, errPart
+				return errPart
 			}
 		}
-		if err := s.headsAfter(ctx, tx, account, after, &room, &c); err != nil || c.More != "" {
-			return c, err
+		if err := s.headsAfter(ctx, tx, account, after, &room, c); err != nil || c.More != "" {
+			return err
 		}
 	}
-	return c, s.recordsAfter(ctx, tx, account, at, &room, &c)
+	return s.recordsAfter(ctx, tx, account, at, &room, c)
 }
 
 // errPart is returned for a place where no part begins.

@@ -13,9 +13,11 @@ import (
 	"redlocket/app"
 	"redlocket/app/household"
 	"redlocket/app/records"
+	"redlocket/app/sharing"
 	"redlocket/app/syncing"
 	"redlocket/core/leaks"
 	"redlocket/core/secret"
+	"redlocket/core/share"
 	"redlocket/core/vault"
 	"redlocket/core/wire"
 	"redlocket/practice"
@@ -155,6 +157,10 @@ func Fill(
 	if err := meet(ctx, desk, idris); err != nil {
 		return fmt.Errorf("failed to have Maren and Idris know each other: %w", err)
 	}
+	say("and share the family's book")
+	if err := family(ctx, desk, idris); err != nil {
+		return fmt.Errorf("failed to share the family's book: %w", err)
+	}
 	if err := inStep(ctx, laptop); err != nil {
 		return err
 	}
@@ -211,6 +217,56 @@ func meet(ctx context.Context, maren, idris *app.Vault) error {
 		list, err := maren.Household.Unread()
 		return len(list) == 2, err
 	})
+}
+
+// familys are Maren's logins that are the family's.
+var familys = []string{
+	"Saltmarsh School", "Saltmarsh School meals", "Sloop Music", "Whelk Streaming", "Wrasse Video Calls",
+}
+
+// family puts Maren's logins that are the family's into a book, which she and Idris share.
+func family(ctx context.Context, maren, idris *app.Vault) error {
+	book, err := maren.Books.Make(ctx, "Family")
+	if err != nil {
+		return err
+	}
+	logins, err := maren.Book.Logins()
+	if err != nil {
+		return err
+	}
+	var ids []string
+	for _, it := range logins {
+		if slices.Contains(familys, it.Title) {
+			ids = append(ids, it.ID)
+		}
+	}
+	_, err1 := maren.Acts.MoveTo(ctx, book, ids...)
+	p, err2 := known(ctx, maren, IdrisEmail, household.Checked)
+	if err := errors.Join(err1, err2, maren.Books.Turn(ctx, records.AllBooks)); err != nil {
+		return err
+	}
+	set, err := maren.Sharing.ShareBook(ctx, book, p.ID, share.Change)
+	if err != nil {
+		return err
+	}
+	err = until(ctx, func() (bool, error) {
+		of, err := idris.Sharing.Of(set)
+		if errors.Is(err, sharing.ErrNoSet) {
+			return false, nil
+		}
+		return of.Waits, err
+	})
+	if err != nil {
+		return err
+	}
+	if err := idris.Sharing.Take(ctx, set); err != nil {
+		return err
+	}
+	err = until(ctx, func() (bool, error) {
+		list, err := idris.Books.List()
+		return len(list) == 2 && list[1].Items == len(ids), err
+	})
+	return errors.Join(err, inStep(ctx, idris))
 }
 
 // known waits until somebody is known in a state.

@@ -279,3 +279,67 @@ test("a meeting of two people, and a letter", () => {
   const signed = lps("redlocket/2 letter", s.letter_id, digest(answers), sha256(plain));
   assert.ok(verify(null, signed, key, signature));
 });
+
+// A shared set: the box that tells a member its roll and key, a head, and a record.
+test("a shared set", () => {
+  const all = JSON.parse(readFileSync(join(root, "testdata/share.json"), "utf8")),
+    s = all.set,
+    r = s.roll;
+  const lps = (...parts) => cat(...parts.map((p) => lp(typeof p === "string" ? utf8(p) : p)));
+  const b64 = (text) => new Uint8Array(Buffer.from(text, "base64"));
+  const publicKey = (b) =>
+    createPublicKey({ format: "jwk", key: { kty: "OKP", crv: "Ed25519", x: Buffer.from(b).toString("base64url") } });
+  const own = un(all.answers);
+  const me = { sign: new Uint8Array(publicOf(own.slice(0, 32))), seal: hpkeKeys(own.slice(32)).publicKey };
+  const members = r.members.flatMap((m) => [m.email, m.name, b64(m.keys.sign), b64(m.keys.seal), m.right]);
+  const digest = sha256(lps("redlocket/2 roll", r.set, `${r.epoch}`, "", r.name, `${r.at}`, ...members));
+  assert.equal(hex(digest), s.roll_digest);
+
+  const letter = (kind, epoch, sealed) => {
+    const id = `set ${kind} ${r.set} ${epoch}`;
+    const padded = openHPKE(own.slice(32), lps("redlocket/2 letter", id), un(sealed));
+    const body = padded.slice(0, padded.lastIndexOf(0x80));
+    const plain = body.slice(96);
+    const signed = lps("redlocket/2 letter", id, sha256(lps(me.sign, me.seal)), sha256(plain));
+    assert.equal(hex(body.slice(0, 32)), hex(b64(r.members[0].keys.sign)), "by one who may manage");
+    assert.ok(verify(null, signed, publicKey(body.slice(0, 32)), body.slice(32, 96)));
+    return Buffer.from(plain).toString();
+  };
+  const box = JSON.parse(letter("box", 1, s.box));
+  assert.deepEqual(box.roll, r);
+  assert.equal(Buffer.from(box.key, "base64").toString("hex"), s.key);
+  assert.equal(letter("farewell", 2, s.farewell), "");
+  assert.throws(() => letter("farewell", 3, s.farewell));
+
+  const vault = `${r.set}/1`;
+  const record = open(
+    expand(un(s.key), "record"),
+    lps("redlocket/2 record", vault, s.record_id, u64(1)),
+    un(s.record),
+    1,
+  );
+  assert.equal(Buffer.from(record).toString(), s.plain);
+  const head = JSON.parse(
+    Buffer.from(open(expand(un(s.key), "head"), lps("redlocket/2 head", vault, u64(1)), un(s.sealed), 1)).toString(),
+  );
+  assert.deepEqual(head, s.head);
+  const rev = u64(1),
+    id = utf8(s.record_id);
+  const state = sha256(cat(utf8("redlocket/1 root"), Uint8Array.of(0, id.length), id, rev, sha256(un(s.record))));
+  assert.equal(hex(state), head.root);
+  const signed = lps(
+    "redlocket/2 shared head",
+    vault,
+    digest,
+    "1",
+    un(head.prev),
+    un(head.root),
+    head.device,
+    `${head.at}`,
+  );
+  assert.ok(verify(null, signed, publicKey(b64(r.members[0].keys.sign)), b64(head.sig)));
+  assert.ok(
+    !verify(null, signed, publicKey(b64(r.members[1].keys.sign)), b64(head.sig)),
+    "not by one who may only see",
+  );
+});

@@ -88,7 +88,6 @@ try {
   await page.click("#sheet a:has-text('Show all versions')");
   await page.waitForSelector(".versions");
   await pause(300);
-  await shot("history");
   await page.goto(d.desk + "/import");
   const text = (name, rows) => ({ name, mimeType: "text/csv", buffer: Buffer.from(rows.join("\r\n")) });
   const birds = ["Avocet", "Curlew", "Dotterel", "Plover", "Puffin", "Shelduck", "Turnstone", "Whimbrel"],
@@ -194,6 +193,10 @@ try {
   await page.waitForSelector(".passed-open");
   await pause(300);
   await shot("household");
+  await page.goto(d.desk + "/household");
+  await page.click("#people .line-main:has-text('Family')");
+  await page.waitForSelector(".members");
+  await shot("shared");
   await page.emulateMedia({ colorScheme: "dark" });
   await page.setViewportSize({ width: 390, height: 800 });
   await page.goto(d.desk + "/logins");

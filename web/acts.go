@@ -56,6 +56,12 @@ func (s actPages) act(w http.ResponseWriter, r *http.Request) error {
 	case "move":
 		d, err = v.Acts.Move(ctx, r.FormValue("folder"), ids...)
 		words = "moved"
+	case "to-book":
+		d, err = v.Acts.MoveTo(ctx, r.FormValue("book"), ids...)
+		words = "moved to another book"
+	case "copy-to-book":
+		d, err = v.Acts.CopyTo(ctx, r.FormValue("book"), ids...)
+		words = "copied to another book"
 	case "tag":
 		d, err = v.Acts.Tag(ctx, r.FormValue("tags"), ids...)
 		words = "tagged"

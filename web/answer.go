@@ -12,6 +12,7 @@ import (
 	"redlocket/app/household"
 	"redlocket/app/reauth"
 	"redlocket/app/records"
+	"redlocket/app/sharing"
 	"redlocket/wording"
 )
 
@@ -62,12 +63,14 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, err error) {
 		s.toLock(w, r)
 	case errors.Is(err, reauth.ErrNeeded):
 		s.ask(w, r)
-	case errors.Is(err, records.ErrNoItem), errors.Is(err, app.ErrNoProfile),
+	case errors.Is(err, records.ErrNoItem), errors.Is(err, records.ErrNoBook), errors.Is(err, sharing.ErrNoSet),
+		errors.Is(err, app.ErrNoProfile),
 		errors.Is(err, household.ErrNoPerson), errors.Is(err, household.ErrNoNote):
 		const text = "It may have been archived on another device, or the address is old."
 		s.showProblem(w, r, &problemError{http.StatusNotFound, "This isn't here", text})
-	case errors.As(err, &in):
-		text := errorWords(in) + " Nothing was changed."
+	case errors.As(err, &in), errors.Is(err, records.ErrNotToChange), errors.Is(err, records.ErrNotToSee),
+		errors.Is(err, records.ErrShared), errors.Is(err, records.ErrBookShared):
+		text := errorWords(err) + " Nothing was changed."
 		s.showProblem(w, r, &problemError{http.StatusUnprocessableEntity, "That didn't work", text})
 	default:
 		route := chi.RouteContext(r.Context()).RoutePattern()

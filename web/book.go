@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"redlocket/app"
 	"redlocket/app/records"
 	"redlocket/core/find"
 	"redlocket/core/vault"
@@ -50,8 +51,10 @@ type bookData struct {
 	Chunks   []chunk // that are drawn
 	Rest     rest    // of the list
 	Thumbs   []thumb
-	All      int // items of the section
-	Found    int // items of the list
+	All      int  // items of the section
+	Begun    bool // it has some, in any book
+	Found    int  // items of the list
+	Beyond   int  // items that fit in other books than the open one
 	Sites    int
 	Fuzzy    bool
 	More     int // sites that fit and aren't listed
@@ -207,8 +210,8 @@ func list(r *http.Request, section vault.Section, q find.Query, all bool) (x *fi
 		if x, err = v.Book.AsOf(ms); err == nil {
 			b = x.Find(q, find.Now{}, most)
 		}
-	} else if x, err = v.Book.Index(); err == nil && !q.Empty() {
-		b, err = v.Book.Find(q, most)
+	} else if x, err = v.Book.Leaf(); err == nil && !q.Empty() {
+		b, err = v.Book.FindIn(x, q, most)
 	}
 	if err == nil && q.Empty() {
 		b = x.Book(section)
@@ -236,11 +239,32 @@ func (s *Server) bookData(r *http.Request) (d bookData, err error) {
 		lines += c.Lines + c.Under
 	}
 	d.Chunks, d.Rest = parts[:first], parts[first:]
-	d.index, d.used = x, vaultOf(r).Book.Used()
+	d.index, d.used, d.Begun = x, vaultOf(r).Book.Used(), d.All > 0
+	if v := vaultOf(r); d.On == "" && v.Books.Open() != records.AllBooks {
+		if err := d.otherBooks(v); err != nil {
+			return d, err
+		}
+	}
 	if d.On == "" && d.Q.Empty() && d.Section == vault.SectionCards {
 		d.Warnings, err = vaultOf(r).Book.ExpiringSoon()
 	}
 	return d, err
+}
+
+// otherBooks says what the books that aren't open have. What waits is said of all of them.
+func (d *bookData) otherBooks(v *app.Vault) (err error) {
+	if d.index, err = v.Book.Index(); err != nil {
+		return err
+	}
+	d.Begun = d.index.Len(d.Section) > 0
+	if d.Q.Empty() {
+		return nil
+	}
+	all, err := v.Book.FindIn(d.index, d.Q, 1)
+	if err == nil && (!all.Fuzzy || d.Fuzzy || d.Found == 0) {
+		d.Beyond = max(0, all.Items-d.Found)
+	}
+	return err
 }
 
 // chunks parts a list: at letters, if it is in the order of the book, and where a
@@ -312,12 +336,12 @@ func narrowWords(n find.Narrow) string {
 
 // narrow draws what can be pressed to narrow the list.
 func (s bookPages) narrow(w http.ResponseWriter, r *http.Request) error {
-	x, err := vaultOf(r).Book.Index()
+	x, err := vaultOf(r).Book.Leaf()
 	if err != nil {
 		return err
 	}
 	d := bookData{Section: sectionOf(r), On: r.FormValue("on")}
-	groups, err := filterGroups(vaultOf(r).Book, x.Names(), find.Parse(r.FormValue("q")))
+	groups, err := filterGroups(vaultOf(r).Book, x, find.Parse(r.FormValue("q")))
 	if err != nil {
 		return err
 	}
@@ -433,4 +457,18 @@ func (s bookPages) ids(w http.ResponseWriter, r *http.Request) error {
 func (s bookPages) archive(w http.ResponseWriter, r *http.Request) error {
 	redirect(w, r, "/logins?q="+url.QueryEscape("=archived"))
 	return nil
+}
+
+// filedItem is an item with where it is filed.
+type filedItem struct {
+	*vault.Item
+	BookName string // where several books are listed together
+}
+
+func filed(v chunkView, it *vault.Item) filedItem {
+	f := filedItem{Item: it}
+	if books := v.Vault.Books; books.Open() == records.AllBooks {
+		f.BookName = books.Name(*it)
+	}
+	return f
 }

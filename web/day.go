@@ -114,6 +114,11 @@ func (s dayPages) waiting(r *http.Request) (out []waiting, err error) {
 		return nil, err
 	}
 	out = append(out, ofPeople(people)...)
+	shared, err := v.Sharing.List()
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, ofShared(shared)...)
 	l, err := v.Tidying.List(ctx)
 	if err != nil {
 		return nil, err
@@ -313,14 +318,14 @@ type filterPress struct {
 const filterNames = 24
 
 // filterGroups are the filters that leave something, by kind.
-func filterGroups(book *records.Book, names find.Names, q find.Query) (out []filterGroup, err error) {
+func filterGroups(book *records.Book, x *find.Index, q find.Query) (out []filterGroup, err error) {
 	add := func(title string, list []filterPress) {
 		if len(list) > 0 {
 			out = append(out, filterGroup{title, list})
 		}
 	}
 	counted := func(list *[]filterPress, n find.Narrow, words string) {
-		b, failed := book.Find(find.Parse(n.String()), 1)
+		b, failed := book.FindIn(x, find.Parse(n.String()), 1)
 		if failed != nil {
 			err = failed
 		} else if b.Items > 0 {
@@ -341,7 +346,7 @@ func filterGroups(book *records.Book, names find.Names, q find.Query) (out []fil
 	for _, by := range []struct {
 		title, name string
 		n           map[string]int
-	}{{"Folder", "folder", names.Folders}, {"Tag", "tag", names.Tags}} {
+	}{{"Folder", "folder", x.Names().Folders}, {"Tag", "tag", x.Names().Tags}} {
 		var list []filterPress
 		for _, name := range most(by.n, filterNames) {
 			n := find.Narrow{By: by.name, Value: name}

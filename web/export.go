@@ -41,6 +41,7 @@ func (s exportPages) mayExport(w http.ResponseWriter, r *http.Request) error {
 
 func (s exportPages) export(w http.ResponseWriter, r *http.Request) error {
 	sel := importing.Selection{Format: importing.Format(r.FormValue("format")), Archived: r.FormValue("archived") != ""}
+	sel.Book = r.FormValue("book")
 	if ids := strings.Fields(r.FormValue("ids")); len(ids) > 0 {
 		sel.IDs = ids
 	}
@@ -79,7 +80,12 @@ func (s exportPages) backup(w http.ResponseWriter, r *http.Request) error {
 		download(w, "red-locket-"+time.Now().Format(time.DateOnly)+".age", "application/octet-stream")
 	}}
 	if err == nil {
-		_, err = vaultOf(r).Backups.Write(r.Context(), out, p)
+		b := vaultOf(r).Backups
+		if book := r.FormValue("book"); book != records.AllBooks {
+			_, err = b.WriteBook(r.Context(), out, p, book)
+		} else {
+			_, err = b.Write(r.Context(), out, p)
+		}
 	}
 	switch {
 	case err == nil:

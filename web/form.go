@@ -48,6 +48,7 @@ type formData struct {
 	Was          map[string]string
 	Usernames    []string
 	Folders      []string
+	Books        []records.NamedBook
 	Options      generator.Options
 	Countries    []country
 	State        string
@@ -150,7 +151,7 @@ func (s formPages) suggest(r *http.Request, f *formData) (err error) {
 	if err != nil {
 		return err
 	}
-	f.Folders = slices.Sorted(maps.Keys(x.Names().Folders))
+	f.Folders, f.Books = slices.Sorted(maps.Keys(x.Names().Folders)), vaultOf(r).Books.Names()
 	f.Drawer, err = vaultOf(r).Generated.List()
 	return err
 }
@@ -175,6 +176,7 @@ func (s formPages) newItem(w http.ResponseWriter, r *http.Request) error {
 			Was:     map[string]string{},
 		}
 		f.Typed = records.Form{Kind: kind.Type, Title: r.FormValue("title"), Values: map[vault.Field]string{}}
+		f.Typed.Book = vaultOf(r).Books.Open()
 		if a, err := site.Clean(r.FormValue("address")); err == nil {
 			f.Typed.Addresses = []vault.Address{{URL: a}}
 		}
@@ -220,6 +222,7 @@ func readForm(r *http.Request) *formData {
 		Values:  map[vault.Field]string{},
 		Aliases: lines("also"),
 		Folder:  r.FormValue("folder"),
+		Book:    r.FormValue("book"),
 		Tags:    r.FormValue("tags"),
 		Notes:   lines("notes"),
 	}

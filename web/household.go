@@ -8,6 +8,7 @@ import (
 
 	"redlocket/app"
 	"redlocket/app/household"
+	"redlocket/app/sharing"
 	"redlocket/core/otp"
 	"redlocket/core/secret"
 	"redlocket/core/share"
@@ -47,6 +48,7 @@ type householdData struct {
 	Mails   bool // the cloud mails that something waits
 	Away    bool // what the cloud does isn't known now
 	MaxText int
+	Shared  []sharing.Shared
 }
 
 // Checked are the people to whom something can be passed.
@@ -64,6 +66,9 @@ func (s householdPages) data(r *http.Request, id string) (d householdData, err e
 	d.MaxText = share.MaxText
 	d.Email, d.Name, d.Text = r.FormValue("email"), r.FormValue("name"), r.FormValue("text")
 	if d.People, err = v.Household.People(); err != nil {
+		return d, err
+	}
+	if d.Shared, err = v.Sharing.List(); err != nil {
 		return d, err
 	}
 	if id != "" {
@@ -101,13 +106,7 @@ func (s householdPages) show(w http.ResponseWriter, r *http.Request, id string, 
 		return err
 	}
 	page := s.view(r, "Household", "household", d)
-	status := http.StatusOK
-	if failed != nil {
-		status = http.StatusUnprocessableEntity
-		if !page.bad(failed) {
-			page.Bad["form"] = errorWords(failed)
-		}
-	}
+	status := page.refused(failed, "form")
 	switch {
 	case fragment(r, "people"):
 		s.render(w, r, status, "people", page)

@@ -65,7 +65,9 @@ type importData struct {
 	Count     int    // items of the vault
 	Chosen    string // ids, where not everything is to be written out
 	ChosenN   int
-	First     int // the step of setting up a vault that was just made; 0 for none
+	Books     []records.NamedBook // where there are several
+	Book      string              // that is to be written out
+	First     int                 // the step of setting up a vault that was just made; 0 for none
 }
 
 type fileView struct {
@@ -173,11 +175,17 @@ func (s *Server) showImport(
 // readImport reads what the page shows.
 func readImport(r *http.Request, date func(int64) string) (d importData, err error) {
 	v := vaultOf(r)
-	x, err := v.Book.Index()
+	books, err := v.Books.List()
 	if err != nil {
 		return d, err
 	}
-	d.Count, d.Columns, d.Chosen = x.Len(""), transfer.CSVColumns(), r.FormValue("ids")
+	for _, b := range books {
+		d.Count += b.Items
+	}
+	if d.Book = r.FormValue("book"); len(books) > 1 {
+		d.Books = books
+	}
+	d.Columns, d.Chosen = transfer.CSVColumns(), r.FormValue("ids")
 	d.ChosenN, d.Folder = len(strings.Fields(d.Chosen)), r.FormValue("folder")
 	if d.Past, err = v.Imports.History(); err != nil {
 		return d, err

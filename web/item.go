@@ -14,8 +14,10 @@ import (
 	"redlocket/app"
 	"redlocket/app/reauth"
 	"redlocket/app/records"
+	"redlocket/app/sharing"
 	"redlocket/core/directory"
 	"redlocket/core/otp"
+	"redlocket/core/share"
 	"redlocket/core/site"
 	"redlocket/core/strength"
 	"redlocket/core/vault"
@@ -40,7 +42,10 @@ func (s itemPages) routes(r routes) {
 type itemData struct {
 	vault.Item
 	Kind         vault.Kind
-	At           int64 // the moment it is shown as of; 0 for now
+	BookName     string // empty for the owner's own
+	Shared       *sharing.Shared
+	Right        share.Right // the owner's
+	At           int64       // the moment it is shown as of; 0 for now
 	Rows         []fieldRow
 	Other        []fieldRow // fields of a kind that it was before
 	CustomFields []fieldRow
@@ -56,6 +61,12 @@ type itemData struct {
 	Used         int64
 	State        string
 }
+
+// Changes reports whether the owner may change it, Sees whether they may see all of it.
+func (d *itemData) Changes() bool { return d.Right.Includes(share.Change) }
+
+// Sees is described with Changes.
+func (d *itemData) Sees() bool { return d.Right.Includes(share.See) }
 
 // fieldRow is one field of the sheet. Hidden values aren't in it.
 type fieldRow struct {
@@ -135,7 +146,11 @@ func (s itemPages) itemData(r *http.Request, state string) (*itemData, error) {
 	}
 	v := vaultOf(r)
 	d := &itemData{Item: vault.View(e), At: at, State: state, Attached: e.Files(), Used: v.Book.Used()[e.ID]}
-	d.Covered = v.Cover.Has(e.ID)
+	d.Right = v.Items.Right(e)
+	if of, err := v.Sharing.OfItem(e); err == nil {
+		d.Shared = &of
+	}
+	d.Covered, d.BookName = v.Cover.Has(e.ID), v.Books.Name(d.Item)
 	d.Kind, _ = vault.KindOf(d.Type)
 	if len(d.Addresses) > 0 {
 		d.GoTo = d.Addresses[0].URL
@@ -298,7 +313,7 @@ func versionsOf(v *app.Vault, d *itemData) ([]versionData, error) {
 	if err != nil {
 		return nil, err
 	}
-	devices, err := v.Book.DeviceNames()
+	devices, err := v.DeviceNames()
 	if err != nil {
 		return nil, err
 	}

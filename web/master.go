@@ -42,13 +42,7 @@ func (s masterPages) show(w http.ResponseWriter, r *http.Request, failed error) 
 	if err != nil {
 		page.Bad["late"] = errorWords(err)
 	}
-	status := http.StatusOK
-	if failed != nil {
-		status = http.StatusUnprocessableEntity
-		if !page.bad(failed) {
-			page.Bad["late"] = errorWords(failed)
-		}
-	}
+	status := page.refused(failed, "late")
 	page.Data = d
 	s.render(w, r, status, "master", page)
 	return nil

@@ -19,6 +19,7 @@ import (
 	"redlocket/core/audit"
 	"redlocket/core/find"
 	"redlocket/core/secret"
+	"redlocket/core/share"
 	"redlocket/core/site"
 	"redlocket/core/transfer"
 	"redlocket/core/vault"
@@ -61,6 +62,9 @@ func (s *Server) funcs() template.FuncMap {
 		"plural64":      func(n int64, one, many string) string { return plural(int(n), one, many) },
 		"class":         func(l audit.Link) string { return linkClasses[l] },
 		"linkName":      func(l audit.Link) string { return wording.Link(audit.Fallen{Why: l}) },
+		"filed":         filed,
+		"rights":        share.Rights,
+		"whichBook":     func(l []records.NamedBook, at, id string) whichBook { return whichBook{l, at, id} },
 		"chunk":         func(v View, c chunk) chunkView { return chunkView{v, c} },
 		"field":         func(v View, row fieldRow) fieldView { return fieldView{v, row} },
 		"formField": func(v View, k vault.Kind, spec vault.Spec) specView {
@@ -251,6 +255,18 @@ func (v *View) bad(err error) bool {
 	}
 	v.Bad[in.Field] = errorWords(in)
 	return true
+}
+
+// refused puts what an act failed with on a page, beside the field that it is about or else at a place of the page's,
+// and returns the status of that page; nil is no failure.
+func (v *View) refused(err error, place string) (status int) {
+	if err == nil {
+		return http.StatusOK
+	}
+	if !v.bad(err) {
+		v.Bad[place] = errorWords(err)
+	}
+	return http.StatusUnprocessableEntity
 }
 
 type versionKey struct{}

@@ -9,9 +9,11 @@ import (
 
 	"redlocket/app/filling"
 	"redlocket/app/reauth"
+	"redlocket/app/records"
 	"redlocket/core/generator"
 	"redlocket/core/otp"
 	"redlocket/core/secret"
+	"redlocket/core/share"
 	"redlocket/core/strength"
 	"redlocket/core/vault"
 )
@@ -51,6 +53,9 @@ func (s *Server) secretOf(r *http.Request) (p secret.Text, slot slotData, err er
 	slot = slotData{ID: chi.URLParam(r, "id"), Field: r.FormValue("field"), At: at}
 	if slot.Field == "" {
 		slot.Field = string(vault.FieldPassword)
+	}
+	if err == nil && !vaultOf(r).Items.Right(e).Includes(share.See) {
+		err = records.ErrNotToSee
 	}
 	if err != nil {
 		return p, slot, err

@@ -110,6 +110,7 @@ var pageStyles = []string{
 	"css/sheet.css", "css/import.css", "css/history.css", "css/form.css", "css/settings.css", "css/print.css",
 	"css/secret.css", "css/foot.css", "css/fields.css", "css/devices.css", "css/dialog.css", "css/narrow.css",
 	"css/staged.css", "css/tidy.css", "css/weak.css", "css/day.css", "css/first.css", "css/household.css",
+	"css/books.css",
 }
 
 // stylesFile is what the style sheets are sent as: each one more is a pause in which the
@@ -169,6 +170,7 @@ func (s *Server) routes() http.Handler {
 			bookPages{s}, dayPages{s}, actPages{s}, itemPages{s}, formPages{s}, secretPages{s}, signInPages{s},
 			filePages{s}, importPages{s}, exportPages{s}, tidyPages{s}, weakPages{s}, settings, devicesPages{s},
 			accountPages{s}, platformPages{s}, firstPages{s}, masterPages{s}, secondPages{s}, householdPages{s},
+			booksPages{s}, sharingPages{s},
 		} {
 			area.routes(checked.with(limit))
 		}

@@ -65,6 +65,9 @@ var told = []struct {
 	{share.ErrNote, "the note can’t be read"},
 	{share.ErrPast, "the note is older than a week"},
 	{share.ErrThing, "this can’t be passed: it is too large, or nothing that is filed"},
+	{share.ErrRoll, "the list of those who share it can’t be read"},
+	{share.ErrNoManager, "somebody has to stay who decides who has it"},
+	{share.ErrNotTheirs, "it was signed by somebody who may not do that"},
 
 	{transfer.ErrEmpty, "the file is empty"},
 	{transfer.ErrBinary, "this isn’t a text file"},

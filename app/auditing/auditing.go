@@ -181,7 +181,8 @@ func (a *Auditing) options() audit.Options {
 
 // entries are those of the book that aren't archived, in an order that stays.
 func (a *Auditing) entries() ([]vault.Entry, error) {
-	list, err := a.cfg.Set.Book.Entries(func(e vault.Entry) bool { return e.IsItem() && !e.Archived() })
+	list, err := a.cfg.Set.Book.Shown()
+	list = slices.DeleteFunc(list, vault.Entry.Archived)
 	slices.SortFunc(list, func(x, y vault.Entry) int { return strings.Compare(x.ID, y.ID) })
 	return list, err
 }

@@ -15,6 +15,7 @@ import (
 	"redlocket/core/find"
 	"redlocket/core/generator"
 	"redlocket/core/secret"
+	"redlocket/core/share"
 	"redlocket/core/site"
 	"redlocket/core/vault"
 	"redlocket/wording"
@@ -205,6 +206,9 @@ func copied(v *app.Vault, q request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	if q.What != "username" && !v.Items.Right(e).Includes(share.See) {
+		return nil, records.ErrNotToSee
+	}
 	if err := v.Book.Use(q.ID); err != nil {
 		return nil, err
 	}
@@ -275,15 +279,7 @@ func (b *Bridge) window(v *app.Vault, q request) (any, error) {
 			if it.Archived || !it.Type.IsAccount() || len(out.List) >= most {
 				continue
 			}
-			f := found{
-				Offer: filling.Offer{
-					ID:       it.ID,
-					Title:    it.Title,
-					Username: it.Subtitle,
-					Folder:   it.Folder,
-					Code:     it.HasCode,
-				},
-			}
+			f := found{Offer: v.Pages.Offer(*it)}
 			for _, a := range it.Addresses {
 				if f.Address == "" {
 					f.Address = a.URL

@@ -365,11 +365,18 @@ func (c *Client) DeleteAccount(ctx context.Context, credential string, key keys.
 // Changes reads what came after a head: in parts, of which none is asked for again once it is here. Where others commit
 // meanwhile, what they did is in it.
 func (c *Client) Changes(ctx context.Context, credential string, since uint64) (out wire.Changes, err error) {
+	return c.changes(ctx, "/v1/changes", credential, since)
+}
+
+// changes reads them from a path: of the account, or of a shared set.
+func (c *Client) changes(
+	ctx context.Context, base, credential string, since uint64,
+) (out wire.Changes, err error) {
 	at, budget, newest := since, wire.MaxPull, map[string]wire.Record{}
 	const rounds = 10
 	for i := range rounds {
 		epoch := out.Epoch
-		if err := c.round(ctx, credential, at, &out, newest, &budget); err != nil {
+		if err := c.round(ctx, base, credential, at, &out, newest, &budget); err != nil {
 			return wire.Changes{}, err
 		}
 		if i > 0 && out.Epoch != epoch {
@@ -389,10 +396,11 @@ func (c *Client) Changes(ctx context.Context, credential string, since uint64) (
 
 // round reads all parts of what came after a head.
 func (c *Client) round(
-	ctx context.Context, credential string, since uint64, out *wire.Changes, newest map[string]wire.Record, budget *int,
+	ctx context.Context, base, credential string, since uint64, out *wire.Changes, newest map[string]wire.Record,
+	budget *int,
 ) error {
 	for from, first := "", true; first || from != ""; first = false {
-		part, err := c.part(ctx, credential, since, from)
+		part, err := c.part(ctx, base, credential, since, from)
 		if err != nil {
 			return err
 		}
@@ -421,8 +429,10 @@ func (c *Client) round(
 var errTooMuch = fmt.Errorf("%w: it sends more than a vault can be", syncing.ErrCloudSick)
 
 // part reads one part. A line that breaks between two parts is taken up again.
-func (c *Client) part(ctx context.Context, credential string, since uint64, from string) (p wire.Changes, err error) {
-	path := "/v1/changes?since=" + strconv.FormatUint(since, 10)
+func (c *Client) part(
+	ctx context.Context, base, credential string, since uint64, from string,
+) (p wire.Changes, err error) {
+	path := base + "?since=" + strconv.FormatUint(since, 10)
 	if from != "" {
 		path += "&from=" + url.QueryEscape(from)
 	}
@@ -527,7 +537,11 @@ func (c *Client) PutChunk(ctx context.Context, credential, file string, n int, s
 
 // Chunk reads one sealed chunk of a file.
 func (c *Client) Chunk(ctx context.Context, credential, file string, n int) (b []byte, err error) {
-	err = c.answer(ctx, "GET", chunkPath(file, n), credential, nil, nil, func(r io.Reader) (err error) {
+	return c.chunk(ctx, credential, chunkPath(file, n))
+}
+
+func (c *Client) chunk(ctx context.Context, credential, path string) (b []byte, err error) {
+	err = c.answer(ctx, "GET", path, credential, nil, nil, func(r io.Reader) (err error) {
 		if b, err = io.ReadAll(io.LimitReader(r, wire.MaxChunk+1)); err == nil && len(b) > wire.MaxChunk {
 			err = errShape
 		}

@@ -55,7 +55,7 @@ func (s *Prompts) Accept(ctx context.Context, p Page, answer SavePrompt) error {
 
 // updateSignUp writes what was changed on the prompt of a sign-up to its login.
 func (s *Prompts) updateSignUp(ctx context.Context, held prompt, answer SavePrompt, address string) error {
-	e, err := s.core.Set.Items.Entry(held.login)
+	e, err := s.core.Set.Items.ToFill(held.login)
 	if err != nil {
 		return err
 	}

@@ -69,7 +69,7 @@ func (e *ElsewhereError) Error() string {
 // Fill hands out the values of an item for one form of a page, and only those that the form
 // has fields for. A login must match the frame's own address.
 func (s *Pages) Fill(ctx context.Context, p Page, r Request) (Values, error) {
-	e, err := s.core.Set.Items.Entry(r.ID)
+	e, err := s.core.Set.Items.ToFill(r.ID)
 	if err != nil {
 		return Values{}, err
 	}
@@ -99,7 +99,7 @@ func (s *Pages) Fill(ctx context.Context, p Page, r Request) (Values, error) {
 		return Values{}, err
 	}
 	if it.HasCode && reading.Kind == autofill.SignIn && !reading.Has(autofill.OneTimeCode) {
-		if c, _, err := s.core.Set.Items.Code(r.ID); err == nil {
+		if c, err := s.core.Set.Items.CodeToFill(r.ID); err == nil {
 			out.Copy, out.Clear = c.Text.Reveal(), int(s.core.Clipboard().Seconds())
 		}
 	}
@@ -176,7 +176,7 @@ func (s *Pages) loginOf(e vault.Entry, part Part) (autofill.Values, error) {
 	if part == PartStaged {
 		out.Password = e.Secret(vault.FieldStaged)
 	}
-	if c, _, err := s.core.Set.Items.Code(e.ID); err == nil {
+	if c, err := s.core.Set.Items.CodeToFill(e.ID); err == nil {
 		out.Code = c.Text
 	} else if part == PartCode {
 		return out, err
@@ -233,7 +233,7 @@ func (s *Pages) FillNew(ctx context.Context, p Page, n NewPasswordRequest) (Valu
 	}
 	values := autofill.Values{Username: secret.New(n.Username)}
 	if n.Login != "" {
-		e, err := s.core.Set.Items.Entry(n.Login)
+		e, err := s.core.Set.Items.ToFill(n.Login)
 		if err != nil {
 			return Values{}, err
 		}

@@ -87,8 +87,16 @@ type match struct {
 	near int
 }
 
-// matching returns the logins whose address matches, the same host first, then the last
-// used here, then the latest changed. Logins of programs that are known to have the site's
+// away is 0 in the owner's own book.
+func (m match) away() int {
+	if m.Book == "" {
+		return 0
+	}
+	return 1
+}
+
+// matching returns the logins whose address matches, the same host first, then those of the owner's own book, then the
+// last used here, then the latest changed. Logins of programs that are known to have the site's
 // accounts come last.
 func (c *core) matching(url string) ([]vault.Item, error) {
 	m, err := c.match()
@@ -99,7 +107,8 @@ func (c *core) matching(url string) ([]vault.Item, error) {
 	used := c.Set.Book.Used()
 	slices.SortStableFunc(hits, func(a, b match) int {
 		return cmp.Or(
-			cmp.Compare(a.near, b.near), cmp.Compare(used[b.ID], used[a.ID]), b.Modified.Compare(a.Modified),
+			cmp.Compare(a.near, b.near), cmp.Compare(a.away(), b.away()), cmp.Compare(used[b.ID], used[a.ID]),
+			b.Modified.Compare(a.Modified),
 		)
 	})
 	out := make([]vault.Item, len(hits))

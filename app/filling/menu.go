@@ -144,7 +144,8 @@ func codeMenu(offers []Offer) *Menu {
 	m := &Menu{Topic: TopicCode}
 	for _, o := range offers {
 		if o.Code {
-			m.Lines = append(m.Lines, MenuLine{Name: o.name(), Beside: o.Folder, Do: DoFill, ID: o.ID, Part: PartCode})
+			line := MenuLine{Name: o.name(), Beside: o.beside(), Do: DoFill, ID: o.ID, Part: PartCode}
+			m.Lines = append(m.Lines, line)
 		}
 	}
 	if len(m.Lines) == 0 {
@@ -179,7 +180,7 @@ func loginMenu(view *PageView) *Menu {
 		return 1
 	})
 	for _, o := range offers {
-		line := MenuLine{Name: o.name(), Beside: o.Folder, Do: DoFill, ID: o.ID, Part: PartLogin}
+		line := MenuLine{Name: o.name(), Beside: o.beside(), Do: DoFill, ID: o.ID, Part: PartLogin}
 		switch {
 		case o.Joining:
 			line.State = PasswordJoining
@@ -213,7 +214,7 @@ func newPasswordMenu(view *PageView, form FormView) *Menu {
 	if change && len(view.Offers) > 1 {
 		m := &Menu{Topic: TopicNewOf}
 		for _, o := range view.Offers {
-			m.Lines = append(m.Lines, MenuLine{Name: o.name(), Beside: o.Folder, Do: DoFillNew, ID: o.ID})
+			m.Lines = append(m.Lines, MenuLine{Name: o.name(), Beside: o.beside(), Do: DoFillNew, ID: o.ID})
 		}
 		return m
 	}
@@ -281,7 +282,7 @@ func (s *Pages) sayFills(out *PageView, p Page) error {
 
 // fillsOf are the roles of the fields that a line would fill, each once.
 func (s *Pages) fillsOf(p Page, form autofill.Reading, l MenuLine) (roles []autofill.Role, err error) {
-	e, err := s.core.Set.Items.Entry(l.ID)
+	e, err := s.core.Set.Items.ToFill(l.ID)
 	if err != nil {
 		return nil, err
 	}

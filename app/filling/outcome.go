@@ -104,7 +104,7 @@ func (s *Prompts) refused(id string) error {
 
 // stillSignedUp shows the prompt of a sign-up again, until it is answered.
 func (s *Prompts) stillSignedUp(held prompt) (*SavePrompt, error) {
-	e, err := s.core.Set.Items.Entry(held.login)
+	e, err := s.core.Set.Items.ToFill(held.login)
 	if err != nil || e.Archived() {
 		return nil, s.dismiss(held.id)
 	}
@@ -155,7 +155,7 @@ func (s *Prompts) signedIn(ctx context.Context, p Page, held prompt, address str
 	if done, out, err := s.renamed(ctx, p, held, items); done || err != nil {
 		return out, err
 	}
-	if e, err := s.core.Set.Items.Entry(held.login); err == nil && !held.byHand {
+	if e, err := s.core.Set.Items.ToFill(held.login); err == nil && !held.byHand {
 		if it := vault.View(e); it.SigningUp() && e.Secret(vault.FieldStaged).Equal(typed.Password) {
 			return s.confirm(ctx, held, it)
 		}
@@ -173,7 +173,7 @@ func (s *Prompts) signedIn(ctx context.Context, p Page, held prompt, address str
 		if !strings.EqualFold(it.Username, typed.Username) && !only {
 			continue
 		}
-		e, err := s.core.Set.Items.Entry(it.ID)
+		e, err := s.core.Set.Items.ToFill(it.ID)
 		if err != nil {
 			return nil, err
 		}
@@ -198,7 +198,7 @@ func (s *Prompts) unnamed(ctx context.Context, p Page, held prompt, items []vaul
 		return true, nil // it was left empty
 	}
 	for _, it := range items {
-		e, err := s.core.Set.Items.Entry(it.ID)
+		e, err := s.core.Set.Items.ToFill(it.ID)
 		if err != nil {
 			return true, err
 		}
@@ -230,7 +230,7 @@ func (s *Prompts) renamed(
 		if strings.EqualFold(it.Username, typed.Username) {
 			return false, nil, nil
 		}
-		e, err := s.core.Set.Items.Entry(it.ID)
+		e, err := s.core.Set.Items.ToFill(it.ID)
 		if err != nil {
 			return false, nil, err
 		}
@@ -248,7 +248,7 @@ func (s *Prompts) renamed(
 	if err := s.core.Set.Items.Save(ctx, found.ID, c); err != nil {
 		return true, nil, err
 	}
-	e, err := s.core.Set.Items.Entry(found.ID)
+	e, err := s.core.Set.Items.ToFill(found.ID)
 	if err != nil {
 		return true, nil, err
 	}
@@ -275,7 +275,7 @@ func (s *Prompts) wasMade(password secret.Text) (yes bool, err error) {
 func (s *Prompts) changeOutcome(
 	ctx context.Context, p Page, page autofill.Snapshot, held prompt, outcome autofill.Outcome,
 ) (*SavePrompt, error) {
-	e, err := s.core.Set.Items.Entry(held.login)
+	e, err := s.core.Set.Items.ToFill(held.login)
 	if held.login == "" || err != nil {
 		if outcome == autofill.Taken && held.submission.Username != "" { // of a login that the vault doesn't have
 			return s.signedIn(ctx, p, held, s.signInAddress(held))

@@ -86,27 +86,36 @@ type Offer struct {
 	Title    string `json:"title"`
 	Username string `json:"username"` // or what tells it from others like it
 	Folder   string `json:"folder,omitempty"`
+	Book     string `json:"book,omitempty"`    // name of the book that it is in, unless that is the owner's own
 	Code     bool   `json:"code,omitempty"`    // it has one-time codes
 	Staged   bool   `json:"staged,omitempty"`  // a new password waits for the site to take it
 	Sent     bool   `json:"sent,omitempty"`    // and was sent to it, and not refused
 	Joining  bool   `json:"joining,omitempty"` // and it has no other: the site was signed up at
 }
 
-// OfferOf is an item as it is offered.
-func OfferOf(it vault.Item) Offer {
+// Offer is an item as it is offered.
+func (s *Pages) Offer(it vault.Item) Offer {
 	return Offer{
-		ID: it.ID, Title: it.Title, Username: it.Subtitle, Folder: it.Folder,
+		ID: it.ID, Title: it.Title, Username: it.Subtitle, Folder: it.Folder, Book: s.core.Set.Books.Name(it),
 		Code: it.HasCode, Staged: it.Staged, Sent: it.Sent, Joining: it.SigningUp(),
 	}
+}
+
+// beside is what tells an account from another of the same name: where it is filed.
+func (o Offer) beside() string {
+	if o.Book == "" || o.Folder == "" {
+		return o.Book + o.Folder
+	}
+	return o.Book + " · " + o.Folder
 }
 
 // mostOffers bounds how many accounts are offered at once.
 const mostOffers = 40
 
-func offersOf(items []vault.Item) []Offer {
+func (s *Pages) offers(items []vault.Item) []Offer {
 	out := []Offer{}
 	for _, it := range items[:min(len(items), mostOffers)] {
-		out = append(out, OfferOf(it))
+		out = append(out, s.Offer(it))
 	}
 	return out
 }
@@ -210,7 +219,7 @@ func (s *Pages) Read(ctx context.Context, p Page) (PageView, error) {
 	for _, r := range readings {
 		out.Readings = append(out.Readings, FormView{r, p.sendsElsewhere(r.Form), typedFields(r)})
 	}
-	out.Offers = offersOf(items)
+	out.Offers = s.offers(items)
 	if len(items) == 0 {
 		out.Nothing = s.whyNothing(p.URL)
 	}
@@ -277,14 +286,14 @@ func (s *Pages) offerDetails(out *PageView, p Page) error {
 		if err != nil {
 			return err
 		}
-		out.Cards = offersOf(list)
+		out.Cards = s.offers(list)
 	}
 	if people {
 		list, err := s.core.ofType(vault.TypePerson)
 		if err != nil {
 			return err
 		}
-		out.People = offersOf(list)
+		out.People = s.offers(list)
 	}
 	return nil
 }

@@ -85,7 +85,7 @@ func (s *Pages) fillNow(p Page, items []vault.Item, readings []FormView) (*FillN
 			return nil, nil
 		}
 	}
-	e, err := s.core.Set.Items.Entry(login)
+	e, err := s.core.Set.Items.ToFill(login)
 	if err != nil || !asked && e.Text(vault.FieldAlone) != "yes" {
 		return nil, nil // nothing is filled where nobody asked for it
 	}

@@ -113,7 +113,7 @@ func (s *Prompts) stageSignUp(ctx context.Context, p Page, held prompt) error {
 		if same && !it.SigningUp() {
 			return nil // it's in the vault: the prompt will ask about it
 		}
-		e, err := s.core.Set.Items.Entry(it.ID)
+		e, err := s.core.Set.Items.ToFill(it.ID)
 		if err != nil && !errors.Is(err, records.ErrNoItem) {
 			return err
 		}
@@ -179,7 +179,7 @@ func (s *Prompts) changed(p Page, a autofill.Submission, filled string) (login s
 		if a.Username != "" && strings.EqualFold(it.Username, a.Username) {
 			return it.ID, nil
 		}
-		e, err := s.core.Set.Items.Entry(it.ID)
+		e, err := s.core.Set.Items.ToFill(it.ID)
 		if err != nil && !errors.Is(err, records.ErrNoItem) {
 			return "", err
 		}

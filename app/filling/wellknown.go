@@ -19,7 +19,7 @@ type Asker interface {
 var ErrNoAddress = errors.New("this login has no address")
 
 func (s *Pages) addressOf(id string) (string, error) {
-	e, err := s.core.Set.Items.Entry(id)
+	e, err := s.core.Set.Items.ToFill(id)
 	if err != nil {
 		return "", err
 	}

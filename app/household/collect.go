@@ -7,7 +7,6 @@ import (
 	"errors"
 	"slices"
 	"strconv"
-	"time"
 
 	"github.com/google/uuid"
 
@@ -18,9 +17,6 @@ import (
 	"redlocket/core/vault"
 	"redlocket/core/wire"
 )
-
-// lookEvery is how often it is looked without being told.
-const lookEvery = time.Minute
 
 // run is one run of Collect.
 type run struct {
@@ -35,24 +31,16 @@ type run struct {
 // step with its cloud. What is handed over is committed by then, and what was fetched is dropped at the cloud once that
 // is committed, too. One run goes at a time.
 func (h *Household) InStep(ctx context.Context) {
-	now := h.Now().UnixMilli()
-	if !h.due.Load() && now-h.last.Load() < lookEvery.Milliseconds() || !h.busy.CompareAndSwap(false, true) {
+	now := h.Now()
+	if !h.look.Begin(now, nil) {
 		return
 	}
-	h.due.Store(false)
 	entries, err := h.entries() // as they are committed now
 	h.Beside(func() {
 		if err == nil {
 			err = h.collect(ctx, entries)
 		}
-		again := h.due.Load()
-		if err != nil {
-			h.due.Store(true) // with the next run
-		} else {
-			h.last.Store(now)
-		}
-		h.busy.Store(false)
-		if again {
+		if h.look.End(now, err) {
 			h.Nudge()
 		}
 	})
@@ -250,7 +238,7 @@ func (r run) hand(ctx context.Context, n Note, entries []vault.Entry) error {
 		n.note.Files = append(n.note.Files, share.File{Name: f.Name, Size: b.Len(), Data: b.Bytes()})
 	}
 	letter := LetterID(n.ID, wire.LetterNote)
-	sealed, err := n.note.Seal(r.own, p.keys, letter)
+	sealed, err := n.note.Seal(r.own, p.Keys, letter)
 	if err != nil {
 		return err
 	}
@@ -422,7 +410,7 @@ func (r run) takeNote(ctx context.Context, id string, l wire.Letter, entries []v
 	}
 	known := people(entries)
 	i := slices.IndexFunc(known, func(p Person) bool {
-		return p.State == Checked && string(p.keys.Sign) == string(from)
+		return p.State == Checked && string(p.Keys.Sign) == string(from)
 	})
 	if i < 0 {
 		return false, nil

@@ -20,12 +20,12 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 	"unicode"
 
 	"github.com/google/uuid"
 
+	"redlocket/app/beside"
 	"redlocket/app/reauth"
 	"redlocket/app/records"
 	"redlocket/core/keys"
@@ -72,15 +72,13 @@ type Household struct {
 	Config
 
 	looked looked
-	busy   atomic.Bool  // a run is under way
-	due    atomic.Bool  // something is to be handed over, or the cloud said that something waits
-	last   atomic.Int64 // when it was looked last, in milliseconds since 1970
+	look   beside.Look
 }
 
 // Open returns the household of an open set.
 func Open(cfg Config) *Household {
 	h := &Household{Config: cfg}
-	h.due.Store(true)
+	h.look.Ask()
 	return h
 }
 
@@ -139,8 +137,8 @@ type Person struct {
 	Again  bool
 	Unread int // notes
 
-	keys    keys.PublicIdentity
-	meeting string // its id
+	Keys    keys.PublicIdentity // by which they are known
+	meeting string              // its id
 }
 
 // meeting is how far keys were exchanged, as it is kept in a peer's entry.
@@ -184,9 +182,9 @@ func personOf(e vault.Entry) (p Person, m meeting, ok bool) {
 	p = Person{ID: e.ID, Name: e.Text(vault.FieldName), Calls: m.Calls, Email: e.Text(vault.FieldEmail), Words: m.Words}
 	p.meeting = m.ID
 	if m.Offer != nil {
-		p.keys = m.Offer.Keys
+		p.Keys = m.Offer.Keys
 	}
-	if text := e.Text(vault.FieldKeys); text != "" && json.Unmarshal([]byte(text), &p.keys) != nil {
+	if text := e.Text(vault.FieldKeys); text != "" && json.Unmarshal([]byte(text), &p.Keys) != nil {
 		return p, m, false
 	}
 	at := e.Fields[vault.FieldMeeting].Stamp.At
@@ -252,7 +250,7 @@ func people(entries []vault.Entry) (out []Person) {
 // doubts reports whether somebody who isn't checked has the address of somebody who is, and other keys.
 func (p Person) doubts(checked Person) bool {
 	return p.ID != checked.ID && p.Email == checked.Email && p.State != Checked && checked.State == Checked &&
-		len(p.keys.Sign) > 0 && !p.keys.Equal(checked.keys)
+		len(p.Keys.Sign) > 0 && !p.Keys.Equal(checked.Keys)
 }
 
 // Person returns one person. The error is ErrNoPerson.
@@ -473,6 +471,9 @@ func (h *Household) NewKeys(ctx context.Context) error {
 	})
 }
 
+// Identity returns the owner's own keys; ok is false while nobody can know them.
+func (h *Household) Identity() (own keys.Identity, ok bool) { return h.identity() }
+
 // identity returns the owner's own keys; ok is false if they have none yet.
 func (h *Household) identity() (own keys.Identity, ok bool) {
 	b, err := hex.DecodeString(h.Set.Book.Profile().Text(vault.FieldIdentity))
@@ -488,7 +489,7 @@ func (h *Household) makeIdentity(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	h.due.Store(true) // what waits for it
+	h.look.Ask() // what waits for it
 	return h.Set.Items.Edit(ctx, h.Vault, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
 		return e.With(by, vault.Changes{vault.FieldIdentity: hex.EncodeToString(own.Bytes())})
 	})
@@ -598,11 +599,11 @@ func (h *Household) change(
 	if err != nil {
 		return err
 	}
-	h.due.Store(true)
+	h.look.Ask()
 	h.Changed()
 	h.Nudge()
 	return nil
 }
 
 // Heard has the next run look at what waits at the cloud.
-func (h *Household) Heard() { h.due.Store(true) }
+func (h *Household) Heard() { h.look.Ask() }

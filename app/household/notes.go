@@ -123,6 +123,9 @@ func (h *Household) Pass(ctx context.Context, person string, what Passing) (id s
 		if err != nil {
 			return "", records.BadInput("item", err)
 		}
+		if !h.Set.Items.Right(e).Includes(share.See) {
+			return "", records.BadInput("item", records.ErrNotToSee)
+		}
 		thing, err := share.ThingOf(e)
 		if err != nil {
 			return "", records.BadInput("item", err)

@@ -20,6 +20,7 @@ import (
 	"redlocket/app/reauth"
 	"redlocket/app/records"
 	"redlocket/core/secret"
+	"redlocket/core/share"
 	"redlocket/core/transfer"
 	"redlocket/core/vault"
 )
@@ -74,17 +75,33 @@ type Saved struct {
 // Write writes everything of the vault, sealed with a passphrase. The master password
 // is asked for first. Files that aren't on this device are fetched; it is written without those that can't be.
 func (b *Backups) Write(ctx context.Context, w io.Writer, passphrase secret.Text) (s Saved, err error) {
-	if err := b.cfg.Guard.Require(reauth.Export); err != nil {
+	if err := b.mayWrite(passphrase); err != nil {
 		return s, err
 	}
-	if len([]rune(passphrase.Reveal())) < minPassphrase {
-		return s, records.BadInput("passphrase", ErrPassphrase)
-	}
-	return b.write(ctx, w, passphrase)
+	return b.write(ctx, w, passphrase, records.AllBooks)
 }
 
-func (b *Backups) write(ctx context.Context, w io.Writer, passphrase secret.Text) (s Saved, err error) {
-	list, err := b.everything()
+// mayWrite asks for the master password first, and for a passphrase that is long enough.
+func (b *Backups) mayWrite(passphrase secret.Text) error {
+	if err := b.cfg.Guard.Require(reauth.Export); err != nil {
+		return err
+	}
+	if len([]rune(passphrase.Reveal())) < minPassphrase {
+		return records.BadInput("passphrase", ErrPassphrase)
+	}
+	return nil
+}
+
+// WriteBook is Write for one book alone: [records.OwnBook], or one by its id.
+func (b *Backups) WriteBook(ctx context.Context, w io.Writer, passphrase secret.Text, book string) (Saved, error) {
+	if err := b.mayWrite(passphrase); err != nil {
+		return Saved{}, err
+	}
+	return b.write(ctx, w, passphrase, book)
+}
+
+func (b *Backups) write(ctx context.Context, w io.Writer, passphrase secret.Text, book string) (s Saved, err error) {
+	list, err := b.everything(book)
 	if err != nil {
 		return s, err
 	}
@@ -146,11 +163,14 @@ func (b *Backups) write(ctx context.Context, w io.Writer, passphrase secret.Text
 			return s, err
 		}
 	}
-	err = errors.Join(out.Close(), sealed.Close(), b.cfg.Set.Local.SetJSON(ctx, localLacks, s.Lacks))
-	if err == nil {
-		err = b.cfg.Written(ctx)
+	err = errors.Join(out.Close(), sealed.Close())
+	if err != nil || book != records.AllBooks { // one book alone is no backup of the vault
+		return s, err
 	}
-	return s, err
+	if err := b.cfg.Set.Local.SetJSON(ctx, localLacks, s.Lacks); err != nil {
+		return s, err
+	}
+	return s, b.cfg.Written(ctx)
 }
 
 // localLacks names what the last backup lacks.
@@ -186,15 +206,16 @@ func everyFile(e vault.Entry) []vault.File {
 // owner and others, who know them by keys that another vault doesn't have.
 func backedUp(e vault.Entry) bool {
 	switch e.Type {
-	case vault.TypeDevice, vault.TypeProfile, vault.TypePeer, vault.TypePassed:
+	case vault.TypeDevice, vault.TypeProfile, vault.TypePeer, vault.TypePassed, vault.TypeShared:
 		return false
 	}
 	return true
 }
 
-// everything returns all entries that belong into a backup.
-func (b *Backups) everything() ([]vault.Entry, error) {
-	list, err := b.cfg.Set.Book.Entries(backedUp)
+// everything returns all entries that belong into a backup, of all books or of one.
+func (b *Backups) everything(book string) ([]vault.Entry, error) {
+	list, err := b.cfg.Set.Books.Entries(book)
+	list = slices.DeleteFunc(list, func(e vault.Entry) bool { return !backedUp(e) })
 	slices.SortFunc(list, func(a, b vault.Entry) int {
 		return cmp.Or(cmp.Compare(a.Created, b.Created), strings.Compare(a.ID, b.ID))
 	})
@@ -291,6 +312,12 @@ func CheckBackup(r io.Reader, passphrase secret.Text) (Saved, error) {
 	return s, err
 }
 
+// bound reports whether there is an item that its owner may not change: those who may keep it as it is.
+func (b *Backups) bound(id string) bool {
+	e, err := b.cfg.Set.Items.ToFill(id)
+	return err == nil && !b.cfg.Set.Items.Right(e).Includes(share.Change)
+}
+
 // Restore brings a backup into the vault. What it has and the vault hasn't is added, each
 // with its history; what both have is joined as edits of two devices are. Nothing is
 // written before all of the backup was read; attached files come first.
@@ -319,12 +346,20 @@ func (b *Backups) Restore(
 	return s, b.cfg.Set.Items.SaveMany(ctx, func(have map[string]vault.Entry) ([]vault.Entry, error) {
 		var list []vault.Entry
 		for _, e := range x.Entries {
-			if !backedUp(e) || e.ID == "" {
+			if !backedUp(e) || e.ID == "" || b.bound(e.ID) {
 				continue
 			}
 			next := e
 			if old, ok := have[e.ID]; ok {
-				if next = vault.Merge(old, e); next.Equal(old) {
+				next = vault.Merge(old, e)
+				if e.Type == vault.TypeBook && next.Purged() && !e.Purged() { // it was taken away, and is there again
+					var err error
+					c := vault.Changes{vault.FieldName: e.Text(vault.FieldName)}
+					if next, err = next.With(b.cfg.Set.Items.Stamp(), c); err != nil {
+						return nil, err
+					}
+				}
+				if next.Equal(old) {
 					continue
 				}
 			}

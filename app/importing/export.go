@@ -28,6 +28,7 @@ const (
 type Selection struct {
 	Format   Format
 	IDs      []string           // nil for everything
+	Book     string             // where everything is: [records.AllBooks], [records.OwnBook], or one by its id
 	Archived bool               // what is archived too, where everything is
 	Columns  []transfer.Meaning // of a CSV
 }
@@ -72,11 +73,12 @@ func (x *Exports) Write(ctx context.Context, w io.Writer, s Selection) (int, err
 
 // chosen returns the items of a selection, by title.
 func (x *Exports) chosen(s Selection) ([]vault.Entry, error) {
-	list, err := x.cfg.Set.Book.Entries(func(e vault.Entry) bool {
+	list, err := x.cfg.Set.Books.Entries(s.Book)
+	list = slices.DeleteFunc(list, func(e vault.Entry) bool {
 		if s.IDs != nil {
-			return e.IsItem() && slices.Contains(s.IDs, e.ID)
+			return !e.IsItem() || !slices.Contains(s.IDs, e.ID)
 		}
-		return e.IsItem() && (s.Archived || !e.Archived())
+		return !e.IsItem() || !s.Archived && e.Archived()
 	})
 	slices.SortFunc(list, func(a, b vault.Entry) int {
 		return cmp.Or(

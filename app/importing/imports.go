@@ -10,6 +10,7 @@ import (
 
 	"redlocket/app/gate"
 	"redlocket/app/records"
+	"redlocket/core/share"
 	"redlocket/core/transfer"
 	"redlocket/core/vault"
 )
@@ -125,6 +126,9 @@ func (s *Imports) planOf(
 	if err != nil {
 		return nil, err
 	}
+	entries = slices.DeleteFunc(entries, func(e vault.Entry) bool {
+		return !s.cfg.Set.Items.Right(e).Includes(share.Change)
+	})
 	o := s.planOptions()
 	o.Progress = progress
 	return transfer.NewPlan(ctx, entries, sources, o)

@@ -146,7 +146,7 @@ func (b *Backups) writeTo(ctx context.Context, k *keptPlan) error {
 	}
 	name := fmt.Sprintf("%s%0*d-%s.age", prefix, sequenceDigits, next, now.UTC().Format("2006-01-02-150405"))
 	err = folders.Put(k.Folder, name, func(w io.Writer) error {
-		_, err := b.write(ctx, w, secret.New(k.Passphrase))
+		_, err := b.write(ctx, w, secret.New(k.Passphrase), records.AllBooks)
 		return err
 	})
 	if err != nil {

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/text/language"
 
 	"redlocket/core/find"
+	"redlocket/core/share"
 	"redlocket/core/vault"
 )
 
@@ -58,15 +59,23 @@ func (b *Book) Profile() (e vault.Entry) {
 	return e
 }
 
-// items returns every item, archived or not.
-func (in *content) items() []vault.Item { return append(in.plainItems(), in.coveredItems()...) }
+// items returns every item that is shown, archived or not.
+func (in *content) items() []vault.Item {
+	items := in.plainItems()
+	for _, it := range in.coveredItems() {
+		items = in.show(items, it)
+	}
+	return items
+}
 
-// plainItems are those that every passphrase shows.
+// plainItems are those of them that every passphrase shows.
 func (in *content) plainItems() []vault.Item {
 	items := make([]vault.Item, 0, len(in.entries))
 	for _, h := range in.entries {
 		if h.entry.IsItem() {
-			items = append(items, vault.View(h.entry))
+			it := vault.View(h.entry)
+			it.FillOnly = !in.right(h.entry).Includes(share.See)
+			items = in.show(items, it)
 		}
 	}
 	return items
@@ -76,12 +85,17 @@ func (in *content) plainItems() []vault.Item {
 // is still right.
 func (b *Book) Revision() int64 { return b.core.revision.Load() }
 
-// Find searches the book, and lists the first so many sites; 0 is all.
+// Find searches all that is shown, and lists the first so many sites; 0 is all.
 func (b *Book) Find(q find.Query, most int) (*find.Book, error) {
 	x, err := b.Index()
 	if err != nil {
 		return nil, err
 	}
+	return b.FindIn(x, q, most)
+}
+
+// FindIn is Find in one index.
+func (b *Book) FindIn(x *find.Index, q find.Query, most int) (_ *find.Book, err error) {
 	now := find.Now{Time: b.core.Now().UnixMilli()}
 	if err := b.core.gate.Read(func(in *content) error { now.Used = in.uses.at; return nil }); err != nil {
 		return nil, err
@@ -100,26 +114,73 @@ func (b *Book) Find(q find.Query, most int) (*find.Book, error) {
 	return x.Find(q, now, most), nil
 }
 
-// AsOf returns the book as it was at a moment, in milliseconds since 1970.
+// Leaf returns the index of the book that is open: of all that are shown, or of one.
+func (b *Book) Leaf() (leaf *find.Index, err error) {
+	x, err := b.Index()
+	if err != nil {
+		return nil, err
+	}
+	err = b.core.gate.Write(func(in *content) error {
+		switch {
+		case in.index != x: // changed meanwhile
+			leaf = in.books.leafOf(x)
+		case in.leaf == nil:
+			in.leaf = in.books.leafOf(x)
+			fallthrough
+		default:
+			leaf = in.leaf
+		}
+		return nil
+	})
+	return leaf, err
+}
+
+// AsOf returns the open book as it was at a moment, in milliseconds since 1970.
 func (b *Book) AsOf(ms int64) (x *find.Index, err error) {
 	err = b.core.read(func(in *content) error {
 		var items []vault.Item
 		for _, h := range in.entries {
 			if then, ok := in.whole(h.entry).AsOf(ms); ok && then.IsItem() {
-				items = append(items, vault.View(then))
+				items = in.showThen(items, then, h.entry)
 			}
 		}
 		if in.covered != nil {
 			for _, e := range in.covered.entries {
 				if then, ok := e.AsOf(ms); ok && then.IsItem() {
-					items = append(items, vault.View(then))
+					items = in.showThen(items, then, e)
 				}
 			}
 		}
-		x = find.NewIndex(items, b.core.findOptions(in))
+		x = in.books.leafOf(find.NewIndex(items, b.core.findOptions(in)))
 		return nil
 	})
 	return x, err
+}
+
+// Shown returns the items of the books that are shown, archived or not, in no order. None of the covered part is among
+// them.
+func (b *Book) Shown() (list []vault.Entry, err error) {
+	err = b.core.read(func(in *content) error {
+		for _, h := range in.entries {
+			if h.entry.IsItem() && in.books.shows(h.entry.Text(vault.FieldBook)) {
+				list = append(list, h.entry)
+			}
+		}
+		return nil
+	})
+	return list, err
+}
+
+// Changeable returns those of [Book.Shown] that the owner may change.
+func (b *Book) Changeable() (list []vault.Entry, err error) {
+	if list, err = b.Shown(); err != nil {
+		return nil, err
+	}
+	err = b.core.read(func(in *content) error {
+		list = slices.DeleteFunc(list, func(e vault.Entry) bool { return !in.right(e).Includes(share.Change) })
+		return nil
+	})
+	return list, err
 }
 
 // Entries returns the entries that are wanted, in no order. None of the covered part is among them.

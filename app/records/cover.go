@@ -88,7 +88,7 @@ func (in *content) coveredItems() (list []vault.Item) {
 	for _, e := range in.covered.entries {
 		if e.IsItem() {
 			it := vault.View(e)
-			it.Covered = true
+			it.Covered, it.Book = true, in.books.of(it.Book)
 			list = append(list, it)
 		}
 	}
@@ -415,6 +415,9 @@ func (v *Cover) LeaveOut(ctx context.Context, ids ...string) (n int, err error) 
 			}
 			if len(h.entry.AllFileIDs()) > 0 {
 				return nil, nil, BadInput("form", ErrCoveredFiles)
+			}
+			if _, shared := in.heldIn(h.entry); shared {
+				return nil, nil, BadInput("form", ErrShared)
 			}
 			e := in.whole(h.entry).WithoutHorizon()
 			e.ID = NewID()

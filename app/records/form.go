@@ -32,6 +32,7 @@ type Form struct {
 	Folder       string
 	Tags         string
 	Notes        string
+	Book         string // of a new one: AllBooks or OwnBook for the owner's own, or one by its id
 	CustomFields []vault.CustomField
 
 	New        bool
@@ -76,7 +77,15 @@ func (s *Items) SaveForm(ctx context.Context, id string, f *Form) error {
 			}
 		}
 	}
-	if !f.New {
+	if f.New {
+		to, err := (&Acts{s.core}).register(f.Book)
+		if err != nil {
+			return FormErrors{"book": err}
+		}
+		if to != "" {
+			c[vault.FieldBook] = to
+		}
+	} else {
 		if err := s.keepHidden(id, f, c); err != nil {
 			return err
 		}

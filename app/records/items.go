@@ -19,14 +19,15 @@ type Items struct{ core *core }
 // sent twice without making two items.
 func NewID() string { return uuid.Must(uuid.NewV7()).String() }
 
-// Entry returns one entry. The error is ErrNoItem if it isn't there, or deleted for good.
+// Entry returns one entry, without what its owner may not see of what is shared with them. The error is ErrNoItem if it
+// isn't there, or deleted for good.
 func (s *Items) Entry(id string) (e vault.Entry, err error) {
 	err = s.core.read(func(in *content) error {
 		h, ok := in.find(id)
 		if !ok || h.entry.Purged() {
 			return ErrNoItem
 		}
-		e = in.whole(h.entry)
+		e = in.seen(in.whole(h.entry))
 		return nil
 	})
 	return e, err
@@ -124,12 +125,26 @@ func (s *Items) Stamp() vault.Stamp { return s.core.stamp() }
 // ErrNoCode is returned for an item that has no one-time codes.
 var ErrNoCode = errors.New("there are no one-time codes with this item")
 
-// Code returns an item's one-time code of now.
+// Code returns an item's one-time code of now, to be shown.
 func (s *Items) Code(id string) (otp.Code, otp.Setup, error) {
 	e, err := s.Entry(id)
 	if err != nil {
 		return otp.Code{}, otp.Setup{}, err
 	}
+	return s.codeOf(e)
+}
+
+// CodeToFill returns it to be filled in: never to be shown.
+func (s *Items) CodeToFill(id string) (otp.Code, error) {
+	e, err := s.ToFill(id)
+	if err != nil {
+		return otp.Code{}, err
+	}
+	c, _, err := s.codeOf(e)
+	return c, err
+}
+
+func (s *Items) codeOf(e vault.Entry) (otp.Code, otp.Setup, error) {
 	text := e.Secret(vault.FieldSetup)
 	if text.IsEmpty() {
 		return otp.Code{}, otp.Setup{}, ErrNoCode

@@ -24,7 +24,7 @@ const localIndex = "shelf"
 
 // load brings the content in from the store.
 func (c *core) load(ctx context.Context) error {
-	if err := c.loadUses(ctx); err != nil {
+	if err := errors.Join(c.loadUses(ctx), c.loadBooks(ctx)); err != nil {
 		return err
 	}
 	var key *keys.Vault
@@ -83,6 +83,7 @@ func (c *core) loadRecords(ctx context.Context, key *keys.Vault, workers int) er
 	return c.gate.Write(func(in *content) error {
 		in.entries, in.damaged, in.checkpoint = entries, damaged, checkpoint
 		in.readSites()
+		in.readBooks()
 		if c.uncover(in) {
 			c.changed(in)
 		}

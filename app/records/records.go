@@ -5,6 +5,7 @@
 // being set up. It has a few parts, each for one concern:
 //
 //   - [Book]: what is there, in order, and searching it
+//   - [Books]: the books that the owner has beside their own, and which are shown
 //   - [Items]: one item read, written, and its past
 //   - [Acts]: several items at once, and undoing
 //   - [Files]: what is attached
@@ -64,6 +65,7 @@ type Events struct {
 // Set is an open set of records, as its parts.
 type Set struct {
 	Book    *Book
+	Books   *Books
 	Items   *Items
 	Acts    *Acts
 	Files   *Files
@@ -92,8 +94,11 @@ type content struct {
 	damaged    map[string]Row // that can't be opened here, without their bytes: the cloud may have them
 	checkpoint Checkpoint
 	sites      *directory.Directory
-	index      *find.Index // nil when entries changed since
-	acts       []act       // what can be undone, the latest last
+	index      *find.Index // of what is shown; nil when entries changed since
+	leaf       *find.Index // of the open book; nil when the index was made anew since
+	books      books
+	shared     map[string]heldSet // by the id of their entries; replaced, never changed
+	acts       []act              // what can be undone, the latest last
 	attaching  map[string]bool
 	uses       uses
 	opener     *keys.Pair
@@ -130,6 +135,7 @@ func newSet(cfg Config) *Set {
 	s := &Set{
 		core:    c,
 		Book:    &Book{c},
+		Books:   &Books{c},
 		Local:   &Local{c},
 		Sites:   &Sites{c},
 		Items:   &Items{c},
@@ -183,6 +189,9 @@ func (s *Set) Close(keep map[string][]byte) bool {
 		if b, err := was.plainUses(); err == nil {
 			keep[localUses] = b
 		}
+	}
+	if b, err := was.books.plain(); err == nil {
+		keep[localBooks] = b
 	}
 	for name, plain := range keep {
 		if sealed, err := was.key.SealLocal(name, plain); err == nil {

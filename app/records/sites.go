@@ -45,7 +45,7 @@ func (in *content) ownSites() (string, []directory.Site) {
 func (in *content) readSites() {
 	_, own := in.ownSites()
 	if len(own) > 0 {
-		in.index = nil // it knows the shipped names only
+		in.index, in.leaf = nil, nil // it knows the shipped names only
 	}
 	in.sites = directory.New(own, shippedList())
 }

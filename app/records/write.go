@@ -11,12 +11,16 @@ import (
 	"sync/atomic"
 
 	"redlocket/core/keys"
+	"redlocket/core/share"
 	"redlocket/core/vault"
 )
 
 // save seals entries at their next revision and puts them into the store before memory shows
 // them: what was acknowledged is on disk.
 func (c *core) save(ctx context.Context, in *content, list []vault.Entry) error {
+	if err := in.allMayBecome(list); err != nil {
+		return err
+	}
 	list, covered, err := c.apart(in, list)
 	if err != nil {
 		return err
@@ -72,36 +76,65 @@ func (c *core) putWith(ctx context.Context, in *content, next []held, rows []Row
 
 // changed notes that entries aren't what they were.
 func (c *core) changed(in *content) {
-	in.index = nil
+	in.index, in.leaf = nil, nil
+	in.readBooks()
 	c.revision.Add(1)
 	call(c.Events.Changed)
 }
 
 // SaveMany is for many entries at once: they are planned and sealed while others read and edit,
 // and written in one transaction. plan is given what the set holds, and is asked again if one
-// of its entries was edited meanwhile. Until the store is written to, cancelling ctx leaves
-// everything as it was.
+// of its entries was edited meanwhile; what its owner may not change isn't among what it is given.
+// Until the store is written to, cancelling ctx leaves everything as it was.
 func (s *Items) SaveMany(
 	ctx context.Context,
 	plan func(map[string]vault.Entry) ([]vault.Entry, error),
 	progress func(done, of int),
 ) error {
+	return s.saveMany(ctx, plan, progress, true)
+}
+
+// SaveShared is SaveMany for what others who share it have made of it: they may.
+func (s *Items) SaveShared(
+	ctx context.Context, plan func(map[string]vault.Entry) ([]vault.Entry, error),
+) error {
+	return s.saveMany(ctx, plan, nil, false)
+}
+
+func (s *Items) saveMany(
+	ctx context.Context,
+	plan func(map[string]vault.Entry) ([]vault.Entry, error),
+	progress func(done, of int),
+	bound bool,
+) error {
 	for {
 		var key *keys.Vault
 		var before map[string]held
+		var entries map[string]vault.Entry
 		err := s.core.read(func(in *content) error {
 			key, before = in.key, maps.Clone(in.entries)
+			entries = make(map[string]vault.Entry, len(before))
+			for id, h := range before {
+				if !bound || in.right(h.entry).Includes(share.Change) {
+					entries[id] = h.entry
+				}
+			}
 			return nil
 		})
 		if err != nil {
 			return err
 		}
-		entries := make(map[string]vault.Entry, len(before))
-		for id, h := range before {
-			entries[id] = h.entry
-		}
 		list, err := plan(entries)
 		if err != nil || len(list) == 0 {
+			return err
+		}
+		err = s.core.read(func(in *content) error {
+			if !bound {
+				return nil
+			}
+			return in.allMayBecome(list)
+		})
+		if err != nil {
 			return err
 		}
 		if list, err = s.core.fitted(before, list); err != nil {

@@ -82,10 +82,15 @@ func (t *Tidying) List(ctx context.Context) (l List, err error) {
 }
 
 func (t *Tidying) compute(ctx context.Context) (l List, err error) {
-	entries, err := t.set.Book.Entries(func(e vault.Entry) bool { return e.IsItem() || e.Type == vault.TypeTidy })
+	entries, err := t.set.Book.Changeable()
 	if err != nil {
 		return l, err
 	}
+	decisions, err := t.set.Book.Entries(func(e vault.Entry) bool { return e.Type == vault.TypeTidy })
+	if err != nil {
+		return l, err
+	}
+	entries = append(entries, decisions...)
 	slices.SortFunc(entries, func(a, b vault.Entry) int { return strings.Compare(a.ID, b.ID) })
 	used := t.set.Book.Used()
 	decided := tidy.Decisions(entries)

@@ -10,7 +10,7 @@ import (
 // ErrIndexCache is returned for bytes that [Index.Encode] didn't write.
 var ErrIndexCache = errors.New("not an index of this version")
 
-const shelfVersion = 4
+const shelfVersion = 5
 
 // Encode writes the index down in the order of the book, without anything that
 // can be made again from it. A device keeps it sealed, so that the book of a large
@@ -25,12 +25,12 @@ func (x *Index) Encode() []byte {
 	for _, r := range x.rows {
 		it := &r.item
 		for _, s := range []string{it.ID, string(it.Type), it.Title, it.Username, it.Subtitle, it.Notes, it.Folder,
-			it.Expires, it.App, it.Modified.By, r.domain} {
+			it.Expires, it.App, it.Modified.By, it.Book, r.domain} {
 			text(s)
 		}
 		var flags byte
 		for i, on := range []bool{it.Pinned, it.Undecided, it.HasPassword, it.HasCode, it.Archived,
-			it.Staged} {
+			it.Staged, it.FillOnly} {
 			if on {
 				flags |= 1 << i
 			}
@@ -71,12 +71,13 @@ func DecodeIndex(b []byte, o Options) (*Index, error) {
 		it.ID, it.Type, it.Title, it.Username, it.Subtitle = r.text(), vault.Type(
 			r.text(),
 		), r.text(), r.text(), r.text()
-		it.Notes, it.Folder, it.Expires, it.App, it.Modified.By, w.domain = r.text(), r.text(), r.text(), r.text(),
+		it.Notes, it.Folder, it.Expires, it.App, it.Modified.By, it.Book = r.text(), r.text(), r.text(), r.text(),
 			r.text(), r.text()
+		w.domain = r.text()
 		flags := r.byte()
 		it.Pinned, it.Undecided, it.HasPassword, it.HasCode, it.Archived = flags&1 != 0, flags&2 != 0, flags&4 != 0,
 			flags&8 != 0, flags&16 != 0
-		it.Staged = flags&32 != 0
+		it.Staged, it.FillOnly = flags&32 != 0, flags&64 != 0
 		it.Created, it.Modified.At = r.varint(), r.varint()
 		if k := r.count(); k > 0 {
 			it.Addresses = make([]vault.Address, k)

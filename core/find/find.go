@@ -226,6 +226,17 @@ func (x *Index) Warm() { x.fold.Do(x.foldAll) }
 // Len is the number of items in a section; of all sections if it is empty.
 func (x *Index) Len(s vault.Section) int { return x.Book(s).Items }
 
+// Part is the index of those items that are wanted, in the same order.
+func (x *Index) Part(wanted func(*vault.Item) bool) *Index {
+	out := &Index{opt: x.opt}
+	for _, r := range x.rows {
+		if wanted(&r.item) {
+			out.rows = append(out.rows, r)
+		}
+	}
+	return out
+}
+
 // Items calls fn for every item that isn't archived, in the order of the book.
 func (x *Index) Items(fn func(*vault.Item)) {
 	for _, r := range x.rows {

@@ -2,6 +2,7 @@ package share_test
 
 import (
 	"bytes"
+	"crypto/rand"
 	"encoding/hex"
 	"encoding/json"
 	"flag"
@@ -13,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"redlocket/core/keys"
+	"redlocket/core/ledger"
 	"redlocket/core/share"
 )
 
@@ -34,6 +36,76 @@ type vectors struct {
 	Letter     string              `json:"letter"`
 	LetterID   string              `json:"letter_id"`
 	Note       json.RawMessage     `json:"note"`
+	Set        setVectors          `json:"set"`
+}
+
+// setVectors are a shared set's first epoch: what its two members hold, and what its chain has.
+type setVectors struct {
+	Roll     json.RawMessage `json:"roll"`
+	Digest   string          `json:"roll_digest"`
+	Key      string          `json:"key"`
+	Box      string          `json:"box"`    // to who answers
+	Head     json.RawMessage `json:"head"`   // as it is sealed
+	Sealed   string          `json:"sealed"` // head 1
+	Record   string          `json:"record"` // revision 1, sealed
+	RecordID string          `json:"record_id"`
+	Plain    string          `json:"plain"`
+	Farewell string          `json:"farewell"` // to who answers, of epoch 2
+}
+
+// vectorSet makes them. What is sealed differs each time: was has what stands in the file, which is opened.
+func vectorSet(t *testing.T, asks, answers keys.Identity, was setVectors, anew bool) (v setVectors) {
+	key := keys.VaultKey(bytes.Repeat([]byte{5}, keys.KeySize))
+	r := share.Roll{Set: "0197a5c0-0000-7000-8000-000000000003", Epoch: 1, Name: "Family", At: 1764300000000,
+		Members: []share.Member{
+			{Email: "maren@cormorant.example", Name: "Maren", Keys: asks.Public(), Right: share.Manage},
+			{Email: "idris@cormorant.example", Name: "Idris", Keys: answers.Public(), Right: share.See},
+		}}
+	require.NoError(t, r.Check())
+	roll, err := json.Marshal(r)
+	require.NoError(t, err)
+	digest := r.Digest()
+	v = was
+	v.Roll, v.Digest, v.Key = roll, hex.EncodeToString(digest[:]), hex.EncodeToString(key[:])
+	v.RecordID, v.Plain = "0197a5c0-0000-7000-8000-000000000004", `{"t":"note","id":"x"}`
+	epoch := share.Epoch(r, key, rand.Reader)
+	sealed := func(b []byte, err error) string {
+		require.NoError(t, err)
+		return hex.EncodeToString(b)
+	}
+	if anew {
+		v.Box = sealed(share.SealBox(asks, answers.Public(), r, key))
+		v.Record = sealed(epoch.SealRecord(v.RecordID, 1, []byte(v.Plain)))
+		v.Farewell = sealed(share.SealFarewell(asks, answers.Public(), r.Set, 2))
+	}
+	record, err := hex.DecodeString(v.Record)
+	require.NoError(t, err)
+	h := ledger.Head{Number: 1, Device: "d", At: r.At, StateHash: ledger.StateHash(ledger.State{
+		v.RecordID: {Rev: 1, Hash: ledger.Sum(record)},
+	})}
+	h.Signature = share.SignHead(asks, r, h)
+	v.Head = h.Encode()
+	if anew {
+		v.Sealed = sealed(epoch.SealHead(1, v.Head))
+	}
+	open := func(s string) []byte {
+		b, err := hex.DecodeString(s)
+		require.NoError(t, err)
+		return b
+	}
+	got, k, by, err := share.OpenBox(answers, r.Set, 1, open(v.Box))
+	require.NoError(t, err)
+	assert.Equal(t, r, got)
+	assert.Equal(t, key, k)
+	assert.Equal(t, asks.Public().Sign, by)
+	require.NoError(t, share.OpenFarewell(answers, r, 2, open(v.Farewell)))
+	_, pulled, err := ledger.Chain{}.Verify(epoch, 1, []ledger.SealedHead{{Number: 1, Blob: open(v.Sealed)}},
+		[]ledger.SealedRecord{{ID: v.RecordID, Rev: 1, Blob: record}})
+	require.NoError(t, err)
+	assert.Equal(t, v.Plain, string(pulled.Records[0].Plain))
+	_, err = share.HeadBy(r, pulled.Heads[0])
+	require.NoError(t, err)
+	return v
 }
 
 // fixed is randomness of which every byte is the same.
@@ -74,6 +146,7 @@ func TestVectors(t *testing.T) {
 	if err == nil {
 		require.NoError(t, json.Unmarshal(b, &got))
 	}
+	want.Set = vectorSet(t, asks, answers, got.Set, *write)
 	if *write {
 		sealed, err := n.Seal(asks, answers.Public(), want.LetterID)
 		require.NoError(t, err)
@@ -87,6 +160,11 @@ func TestVectors(t *testing.T) {
 	var compact bytes.Buffer
 	require.NoError(t, json.Compact(&compact, got.Note))
 	got.Note = compact.Bytes()
+	for _, raw := range []*json.RawMessage{&got.Set.Roll, &got.Set.Head} {
+		var one bytes.Buffer
+		require.NoError(t, json.Compact(&one, *raw))
+		*raw = one.Bytes()
+	}
 	assert.Equal(t, want, got, "go test ./core/share -run Vectors -write")
 	sealed, err := hex.DecodeString(got.Letter)
 	require.NoError(t, err)

@@ -34,7 +34,8 @@ func Join(rows []vault.Entry, s Survives, by vault.Stamp) (vault.Entry, error) {
 			theirs := e.Fields[f]
 			ours, had := one.Fields[f]
 			switch {
-			case f == vault.FieldArchived || f == vault.FieldKind || collected[f]:
+			case f == vault.FieldArchived || f == vault.FieldKind || collected[f] ||
+				f.Personal() && f != vault.FieldPinned:
 			case !had && f != vault.FieldStaged && f != vault.FieldSent:
 				one.Fields[f] = theirs
 			case ours.Value != theirs.Value && f != vault.FieldPinned && f != vault.FieldSent:

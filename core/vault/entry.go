@@ -43,6 +43,8 @@ const (
 	TypeTidy    Type = "tidy"   // what was decided of logins that may be one; package tidy
 	TypePeer    Type = "peer"   // somebody who has a vault of their own; package household's
 	TypePassed  Type = "passed" // a note that was passed to or by somebody; package household's
+	TypeShared  Type = "shared" // a set that is held with others; package sharing's
+	TypeBook    Type = "book"   // a book beside the owner's own: items name it in their FieldBook
 	TypePlace   Type = "place"  // the covered part that a device keeps, which its FieldOf names
 )
 
@@ -62,6 +64,7 @@ const (
 	FieldTags      Field = "tags"
 	FieldPinned    Field = "pinned"
 	FieldAliases   Field = "also" // other names of the same site
+	FieldBook      Field = "book" // id of the book that it is in; unset in the owner's own
 	FieldKind      Field = "kind" // a type that the user chose later
 	FieldFrom      Field = "from" // names of the files that it was brought in from
 
@@ -229,7 +232,8 @@ func (e Entry) SameVersion(o Entry) bool {
 func keepsPast(f Field) bool {
 	switch f {
 	case FieldPinned, FieldSent, FieldCard, FieldCarried, FieldRecovery, FieldTried, FieldKeys, FieldSaw, FieldPlace,
-		FieldIdentity, FieldMeeting, FieldChecked, FieldPeer, FieldWay, FieldNote, FieldSource, FieldRead, fieldPurged:
+		FieldIdentity, FieldMeeting, FieldChecked, FieldPeer, FieldWay, FieldNote, FieldSource, FieldRead, FieldBook,
+		FieldShare, fieldPurged:
 		return false
 	}
 	return true
@@ -268,6 +272,19 @@ func (e Entry) Modified() Stamp {
 		}
 	}
 	return last
+}
+
+// Copy returns an entry of its own, under another id, that says the same now; changes are what it says otherwise. It
+// has no past, isn't archived or pinned, and holds the same files.
+func (e Entry) Copy(id string, by Stamp, changes Changes) (Entry, error) {
+	c := Changes{}
+	for f, r := range e.Fields {
+		if f != FieldArchived && f != fieldPurged && !f.Personal() {
+			c[f] = json.RawMessage(r.Value.Reveal())
+		}
+	}
+	maps.Copy(c, changes)
+	return New(id, e.Type, by, c)
 }
 
 // Archive puts the entry away. What is recorded is the content that was seen:
@@ -325,7 +342,7 @@ func (e Entry) Purged() bool {
 	empty, seen := true, true
 	var edits map[string]int64
 	for f, r := range e.Fields {
-		if f == fieldPurged || f == FieldArchived || f == FieldPinned {
+		if f == fieldPurged || f == FieldArchived || f.Personal() {
 			continue
 		}
 		if empty {
@@ -410,12 +427,11 @@ func (e Entry) Normal() Entry {
 	if !e.Purged() {
 		return e.withoutEarlier()
 	}
-	return Entry{
-		ID:      e.ID,
-		Type:    e.Type,
-		Created: e.Created,
-		Fields:  map[Field]Register{fieldPurged: e.Fields[fieldPurged]},
+	fields := map[Field]Register{fieldPurged: e.Fields[fieldPurged]}
+	if r, ok := e.Fields[FieldShare]; ok { // the others are to learn of it
+		fields[FieldShare] = r
 	}
+	return Entry{ID: e.ID, Type: e.Type, Created: e.Created, Fields: fields}
 }
 
 // Errors of putting away and bringing back.
@@ -424,11 +440,11 @@ var (
 	ErrNotThere    = errors.New("the entry wasn't there at that moment")
 )
 
-// contentDigest covers every register but the archive's own and the pin.
+// contentDigest covers every register but the archive's own and those that aren't shared.
 func (e Entry) contentDigest() string {
 	h := sha256.New()
 	for _, f := range slices.Sorted(maps.Keys(e.Fields)) {
-		if f == FieldArchived || f == fieldPurged || f == FieldPinned {
+		if f == FieldArchived || f == fieldPurged || f.Personal() {
 			continue
 		}
 		r := e.Fields[f]

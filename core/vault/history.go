@@ -124,7 +124,9 @@ func (e Entry) History() []Version {
 }
 
 // inHistory reports whether histories speak of a field.
-func inHistory(f Field) bool { return f != FieldPinned && f != FieldSent && f != fieldPurged }
+func inHistory(f Field) bool {
+	return !f.Personal() && f != FieldSent && f != fieldPurged
+}
 
 func (e Entry) describeChange(f Field, from, to Register) (c Change, ok bool) {
 	was, is := from.Value.Reveal(), to.Value.Reveal()

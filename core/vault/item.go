@@ -35,6 +35,7 @@ type Item struct {
 	Aliases     []string // other names it goes by
 	Notes       string
 	Folder      string
+	Book        string // id of the book that it is in; empty in the owner's own
 	Tags        []string
 	Labels      []string // names of custom fields and files
 	Expires     string   // a day or month that is warned of: 2006-01-02 or 2006-01
@@ -47,6 +48,7 @@ type Item struct {
 	App         string // the program it belongs to
 	HasCode     bool   // one-time codes
 	Files       int
+	FillOnly    bool  // it is shared with the owner to be filled in, and not shown
 	Covered     bool  // it is in the covered part: the other passphrase doesn't show it
 	Created     int64 // milliseconds since 1970
 	Modified    Stamp
@@ -70,7 +72,7 @@ func View(e Entry) Item {
 	it := Item{
 		ID: e.ID, Type: e.Kind(), Created: e.Created,
 		Title: e.Text(FieldTitle), Username: e.Text(FieldUsername),
-		Notes: e.Text(FieldNotes), Folder: e.Text(FieldFolder),
+		Notes: e.Text(FieldNotes), Folder: e.Text(FieldFolder), Book: e.Text(FieldBook),
 		Archived: e.Archived(), Undecided: len(e.Conflicts()) > 0,
 		HasPassword: e.Text(
 			FieldPassword,

@@ -175,6 +175,66 @@ const (
 	LetterDays = 14 // of every other kind
 )
 
+// SharedSet is a set that several people hold, as it is listed to one of them. The cloud knows the members' addresses,
+// and which of them may change it and manage it.
+type SharedSet struct {
+	ID      string   `json:"id"`
+	Epoch   uint32   `json:"epoch"`
+	Latest  uint64   `json:"latest"` // the newest head of the epoch
+	Tip     string   `json:"tip"`    // its hash, as in Changes
+	Member  bool     `json:"member"` // or was one, and a box waits
+	Waiting []SetBox `json:"waiting,omitempty"`
+}
+
+// SetBox is something sealed to one member, signed by another.
+type SetBox struct {
+	ID     string `json:"id"`
+	Epoch  uint32 `json:"epoch"`
+	Kind   string `json:"kind"`
+	Sealed []byte `json:"sealed,omitempty"` // not where it is listed
+}
+
+// Kinds of boxes.
+const (
+	BoxEpoch    = "epoch"    // the roll and the key of an epoch
+	BoxFarewell = "farewell" // the epoch has begun without the receiver
+	BoxLeave    = "leave"    // somebody leaves, to one who may manage
+)
+
+// NewSetEpoch begins an epoch of a shared set, or the set with its first one. It is taken on top of the epoch before,
+// from one who may manage; from then on who isn't in Members holds it no more, and what was sealed in earlier epochs is
+// dropped.
+type NewSetEpoch struct {
+	Epoch   uint32      `json:"epoch"`
+	First   string      `json:"first"` // the sender's first name, for mails to who is new
+	Members []SetMember `json:"members"`
+	Out     []SetMember `json:"out,omitempty"` // who is told a farewell
+}
+
+// SetMember is a member as the cloud knows them, and what is sealed to them.
+type SetMember struct {
+	Email  string `json:"email"`
+	Change bool   `json:"change"`
+	Manage bool   `json:"manage"`
+	Sealed []byte `json:"sealed"`
+}
+
+// LeaveSet tells those who may manage a set that the sender leaves it. Nothing of it is handed to them from then on.
+type LeaveSet struct {
+	Epoch uint32      `json:"epoch"`
+	To    []SetMember `json:"to"`
+}
+
+// Limits of shared sets.
+const (
+	MaxSets        = 60 // that one account has begun
+	MaxMembers     = 20
+	MaxSetBox      = 128 << 10 // bytes
+	MaxSetsOfOne   = 200       // that one address is in
+	MaxSetsFromOne = 60        // of these that one account has begun
+	SetBoxDays     = 400       // that a box of a former member waits
+)
+
 // Head is a sealed head.
 type Head struct {
 	Number uint64 `json:"n"`

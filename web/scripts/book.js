@@ -472,6 +472,9 @@ document.addEventListener("submit", (e) => {
   }
 });
 
+/** The fields of a form. @param {Element} form @returns {NodeListOf<HTMLInputElement | HTMLSelectElement>} */
+const fieldsOf = (form) => form.querySelectorAll("input, select");
+
 /** Does what a button says, with the item it stands at or with all that are chosen. @param {HTMLElement} b */
 async function doAct(b) {
   if (b.dataset.sure && b.dataset.asked !== "1") {
@@ -488,7 +491,7 @@ async function doAct(b) {
   const body = new URLSearchParams();
   const several = b.closest("#choosing");
   body.set("ids", (several ? [...chosen] : [idOf(b)]).join(" "));
-  if (several) for (const f of several.querySelectorAll("input")) if (f.name !== "ids") body.set(f.name, f.value);
+  if (several) for (const f of fieldsOf(several)) if (f.name !== "ids") body.set(f.name, f.value);
   if (!body.get("ids")) return say("Nothing is chosen yet.");
   if ((await send(`/acts/${b.dataset.act}`, body, b)) && several) setChoosing(false);
 }

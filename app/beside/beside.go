@@ -1,0 +1,45 @@
+// Package beside is for work that goes on beside the line of a set: it looks when it is asked to, and now and then by
+// itself, one run at a time. What is asked for while a run is under way isn't lost.
+package beside
+
+import (
+	"sync/atomic"
+	"time"
+)
+
+// every is how often to look without being asked.
+const every = time.Minute
+
+// Look says when to look. The zero value has looked never. It is safe for concurrent use.
+type Look struct {
+	busy atomic.Bool  // a run is under way
+	due  atomic.Bool  // somebody asked
+	last atomic.Int64 // when a run ended well last, in milliseconds since 1970
+}
+
+// Ask has the next run begin as soon as it may.
+func (l *Look) Ask() { l.due.Store(true) }
+
+// Begin reports whether a run is to begin now: where it was asked for, or is late, or wanted says so, and none is under
+// way. wanted may be nil. Whoever is told so calls [Look.End], with the same moment.
+func (l *Look) Begin(now time.Time, wanted func() bool) bool {
+	late := now.UnixMilli()-l.last.Load() >= every.Milliseconds()
+	if !late && !l.due.Load() && (wanted == nil || !wanted()) || !l.busy.CompareAndSwap(false, true) {
+		return false
+	}
+	l.due.Store(false)
+	return true
+}
+
+// End ends a run. One that failed is tried again the next time; again says that another one was asked for meanwhile.
+func (l *Look) End(now time.Time, err error) (again bool) {
+	if err == nil {
+		l.last.Store(now.UnixMilli())
+	}
+	l.busy.Store(false)
+	again = l.due.Load() // also by whoever found it busy until now
+	if err != nil {
+		l.due.Store(true)
+	}
+	return again
+}

@@ -1,0 +1,348 @@
+package app_test
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"redlocket/app/records"
+	"redlocket/app/sharing"
+	"redlocket/core/ledger"
+	"redlocket/core/secret"
+	"redlocket/core/share"
+	"redlocket/core/vault"
+)
+
+// The model: three people, two books, and a cloud that lies and helps whoever may not. Whatever they do and in whatever
+// order, nobody holds what nobody with the right made, nobody who was taken out holds anything of it or opens what
+// comes after, and once the cloud tells the truth those who are in it hold the same.
+func TestThreePeopleTwoBooksAndALyingCloud(t *testing.T) {
+	if testing.Short() {
+		t.Skip("many courses of many steps")
+	}
+	t.Parallel()
+	rapid.Check(t, func(r *rapid.T) {
+		m := newSharingModel(t, r)
+		actions := map[string]func(*rapid.T){
+			"": func(*rapid.T) {}, "edit": m.edit, "make": m.make, "archive": m.archive, "look": m.look, "share": m.share,
+			"right": m.right, "end": m.end, "leave": m.leave, "forge": m.forge, "turn back": m.turnBack, "move out": m.moveOut,
+		}
+		r.Repeat(actions)
+		m.settle(r)
+	})
+}
+
+type sharingModel struct {
+	t      *testing.T
+	h      *hall
+	people []*guest
+	books  []string                // ids of the books of the first two
+	olds   map[string][]share.Held // by set: the keys of those who were taken out or left
+	n      int
+}
+
+func newSharingModel(t *testing.T, r *rapid.T) *sharingModel {
+	m := &sharingModel{t: t, h: newHall(), olds: map[string][]share.Held{}}
+	m.people = guestsUntil(t, t.TempDir(), r.Cleanup, m.h, "maren", "idris", "wren")
+	for i, name := range []string{"Family", "Allotment"} {
+		book, _ := makeBook(t, m.people[i].v, name, fmt.Sprint("First", i))
+		m.books = append(m.books, book)
+	}
+	return m
+}
+
+func (m *sharingModel) who(r *rapid.T) *guest { return m.people[rapid.IntRange(0, 2).Draw(r, "who")] }
+
+// one draws one of the sets that somebody holds.
+func (m *sharingModel) one(r *rapid.T, g *guest) (of sharing.Shared, ok bool) {
+	list, err := g.List()
+	require.NoError(r, err)
+	if len(list) == 0 {
+		return of, false
+	}
+	return list[rapid.IntRange(0, len(list)-1).Draw(r, "set")], true
+}
+
+func (m *sharingModel) item(r *rapid.T, g *guest) (e vault.Entry, ok bool) {
+	list, err := g.v.Book.Entries(func(e vault.Entry) bool { set, _ := e.Share(); return set != "" && e.IsItem() })
+	require.NoError(r, err)
+	if len(list) == 0 {
+		return e, false
+	}
+	slices.SortFunc(list, func(a, b vault.Entry) int { return int(a.Created - b.Created) })
+	return list[rapid.IntRange(0, len(list)-1).Draw(r, "item")], true
+}
+
+func (m *sharingModel) edit(r *rapid.T) {
+	g := m.who(r)
+	e, ok := m.item(r, g)
+	if !ok {
+		return
+	}
+	m.n++
+	may := g.v.Items.Right(e).Includes(share.Change)
+	err := g.v.Items.Save(context.Background(), e.ID, vault.Changes{
+		vault.FieldPassword: secret.New(fmt.Sprint("pw ", m.n)),
+	})
+	require.Equal(r, may, err == nil, "%v", err)
+}
+
+func (m *sharingModel) make(r *rapid.T) {
+	g := m.who(r)
+	names := g.v.Books.Names()
+	if len(names) == 0 {
+		return
+	}
+	m.n++
+	b := rapid.SampledFrom(names).Draw(r, "book")
+	of, err := g.OfBook(b.ID)
+	may := err != nil || of.Right.Includes(share.Change)
+	err = g.v.Items.SaveForm(context.Background(), records.NewID(), &records.Form{
+		Kind: vault.TypeNote, Title: fmt.Sprint("note ", m.n), New: true, Book: b.ID, Values: map[vault.Field]string{},
+	})
+	require.Equal(r, may, err == nil, "%v", err)
+}
+
+func (m *sharingModel) archive(r *rapid.T) {
+	g := m.who(r)
+	e, ok := m.item(r, g)
+	if !ok || !g.v.Items.Right(e).Includes(share.Change) {
+		return
+	}
+	_, err := g.v.Acts.Archive(context.Background(), e.ID)
+	require.NoError(r, err)
+	if rapid.Bool().Draw(r, "for good") {
+		g.v.Guard.Given()
+		_, err = g.v.Acts.Purge(context.Background(), e.ID)
+		require.NoError(r, err)
+	}
+}
+
+func (m *sharingModel) moveOut(r *rapid.T) {
+	g := m.who(r)
+	e, ok := m.item(r, g)
+	if !ok || !g.v.Items.Right(e).Includes(share.Change) {
+		return
+	}
+	_, err := g.v.Acts.MoveTo(context.Background(), records.OwnBook, e.ID)
+	require.NoError(r, err)
+}
+
+func (m *sharingModel) look(r *rapid.T) {
+	g := m.who(r)
+	require.NoError(r, g.Collect(context.Background()))
+	list, err := g.List()
+	require.NoError(r, err)
+	for _, of := range list {
+		if of.Waits && rapid.Bool().Draw(r, "take") {
+			require.NoError(r, g.Take(context.Background(), of.Set))
+		}
+	}
+}
+
+func (m *sharingModel) share(r *rapid.T) {
+	i := rapid.IntRange(0, 1).Draw(r, "book")
+	g := m.people[i]
+	other := m.people[rapid.IntRange(0, 2).Draw(r, "with")]
+	if other == g {
+		return
+	}
+	right := rapid.SampledFrom(share.Rights()).Draw(r, "right")
+	_, _ = g.ShareBook(context.Background(), m.books[i], "of "+other.name, right) // they may have it already
+}
+
+// note keeps the keys that members have at this moment.
+func (m *sharingModel) note(r *rapid.T, set string) {
+	for _, g := range m.people {
+		e, err := g.v.Items.Entry(sharing.EntryID(set))
+		if err != nil {
+			continue
+		}
+		if h, ok := share.HeldOf(e); ok {
+			m.olds[set] = append(m.olds[set], h)
+		}
+	}
+}
+
+func (m *sharingModel) right(r *rapid.T) {
+	g := m.who(r)
+	of, ok := m.one(r, g)
+	if !ok || !of.Manages() || of.Waits {
+		return
+	}
+	who := of.Members[rapid.IntRange(0, len(of.Members)-1).Draw(r, "member")]
+	right := rapid.SampledFrom(share.Rights()).Draw(r, "right")
+	_ = g.SetRight(context.Background(), of.Set, who.Email, right) // the last one who decides stays so
+}
+
+func (m *sharingModel) end(r *rapid.T) {
+	g := m.who(r)
+	of, ok := m.one(r, g)
+	if !ok || !of.Manages() || of.Waits {
+		return
+	}
+	who := of.Members[rapid.IntRange(0, len(of.Members)-1).Draw(r, "member")]
+	m.note(r, of.Set)
+	if err := g.End(context.Background(), of.Set, who.Email); err != nil {
+		return // the last one who decides; or somebody else was faster
+	}
+}
+
+func (m *sharingModel) leave(r *rapid.T) {
+	g := m.who(r)
+	of, ok := m.one(r, g)
+	if !ok {
+		return
+	}
+	m.note(r, of.Set)
+	_ = g.Leave(context.Background(), of.Set)
+}
+
+// forge has somebody bring something to a set past their program, with the cloud's help: what is refused shows nowhere,
+// and the cloud takes it back.
+func (m *sharingModel) forge(r *rapid.T) {
+	g := m.who(r)
+	ids := slices.Sorted(maps.Keys(m.h.sets))
+	if len(ids) == 0 {
+		return
+	}
+	set := rapid.SampledFrom(ids).Draw(r, "set")
+	e, err := g.v.Items.Entry(sharing.EntryID(set))
+	if err != nil {
+		return
+	}
+	h, ok := share.HeldOf(e)
+	// Whoever left may until somebody who decides has begun an epoch without them.
+	if !ok || h.Roll.Epoch == m.h.sets[set].epoch && h.Roll.May(g.own.Public().Sign, share.Change) == nil {
+		return
+	}
+	honest := m.h.copy()
+	sign := func(roll share.Roll, head ledger.Head) []byte { return share.SignHead(g.own, roll, head) }
+	err = forge(r, m.h, set, m.h.sets[set].epoch, h.Key, sign, h.Roll, forged(r, records.NewID(), "Forged"))
+	require.NoError(r, err)
+	for _, o := range m.people {
+		if rapid.Bool().Draw(r, o.name+" looks") {
+			_ = o.Collect(context.Background())
+		}
+	}
+	m.h.become(honest)
+}
+
+// turnBack has the cloud show some of them what was, for a while.
+func (m *sharingModel) turnBack(r *rapid.T) {
+	was := m.h.copy()
+	m.look(r)
+	m.edit(r)
+	now := m.h.copy()
+	m.h.become(was)
+	for _, o := range m.people {
+		if rapid.Bool().Draw(r, o.name+" looks") {
+			m.noCommit(o, func() { _ = o.Collect(context.Background()) })
+		}
+	}
+	m.h.become(now)
+}
+
+// noCommit runs fn and has the hall forget what was brought meanwhile.
+func (m *sharingModel) noCommit(_ *guest, fn func()) {
+	before := m.h.copy()
+	fn()
+	m.h.become(before)
+}
+
+// settle has everybody look until nothing changes, with a cloud that tells the truth, and checks what has to hold.
+func (m *sharingModel) settle(r *rapid.T) {
+	for i := range 8 {
+		for _, g := range m.people {
+			require.NoError(r, g.Collect(context.Background()))
+			list, err := g.List()
+			require.NoError(r, err)
+			for _, of := range list {
+				if of.Fault != "" && i == 2 { // what they brought was lost by the cloud
+					require.NoError(r, g.Restart(context.Background(), of.Set))
+				}
+			}
+		}
+	}
+	for _, g := range m.people {
+		list, err := g.v.Book.Entries(func(e vault.Entry) bool { return e.IsItem() })
+		require.NoError(r, err)
+		for _, e := range list {
+			require.NotEqual(r, "Forged", e.Text(vault.FieldTitle), "%s took it", g.name)
+		}
+		held, err := g.List()
+		require.NoError(r, err)
+		for _, of := range held {
+			if of.Over {
+				continue
+			}
+			s := m.h.sets[of.Set]
+			require.NotNil(r, s)
+			require.Contains(r, s.members, g.address, "%s holds what they were taken out of", g.name)
+			if !of.Waits {
+				require.Empty(r, of.Fault)
+			}
+		}
+	}
+	for set, s := range m.h.sets {
+		var first map[string]string
+		for _, g := range m.people {
+			of, err := g.Of(set)
+			if _, member := s.members[g.address]; member {
+				require.NoError(r, err, "%s lost what nobody ended: %s", g.name, m.story(g, set))
+			}
+			if err != nil || of.Waits || of.Over {
+				continue
+			}
+			if first == nil {
+				first = g.thingsIn(r, set, s)
+			}
+			require.Equal(r, first, g.thingsIn(r, set, s), "%s holds something else: %s", g.name, m.story(g, set))
+		}
+		for _, old := range m.olds[set] {
+			if old.Roll.Epoch == s.epoch {
+				continue
+			}
+			key := share.Epoch(share.Roll{Set: set, Epoch: s.epoch}, old.Key, nil)
+			for id, rec := range s.records {
+				_, err := key.OpenRecord(id, rec.Rev, rec.Blob)
+				require.Error(r, err, "an old key opens it")
+			}
+		}
+	}
+}
+
+// story says where somebody and the cloud stand with a set.
+func (m *sharingModel) story(g *guest, set string) string {
+	e, err := g.v.Items.Entry(sharing.EntryID(set))
+	h, ok := share.HeldOf(e)
+	out := fmt.Sprint("cloud at ", m.h.sets[set].epoch, "; entry ", err, ok, " held at ", h.Roll.Epoch, " taken ", h.Taken, " out ", h.Out)
+	if of, err := g.Of(set); err == nil {
+		out += fmt.Sprint("; ", of.Fault, of.Members)
+	}
+	for _, b := range m.h.boxes[g.address] {
+		out += fmt.Sprint("; box ", b.Kind, b.Epoch, b.set == set)
+	}
+	return out
+}
+
+// thingsIn are those of [guest.things] that the hall has, too: what somebody made in a book while they might, and
+// couldn't bring any more, is theirs alone.
+func (g *guest) thingsIn(t require.TestingT, set string, s *hallSet) map[string]string {
+	list, err := g.v.Book.Entries(func(e vault.Entry) bool {
+		in, id := e.Share()
+		_, there := s.records[id]
+		return in == set && there && e.IsItem()
+	})
+	require.NoError(t, err)
+	out := map[string]string{}
+	for _, e := range list {
+		out[e.Text(vault.FieldTitle)] = e.Text(vault.FieldPassword)
+	}
+	return out
+}
