@@ -1,5 +1,5 @@
 # `make check` is for every save, `./test` for every push. The rest is for now and then.
-.PHONY: check test generate format bench fuzz crash bootstrap dist
+.PHONY: check test generate format bench fuzz hunt crash bootstrap dist
 
 # Vaults are opened by the hundred in tests: with this tag stretching a master password is quick.
 QUICK = -tags teststrength
@@ -44,6 +44,12 @@ fuzz:
 	  echo "== $$name ($$(dirname $$file))"; \
 	  go test $(QUICK) ./$$(dirname $$file) -run '^$$' -fuzz "^$$name\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 1s || exit 1; \
 	done
+
+# Cases that nobody has drawn yet: CHECKS=100 for a short hunt.
+CHECKS = 3000
+hunt:
+	RAPID_CHECKS=$(CHECKS) go test $(QUICK) -count=1 -timeout 60m \
+	  $$(grep -rl --include='*_test.go' pgregory.net/rapid app core | xargs -n1 dirname | sort -u | sed 's,^,./,')
 
 # Each of five kinds of work is killed so often.
 crash:

@@ -266,6 +266,55 @@ func TestTwoDevicesDecideAtOnce(t *testing.T) {
 	})
 }
 
+// Rows that differ in nothing but the password, joined on two devices at once, each time another one stays: one of
+// them is in the list afterwards, with both passwords.
+func TestTwoDevicesKeepDifferentRows(t *testing.T) {
+	w := &world{t: t, at: 1_700_000_000_000, n: 2, entries: map[string]vault.Entry{}}
+	for i, password := range []string{"kelp ferry", "Kelp-Ferry-9"} {
+		e, err := vault.New(fmt.Sprintf("row-%03d", i), vault.TypeLogin, w.stamp(), vault.Changes{
+			vault.FieldTitle: "Ferrylink", vault.FieldUsername: "maren", vault.FieldPassword: secret.New(password),
+			vault.FieldAddresses: []vault.Address{{URL: "https://ferrylink.example/"}},
+		})
+		require.NoError(t, err)
+		w.entries[e.ID] = e
+	}
+	before := w.values()
+	for round := range 3 { // the third time, both were joined before
+		rows := w.list()
+		var sides []map[string]vault.Entry
+		for i, d := range []string{"desk", "laptop"} {
+			w.at += 1000
+			list, err := tidy.Settle(fmt.Sprint(d, round), d, tidy.Joined, rows, tidy.Survives{
+				Title: "Ferrylink", Username: "maren", PasswordOf: rows[i].ID,
+			}, vault.Stamp{At: w.at, By: d})
+			require.NoError(t, err)
+			side := map[string]vault.Entry{}
+			for _, e := range list {
+				side[e.ID] = e
+			}
+			sides = append(sides, side)
+		}
+		for id, e := range sides[0] {
+			w.entries[id] = e
+		}
+		for id, e := range sides[1] {
+			if ours, ok := w.entries[id]; ok {
+				e = vault.Merge(ours, e)
+			}
+			w.entries[id] = e
+		}
+		after := w.values()
+		for v := range before {
+			assert.True(t, v == "" || after[v], "round %d: %q is nowhere any more", round, v)
+		}
+		for _, row := range rows {
+			e, err := w.entries[row.ID].Restore(vault.Stamp{At: w.at + 1, By: "desk"})
+			require.NoError(t, err)
+			w.entries[row.ID] = e
+		}
+	}
+}
+
 func encoded(t require.TestingT, e vault.Entry) string {
 	b, err := e.Encode()
 	require.NoError(t, err)

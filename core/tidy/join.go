@@ -34,7 +34,7 @@ func Join(rows []vault.Entry, s Survives, by vault.Stamp) (vault.Entry, error) {
 			theirs := e.Fields[f]
 			ours, had := one.Fields[f]
 			switch {
-			case f == vault.FieldArchived || f == vault.FieldKind || collected[f] ||
+			case f == vault.FieldArchived || f == vault.FieldKind || f == vault.FieldJoined || collected[f] ||
 				f.Personal() && f != vault.FieldPinned:
 			case !had && f != vault.FieldStaged && f != vault.FieldSent:
 				one.Fields[f] = theirs
@@ -45,7 +45,9 @@ func Join(rows []vault.Entry, s Survives, by vault.Stamp) (vault.Entry, error) {
 			}
 		}
 	}
-	return one.With(by, j.changes(s))
+	c := j.changes(s)
+	c[vault.FieldJoined] = max(by.At, one.Modified().At+1) // differs from what it was, whatever the clock says
+	return one.With(by, c)
 }
 
 // past is the field under which a value is kept: a password that waited for its site is a password.

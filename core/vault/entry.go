@@ -72,6 +72,11 @@ const (
 	// an edit made elsewhere meanwhile brings the entry back (see Archive).
 	FieldArchived Field = "archived"
 
+	// FieldJoined is the moment at which other logins were joined into this one, milliseconds since 1970. It makes the
+	// one that stays differ from what it was, so that another device that put it away meanwhile, as part of a join of
+	// its own, doesn't put away both.
+	FieldJoined Field = "joined"
+
 	// fieldPurged holds the digest of the content that was deleted for good (see Purge).
 	fieldPurged Field = "purged"
 
@@ -233,7 +238,7 @@ func keepsPast(f Field) bool {
 	switch f {
 	case FieldPinned, FieldSent, FieldCard, FieldCarried, FieldRecovery, FieldTried, FieldKeys, FieldSaw, FieldPlace,
 		FieldIdentity, FieldMeeting, FieldChecked, FieldPeer, FieldWay, FieldNote, FieldSource, FieldRead, FieldBook,
-		FieldShare, fieldPurged:
+		FieldShare, FieldJoined, fieldPurged:
 		return false
 	}
 	return true
@@ -279,7 +284,7 @@ func (e Entry) Modified() Stamp {
 func (e Entry) Copy(id string, by Stamp, changes Changes) (Entry, error) {
 	c := Changes{}
 	for f, r := range e.Fields {
-		if f != FieldArchived && f != fieldPurged && !f.Personal() {
+		if f != FieldArchived && f != FieldJoined && f != fieldPurged && !f.Personal() {
 			c[f] = json.RawMessage(r.Value.Reveal())
 		}
 	}

@@ -125,7 +125,7 @@ func (e Entry) History() []Version {
 
 // inHistory reports whether histories speak of a field.
 func inHistory(f Field) bool {
-	return !f.Personal() && f != FieldSent && f != fieldPurged
+	return !f.Personal() && f != FieldSent && f != FieldJoined && f != fieldPurged
 }
 
 func (e Entry) describeChange(f Field, from, to Register) (c Change, ok bool) {
@@ -262,7 +262,7 @@ func (e Entry) Reverse(by Stamp, before, after Entry) (out Entry, kept []Field, 
 	}
 	for _, f := range slices.Sorted(maps.Keys(fields)) {
 		was, is := before.Fields[f], after.Fields[f]
-		if was == is {
+		if was == is || f == FieldJoined { // that it was joined stays true, and nobody edits it
 			continue
 		}
 		if !sameValue(e.Fields[f], is) {
