@@ -6,7 +6,7 @@ require (
 	filippo.io/age v1.3.0
 	github.com/FastFilter/xorfilter v0.4.2-0.20260120015552-4e5a4d9df65a
 	github.com/alexedwards/scs/v2 v2.9.0
-	github.com/cloudflare/circl v1.6.4
+	github.com/cloudflare/circl v1.6.5
 	github.com/dustin/go-humanize v1.1.0
 	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6
 	github.com/emersion/go-smtp v0.25.1
@@ -45,7 +45,7 @@ require (
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
 	github.com/beorn7/perks v1.0.1 // indirect
 	github.com/boombuler/barcode v1.0.1-0.20190219062509-6c824513bacc // indirect
-	github.com/bwesterb/go-ristretto v1.2.3 // indirect
+	github.com/bwesterb/go-ristretto v1.2.4 // indirect
 	github.com/cespare/xxhash/v2 v2.3.0 // indirect
 	github.com/dlclark/regexp2 v1.12.0 // indirect
 	github.com/evanw/esbuild v0.28.2 // indirect

@@ -7,6 +7,7 @@ import (
 	"io"
 	"sync"
 
+	"redlocket/app/helping"
 	"redlocket/app/household"
 	"redlocket/app/records"
 	"redlocket/app/sharing"
@@ -233,6 +234,15 @@ func (a *Account) letters(ctx context.Context) (household.Cloud, string, error) 
 
 // sets is the part of the cloud that carries shared sets.
 func (a *Account) sets(ctx context.Context) (sharing.Cloud, string, error) {
+	cloud, credential, err := a.letters(ctx)
+	if err != nil || cloud == nil {
+		return nil, "", err
+	}
+	return a.at(), credential, nil
+}
+
+// hands is the part of the cloud that keeps helping hands.
+func (a *Account) hands(ctx context.Context) (helping.Cloud, string, error) {
 	cloud, credential, err := a.letters(ctx)
 	if err != nil || cloud == nil {
 		return nil, "", err

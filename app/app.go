@@ -44,6 +44,7 @@ type Device struct {
 	writes        profileWrites
 	boot          string // names the start of the computer; where it doesn't tell, that of the program
 	introductions *introductions
+	seeker        seeker
 	opening       sync.Mutex     // held while a vault is opened: each is opened once
 	tasks         sync.WaitGroup // what is done beside open vaults; each ends soon after its vault is locked
 	atIt          atomic.Bool

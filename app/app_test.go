@@ -136,9 +136,13 @@ func (w *world) device(name string) *app.Device {
 
 func (w *world) deviceIn(f *store.Folder) *app.Device {
 	d := app.New(app.Ports{Stores: f, Dial: cloudclient.Dial, Rand: rand.Reader, Platform: "test", Sites: w.sites,
-		Now: func() time.Time { return time.Now().Add(time.Duration(w.now.Load()) * time.Millisecond) }})
+		Seeking: f.Seeking(), Now: w.clock})
 	w.t.Cleanup(func() { assert.NoError(w.t, d.Close()) })
 	return d
+}
+
+func (w *world) clock() time.Time {
+	return time.Now().Add(time.Duration(w.now.Load()) * time.Millisecond)
 }
 
 func (w *world) create(d *app.Device) *app.Vault { return w.createFor(d, "Maren Tolliver", email) }

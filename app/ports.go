@@ -8,6 +8,7 @@ import (
 	"redlocket/app/auditing"
 	"redlocket/app/filling"
 	"redlocket/app/gate"
+	"redlocket/app/helping"
 	"redlocket/app/household"
 	"redlocket/app/records"
 	"redlocket/app/sharing"
@@ -89,6 +90,7 @@ type Cloud interface {
 	syncing.Cloud
 	household.Cloud
 	sharing.Cloud
+	helping.Cloud
 	Params(ctx context.Context, email string) (keys.Params, error)
 	// CreateAccount and SignIn give the device a key of its own to sign with. key is the account's, whose public part
 	// the cloud knows; it isn't sent.
@@ -118,6 +120,10 @@ type Cloud interface {
 	IntroductionAnswer(ctx context.Context, email, id, secret string) ([]byte, error)
 	Introductions(ctx context.Context, credential string) ([]wire.Introduction, error)
 	AnswerIntroduction(ctx context.Context, credential, id string, sealed []byte) error
+	// AskHelp asks the helpers of an address; HelpState tells how far that is, or ends it: syncing.ErrOver if there is
+	// no such request any more.
+	AskHelp(ctx context.Context, in wire.AskHelp) (wire.HelpAsked, error)
+	HelpState(ctx context.Context, id string, in wire.LookForHelp) (wire.HelpState, error)
 }
 
 // Session is the answer to a sign-in.
@@ -135,6 +141,12 @@ type SessionEvents struct {
 	Sleeping func()      // the computer is going to sleep, once this returns where the system waits
 }
 
+// Keeper keeps one thing for this computer, whoever uses it.
+type Keeper interface {
+	Load(ctx context.Context) ([]byte, error) // nil without one
+	Keep(ctx context.Context, b []byte) error // whole or not at all; nil to forget it
+}
+
 // Ports are what the application needs from outside.
 type Ports struct {
 	Stores   Stores
@@ -144,6 +156,7 @@ type Ports struct {
 	Platform string        // what the device calls its operating system
 	Boot     string        // names the present start of the computer; empty where the system doesn't tell
 	Sites    filling.Asker // nil without a network
+	Seeking  Keeper        // what asks for help here; nil where nothing can be kept
 	Folders  Folders       // for scheduled backups; nil without a file system
 	Leaks    auditing.LeakFiles
 	Leaked   auditing.LeakService // nil without a network

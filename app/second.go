@@ -124,19 +124,28 @@ func (a *Account) fingersFor(ctx context.Context) error {
 
 // checkCode returns the public keys of a recovery code that is in force.
 func (a *Account) checkCode(typed string) (p keys.RecoveryPublic, err error) {
-	code, err := keys.ParseCode(typed, keys.Recovery)
+	code, err := a.codeInForce(typed)
 	if err != nil {
 		return p, err
+	}
+	private, err := keys.DeriveRecovery(code)
+	return private.Public(), err
+}
+
+// codeInForce reads a recovery code that was typed, and is in force.
+func (a *Account) codeInForce(typed string) (code keys.Code, err error) {
+	if code, err = keys.ParseCode(typed, keys.Recovery); err != nil {
+		return code, err
 	}
 	private, err1 := keys.DeriveRecovery(code)
 	now, err2 := a.recoveryPublic()
 	if err := errors.Join(err1, err2); err != nil {
-		return p, err
+		return code, err
 	}
-	if p = private.Public(); string(p.SignIn) != string(now.SignIn) {
-		return p, errNotTheCode
+	if string(private.Public().SignIn) != string(now.SignIn) {
+		return code, errNotTheCode
 	}
-	return p, nil
+	return code, nil
 }
 
 // lock has other slots open the vault; the master password stays as it is.

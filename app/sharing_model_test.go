@@ -285,7 +285,7 @@ func (m *sharingModel) settle(r *rapid.T) {
 			require.NotNil(r, s)
 			require.Contains(r, s.members, g.address, "%s holds what they were taken out of", g.name)
 			if !of.Waits {
-				require.Empty(r, of.Fault)
+				require.Empty(r, of.Fault, "%s: %s", g.name, m.story(g, of.Set))
 			}
 		}
 	}

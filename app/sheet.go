@@ -151,7 +151,7 @@ func (a *Account) replaceSheet(ctx context.Context, password secret.Text) error 
 	if err != nil {
 		return err
 	}
-	return errors.Join(
+	err = errors.Join(
 		a.vault.Cover.Rekey(ctx, records.Rekeying{
 			Was:    a.vault.Cover.By(o.pair),
 			Change: func(c keys.Covered) (keys.Covered, error) { return c.ForRecovery(recovery.Public()) },
@@ -161,6 +161,10 @@ func (a *Account) replaceSheet(ctx context.Context, password secret.Text) error 
 			return e.With(by, vault.Changes{vault.FieldRecovery: string(b)})
 		}),
 	)
+	if err == nil { // who helps has parts of the one before; where that fails, the page says so
+		_ = a.vault.Helping.Renew(ctx, code, o.pair.SignIn)
+	}
+	return err
 }
 
 // sheetEvery is how long a recovery sheet isn't asked for.

@@ -9,6 +9,7 @@ import (
 
 	"redlocket/app/auditing"
 	"redlocket/app/filling"
+	"redlocket/app/helping"
 	"redlocket/app/household"
 	"redlocket/app/importing"
 	"redlocket/app/reauth"
@@ -28,6 +29,7 @@ type Vault struct {
 	*importing.Importing // Imports, Exports, Backups
 	Household            *household.Household
 	Sharing              *sharing.Sharing
+	Helping              *helping.Helping
 	Tidying              *tidying.Tidying
 	Auditing             *auditing.Auditing
 	Sync                 *syncing.Line
@@ -109,10 +111,12 @@ func (d *Device) openVault(
 			_ = v.Account.finish(ctx)
 			v.Household.InStep(ctx)
 			v.Sharing.InStep(ctx)
+			v.Helping.InStep(ctx)
 		},
 		Told: func() {
 			v.Household.Heard()
 			v.Sharing.Heard()
+			v.Helping.Heard()
 		},
 		Reseals: v.reseals,
 	})
@@ -143,6 +147,10 @@ func (d *Device) openVault(
 		Set: v.Set, Device: p.Device, People: v.Household, Now: d.ports.Now, Rand: d.ports.Rand,
 		Owner: func() (string, string) { p := v.Profile(); return p.Name, p.Email }, Cloud: v.Account.sets,
 		Changed: func() { v.notices.tell(NoticeStatus) }, Nudge: v.Sync.Nudge, Beside: d.tasks.Go,
+	})
+	v.Helping = helping.Open(helping.Config{
+		Set: v.Set, Vault: p.Vault, People: v.Household, Guard: v.Guard, Now: d.ports.Now, Rand: d.ports.Rand,
+		Cloud: v.Account.hands, Changed: func() { v.notices.tell(NoticeStatus) }, Beside: d.tasks.Go,
 	})
 	v.Tidying = tidying.New(v.Set, d.ports.Steps)
 	v.Auditing = auditing.New(auditing.Config{

@@ -117,6 +117,9 @@ func (s *Server) Close() error {
 	return s.store.close()
 }
 
+// SetClock has the cloud tell the time by another clock, before it is used: for tests of what waits for days.
+func (s *Server) SetClock(now func() time.Time) { s.now = now }
+
 // EndStreams ends all event streams, so that an HTTP server can shut down.
 func (s *Server) EndStreams() { s.hub.close() }
 
@@ -147,8 +150,10 @@ func (s *Server) routes(lim Limits) http.Handler {
 		r.Post("/v1/accounts/bring-back", s.bringBack(perAccount))
 		r.Post("/v1/sessions", s.signIn(perAccount))
 		r.Post("/v1/introductions", s.introduce(perAccount))
+		r.Post("/v1/help", s.askHelp(perAccount))
 	})
 	r.With(small).Post("/v1/introductions/{id}/answer", s.introductionAnswer)
+	r.With(small).Post("/v1/help/{id}", s.helpState)
 	r.Group(func(r chi.Router) {
 		r.Use(s.authenticate)
 		r.Put("/v1/credentials", s.setCredentials)
@@ -188,6 +193,7 @@ func (s *Server) routes(lim Limits) http.Handler {
 		r.Delete("/v1/devices/{device}", s.endDevice)
 		r.Get("/v1/introductions", s.introductions)
 		r.Put("/v1/introductions/{id}", s.answerIntroduction)
+		s.handRoutes(r)
 	})
 	return r
 }

@@ -186,7 +186,7 @@ func (s *store) removeAccount(ctx context.Context, id string) error {
 		}
 		for _, table := range []string{
 			"chunks", "records", "heads", "introductions", "nonces", "sessions", "formers", "letters", "no_letter_mail",
-			"accounts",
+			"hands", "helpers", "help", "help_asked", "accounts",
 		} {
 			if _, err := tx.ExecContext(ctx, `DELETE FROM `+table+` WHERE account = ?`, id); err != nil {
 				return err

@@ -180,6 +180,7 @@ func (s dayPages) waiting(r *http.Request) (out []waiting, err error) {
 		}
 		out = append(out, waiting{words, "until then the vault is on this computer only", "/account", false})
 	}
+	out = append(out, ofHands(v)...)
 	out = append(out, s.newMaster(r)...)
 	out = append(out, s.left(r)...)
 	if v.Account.SheetReplaces(ctx) {

@@ -2,6 +2,7 @@ package web
 
 import (
 	"bytes"
+	"context"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
@@ -15,6 +16,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"redlocket/app"
+	"redlocket/app/helping"
 	"redlocket/app/records"
 	"redlocket/core/audit"
 	"redlocket/core/find"
@@ -110,7 +112,10 @@ func (s *Server) funcs() template.FuncMap {
 		"waitingBrowser": func(v View, b app.Browser, first string) waitingBrowser {
 			return waitingBrowser{v, b, first != ""}
 		},
-		"plural": plural,
+		"plural":   plural,
+		"moment":   time.UnixMilli,
+		"seeks":    func() bool { _, ok, err := s.device.Seeking(context.Background()); return ok && err == nil },
+		"heldHand": func(v View, h helping.Held) heldView { return heldView{v, h} },
 	}
 }
 
@@ -131,7 +136,11 @@ type (
 		View
 		Row fieldRow
 	}
-	removeView    struct{ ID, Label, Said string }
+	removeView struct{ ID, Label, Said string }
+	heldView   struct {
+		View View
+		Item helping.Held
+	}
 	admissionView struct {
 		View
 		admissionData

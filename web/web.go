@@ -159,6 +159,7 @@ func (s *Server) routes() http.Handler {
 		front, settings := frontPages{s}, settingsPages{s}
 		front.routes(routes{r, s}.with(limit))
 		front.sheetRoutes(opened.with(limit))
+		front.seekRoutes(routes{r, s}.with(limit))
 		accountPages{s}.firstRoutes(opened.with(limit))
 		firstPages{s}.frontRoutes(routes{r, s}.with(limit))
 		firstPages{s}.sessionRoutes(opened.with(limit))
@@ -170,7 +171,7 @@ func (s *Server) routes() http.Handler {
 			bookPages{s}, dayPages{s}, actPages{s}, itemPages{s}, formPages{s}, secretPages{s}, signInPages{s},
 			filePages{s}, importPages{s}, exportPages{s}, tidyPages{s}, weakPages{s}, settings, devicesPages{s},
 			accountPages{s}, platformPages{s}, firstPages{s}, masterPages{s}, secondPages{s}, householdPages{s},
-			booksPages{s}, sharingPages{s},
+			booksPages{s}, sharingPages{s}, handPages{s},
 		} {
 			area.routes(checked.with(limit))
 		}

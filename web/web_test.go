@@ -132,8 +132,8 @@ func (c *client) entered(r *http.Response) {
 // inFront reports whether a route is one in front of a vault.
 func inFront(route string) bool {
 	return slices.ContainsFunc([]string{
-		"/static/", "/bridge/", "/open/", "/forgot/", "/arrive", "/extension/", "/front", "/new", "/join", "/recover", "/strength",
-		"/words",
+		"/static/", "/bridge/", "/open/", "/forgot/", "/arrive", "/extension/", "/front", "/new", "/join", "/recover",
+		"/help", "/strength", "/words",
 		"/lock", "/origin-key",
 	}, func(p string) bool { return strings.HasPrefix(route, p) }) || route == "/"
 }

@@ -55,7 +55,7 @@ var told = []struct {
 	},
 
 	{keys.ErrPassword, "the master password is empty, too long, or contains characters that can’t be typed everywhere"},
-	{keys.ErrWords, "these words are of no device that waits"},
+	{keys.ErrWords, "no device that waits shows these words"},
 	{keys.ErrNotWords, "these aren’t six words of the list: look again at how they are spelt"},
 
 	{share.ErrMessage, "what came isn’t what belongs here"},
@@ -67,6 +67,10 @@ var told = []struct {
 	{share.ErrThing, "this can’t be passed: it is too large, or nothing that is filed"},
 	{share.ErrRoll, "the list of those who share it can’t be read"},
 	{share.ErrNoManager, "somebody has to stay who decides who has it"},
+	{share.ErrRule, "choose at least as many people as are needed, and five at most"},
+	{share.ErrPart, "the share can’t be read"},
+	{share.ErrFewParts, "more of your helpers are needed"},
+	{share.ErrWrongParts, "these shares don’t open it"},
 	{share.ErrNotTheirs, "it was signed by somebody who may not do that"},
 
 	{transfer.ErrEmpty, "the file is empty"},

@@ -206,7 +206,7 @@ func everyFile(e vault.Entry) []vault.File {
 // owner and others, who know them by keys that another vault doesn't have.
 func backedUp(e vault.Entry) bool {
 	switch e.Type {
-	case vault.TypeDevice, vault.TypeProfile, vault.TypePeer, vault.TypePassed, vault.TypeShared:
+	case vault.TypeDevice, vault.TypeProfile, vault.TypePeer, vault.TypePassed, vault.TypeHand, vault.TypeShared:
 		return false
 	}
 	return true

@@ -153,6 +153,7 @@ func newDevice(o deviceOptions) (*deviceApp, error) {
 	d := app.New(
 		app.Ports{
 			Stores:       stores,
+			Seeking:      stores.Seeking(),
 			Dial:         cloudclient.Dial,
 			Now:          time.Now,
 			Rand:         rand.Reader,

@@ -33,11 +33,16 @@ type Joiner struct {
 	words   []string
 	email   string
 	key     Key
+	label   string
 }
 
 // NewJoiner makes a fresh key pair, from the system's own randomness, and words from the given one. email is the
 // account's address. It takes as long as [Stretch].
 func NewJoiner(email string, random io.Reader) (*Joiner, error) {
+	return newJoiner(introductionLabel, email, random)
+}
+
+func newJoiner(label, email string, random io.Reader) (*Joiner, error) {
 	k, err := hpke.MLKEM768X25519().GenerateKey()
 	if err != nil {
 		return nil, fmt.Errorf("failed to make a key for the introduction: %w", err)
@@ -47,7 +52,7 @@ func NewJoiner(email string, random io.Reader) (*Joiner, error) {
 		return nil, err
 	}
 	words := Words(digest, IntroductionWords)
-	return &Joiner{k, words, email, introductionKey(email, joinWords(words))}, nil
+	return &Joiner{k, words, email, introductionKey(label, email, joinWords(words)), label}, nil
 }
 
 // Words are what the person types on the old device.
@@ -61,8 +66,8 @@ func (n *Joiner) Hello() []byte {
 
 // introductionKey makes the words slow to guess, as a master password is (RFC 9106, second recommendation), for one
 // account's address.
-func introductionKey(email, words string) Key {
-	salt := sha256.Sum256(lengthPrefixed(lengthPrefixed(nil, introductionLabel), email))
+func introductionKey(label, email, words string) Key {
+	salt := sha256.Sum256(lengthPrefixed(lengthPrefixed(nil, label), email))
 	p := DefaultParams(salt[:SaltSize])
 	time, memory := cost(p)
 	return Key(argon2.IDKey([]byte(words), p.Salt, time, memory, p.Threads, KeySize))
@@ -114,6 +119,7 @@ type Introduction struct {
 type Introducer struct {
 	email string
 	key   Key
+	label string
 }
 
 // ErrNotWords is returned for what can't be the words of an introduction: another number of them, or one that isn't in
@@ -122,6 +128,10 @@ var ErrNotWords = errors.New("these aren't six words of the list")
 
 // NewIntroducer reads words as they were typed. The error is [ErrNotWords]. It takes as long as [Stretch].
 func NewIntroducer(email, words string) (*Introducer, error) {
+	return newIntroducer(introductionLabel, email, words)
+}
+
+func newIntroducer(label, email, words string) (*Introducer, error) {
 	list := strings.Fields(NormalWords(words))
 	if len(list) != IntroductionWords {
 		return nil, ErrNotWords
@@ -131,26 +141,31 @@ func NewIntroducer(email, words string) (*Introducer, error) {
 			return nil, ErrNotWords
 		}
 	}
-	return &Introducer{email, introductionKey(email, joinWords(list))}, nil
+	return &Introducer{email, introductionKey(label, email, joinWords(list)), label}, nil
 }
 
 // Introduce seals an introduction to the new device whose hello it is. The error is [ErrWords] if its code isn't made
 // with these words.
 func (i *Introducer) Introduce(hello []byte, in Introduction) ([]byte, error) {
-	public, code, ok := splitCode(hello)
-	if !ok || !hmac.Equal(code, helloCode(i.key, i.email, public)) {
-		return nil, ErrWords
-	}
-	return i.seal(public, in)
-}
-
-// seal seals to a public key that is known to be the new device's.
-func (i *Introducer) seal(public []byte, in Introduction) ([]byte, error) {
 	plain, err := json.Marshal(in)
 	if err != nil {
 		return nil, err
 	}
-	sealed, err := sealTo(public, []byte(introductionLabel), plain)
+	return i.answer(hello, plain)
+}
+
+// answer seals to the device whose hello it is. The error is [ErrWords] if its code isn't made with these words.
+func (i *Introducer) answer(hello, plain []byte) ([]byte, error) {
+	public, code, ok := splitCode(hello)
+	if !ok || !hmac.Equal(code, helloCode(i.key, i.email, public)) {
+		return nil, ErrWords
+	}
+	return i.seal(public, plain)
+}
+
+// seal seals to a public key that is known to be the new device's.
+func (i *Introducer) seal(public, plain []byte) ([]byte, error) {
+	sealed, err := sealTo(public, []byte(i.label), plain)
 	if err != nil {
 		return nil, err
 	}
@@ -160,11 +175,7 @@ func (i *Introducer) seal(public []byte, in Introduction) ([]byte, error) {
 // Open opens the answer. The error is [ErrOpen] for one that doesn't come from where the words were typed, or isn't
 // sealed to this device: then the introduction is over.
 func (n *Joiner) Open(answer []byte) (in Introduction, err error) {
-	sealed, code, ok := splitCode(answer)
-	if !ok || !hmac.Equal(code, answerCode(n.key, n.private.PublicKey().Bytes(), sealed)) {
-		return in, ErrOpen
-	}
-	plain, err := openSealed(n.private, []byte(introductionLabel), sealed)
+	plain, err := n.open(answer)
 	if err != nil {
 		return in, err
 	}
@@ -172,4 +183,13 @@ func (n *Joiner) Open(answer []byte) (in Introduction, err error) {
 		return Introduction{}, ErrOpen
 	}
 	return in, nil
+}
+
+// open opens what [Introducer.answer] sealed. The error is [ErrOpen].
+func (n *Joiner) open(answer []byte) ([]byte, error) {
+	sealed, code, ok := splitCode(answer)
+	if !ok || !hmac.Equal(code, answerCode(n.key, n.private.PublicKey().Bytes(), sealed)) {
+		return nil, ErrOpen
+	}
+	return openSealed(n.private, []byte(n.label), sealed)
 }

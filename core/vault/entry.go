@@ -42,6 +42,7 @@ const (
 	TypeSites   Type = "sites"  // sites that the user added to the directory
 	TypeTidy    Type = "tidy"   // what was decided of logins that may be one; package tidy
 	TypePeer    Type = "peer"   // somebody who has a vault of their own; package household's
+	TypeHand    Type = "hand"   // who helps the owner, or whom the owner helps; package helping's
 	TypePassed  Type = "passed" // a note that was passed to or by somebody; package household's
 	TypeShared  Type = "shared" // a set that is held with others; package sharing's
 	TypeBook    Type = "book"   // a book beside the owner's own: items name it in their FieldBook
@@ -97,6 +98,7 @@ const (
 	FieldMeeting  Field = "meeting"  // peer: how far their keys were exchanged; package household's
 	FieldChecked  Field = "checked"  // peer: when the words were found the same, milliseconds since 1970
 	FieldPeer     Field = "peer"     // passed: id of the peer
+	FieldHand     Field = "hand"     // hand: package helping's
 	FieldWay      Field = "way"      // passed: "in" or "out"
 	FieldNote     Field = "note"     // passed: a share.Note
 	FieldSource   Field = "source"   // passed: id of the item that it is a copy of, or that was made of it
@@ -238,7 +240,7 @@ func keepsPast(f Field) bool {
 	switch f {
 	case FieldPinned, FieldSent, FieldCard, FieldCarried, FieldRecovery, FieldTried, FieldKeys, FieldSaw, FieldPlace,
 		FieldIdentity, FieldMeeting, FieldChecked, FieldPeer, FieldWay, FieldNote, FieldSource, FieldRead, FieldBook,
-		FieldShare, FieldJoined, fieldPurged:
+		FieldShare, FieldJoined, FieldHand, fieldPurged:
 		return false
 	}
 	return true

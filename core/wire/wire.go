@@ -175,6 +175,92 @@ const (
 	LetterDays = 14 // of every other kind
 )
 
+// NewHand keeps a helping hand, in the place of the one before: what is sealed for the owner of the account, and who
+// holds a part of what opens it. It comes with a proof by the account's present sign-in key. Without Hand there is none
+// from then on.
+type NewHand struct {
+	Hand    string       `json:"hand,omitempty"` // its id
+	Need    int          `json:"need,omitempty"` // helpers
+	Wait    int64        `json:"wait,omitempty"` // milliseconds from being asked until Sealed is handed out
+	Sealed  []byte       `json:"sealed,omitempty"`
+	Helpers []HandHelper `json:"helpers,omitempty"`
+}
+
+// HandHelper is who holds a part: their address, and the part as it is sealed to them.
+type HandHelper struct {
+	Address string `json:"address"`
+	Part    []byte `json:"part"`
+}
+
+// Hand is what the cloud tells the owner of it.
+type Hand struct {
+	Hand  string     `json:"hand"`  // empty: there is none
+	Holds []string   `json:"holds"` // addresses of those whose devices have said that they hold their part
+	Asked []HelpSeen `json:"asked"` // what waits, the latest first
+}
+
+// HelpSeen is a request for help, as the owner's devices are told of it.
+type HelpSeen struct {
+	ID      string `json:"id"`
+	At      int64  `json:"at"`      // when it was made, milliseconds since 1970
+	Due     int64  `json:"due"`     // not before this; 0 while nobody helps
+	Helping int    `json:"helping"` // who help
+}
+
+// HeldHand is a hand of which the account's owner is a helper.
+type HeldHand struct {
+	Hand  string `json:"hand"`
+	Of    string `json:"of"`             // the address of who is helped
+	Part  []byte `json:"part,omitempty"` // until the helper has said that they hold it
+	Asked []Help `json:"asked"`
+}
+
+// Help is a request as a helper sees it, and what they answer.
+type Help struct {
+	ID        string `json:"id,omitempty"`
+	At        int64  `json:"at,omitempty"`
+	PublicKey []byte `json:"public_key,omitempty"` // [keys.Joiner.Hello]
+	Helps     bool   `json:"helps,omitempty"`      // the helper's words were right
+	Due       int64  `json:"due,omitempty"`        // not before this, as the helper counts
+	Sealed    []byte `json:"sealed,omitempty"`     // the part, to who asks; none yet while it waits
+}
+
+// AskHelp asks the helpers of an address, from a device that has nothing yet. Whether there are any isn't told.
+type AskHelp struct {
+	Email     string `json:"email"`
+	PublicKey []byte `json:"public_key"`
+}
+
+// HelpAsked names a request. It can be looked at by who has its secret.
+type HelpAsked struct {
+	ID     string `json:"id"`
+	Secret string `json:"secret"`
+}
+
+// LookForHelp asks how far a request is, or ends it.
+type LookForHelp struct {
+	Email  string `json:"email"`
+	Secret string `json:"secret"`
+	End    bool   `json:"end,omitempty"`
+}
+
+// HelpState is how far a request is. Sealed comes once enough have helped and the wait is over.
+type HelpState struct {
+	Stopped bool     `json:"stopped,omitempty"` // by a device of the account
+	Helping int      `json:"helping"`
+	Need    int      `json:"need,omitempty"` // told once somebody helps
+	Due     int64    `json:"due,omitempty"`
+	Parts   [][]byte `json:"parts,omitempty"` // sealed to who asks
+	Sealed  []byte   `json:"sealed,omitempty"`
+}
+
+// Limits of a helping hand.
+const (
+	MaxHelpers = 5
+	HelpDays   = 30 // a request is kept so long
+	MaxAsked   = 20 // requests at one account: the oldest that nobody helps makes room
+)
+
 // SharedSet is a set that several people hold, as it is listed to one of them. The cloud knows the members' addresses,
 // and which of them may change it and manage it.
 type SharedSet struct {
