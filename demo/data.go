@@ -14,6 +14,10 @@ const (
 	MarenPassword = "kelp ferry lantern forty"
 	IdrisEmail    = "idris.tolliver@cormorant.example"
 	IdrisPassword = "slack tide over ropewalk"
+	WrenEmail     = "wren.tolliver@cormorant.example"
+	WrenPassword  = "oar lamp tide winkle"
+	RosaEmail     = "rosa.quayle@allotments.example"
+	RosaPassword  = "runner beans by the gate"
 )
 
 // row is a login as the demo data writes it: title, address, user name,
@@ -292,6 +296,13 @@ var idriss = []row{
 	{"Chandlery Direct", "https://chandlery.example/", "idris.t", "Brass&Teak9", "Boat", "", ""},
 	{"Slipway Moorings", "https://slipway.example/", "berth 14", "Low-Water-0620", "Boat", "", ""},
 	{"Brackish Radio", "https://brackish.example/sign-in", "idris", "longwave-11", "", "", ""},
+}
+
+// wrens are Wren's logins.
+var wrens = []row{
+	{"Saltmarsh School", "https://saltmarsh-school.example/pupils", "wren.t", "otter-Pocket-31", "", "", ""},
+	{"Lanternfish", "https://lanternfish.example/sign-in", WrenEmail, "Barnacle.goose8", "", "", ""},
+	{"Cormorant Mail", "https://mail.cormorant.example/", WrenEmail, "three Crabs in a 7 bucket", "", "", ""},
 }
 
 // town are logins at the practice sites, which really work in the demo.

@@ -1,9 +1,8 @@
-// Package demo fills a cloud and three devices with the demo data.
+// Package demo fills a cloud and four devices with the demo data.
 package demo
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -11,20 +10,20 @@ import (
 	"time"
 
 	"redlocket/app"
-	"redlocket/app/household"
 	"redlocket/app/records"
-	"redlocket/app/sharing"
 	"redlocket/app/syncing"
 	"redlocket/core/leaks"
 	"redlocket/core/secret"
-	"redlocket/core/share"
 	"redlocket/core/vault"
 	"redlocket/core/wire"
 	"redlocket/practice"
 )
 
 // Devices are the demo's devices.
-type Devices struct{ Desk, Laptop, Idris *app.Device }
+type Devices struct {
+	Desk, Laptop, Idris *app.Device
+	Rosa                *app.Device // that isn't at home: it is on while the vaults are made
+}
 
 // Residents are the accounts that the demo's logins have in the practice town.
 func Residents() []practice.Resident {
@@ -74,7 +73,7 @@ func proved(ctx context.Context, v *app.Vault, mailed func(context.Context, stri
 	return nil
 }
 
-// Fill makes Maren's and Idris's vaults, unless they are there already. Practice
+// Fill makes everybody's vaults, unless they are there already. Practice
 // gives the address of a page of a practice site. Maren's vault gets size logins
 // if that is more than the demo's own. Mailed waits for the code that the cloud mails to an address. Say is told what
 // goes on.
@@ -132,153 +131,55 @@ func Fill(
 	if err := inStep(ctx, laptop); err != nil {
 		return err
 	}
-	say("Idris's vault on his computer")
-	idris, err := d.Idris.Create(ctx, person("Idris Tolliver", IdrisEmail, IdrisPassword, cloud, "workshop"))
-	if err != nil {
-		return fmt.Errorf("failed to make Idris's vault: %w", err)
-	}
-	if err := proved(ctx, idris, mailed); err != nil {
-		return err
-	}
-	if err := idris.Items.SaveAll(ctx, drafts(idriss)); err != nil {
-		return err
-	}
-	sheet, err = idris.Account.Sheet(ctx)
+	say("Idris's vault on his computer, Wren's on the laptop, and Rosa's, of the allotments")
+	idris, _, err := made(ctx, d.Idris, person("Idris Tolliver", IdrisEmail, IdrisPassword, cloud, "workshop"), mailed,
+		idriss)
 	if err != nil {
 		return err
 	}
-	if err := idris.Account.CheckSheet(ctx, typedBack(sheet)); err != nil {
+	wren, _, err := made(ctx, d.Laptop, person("Wren Tolliver", WrenEmail, WrenPassword, cloud, "laptop"), mailed, wrens)
+	if err != nil {
 		return err
 	}
-	if err := inStep(ctx, idris); err != nil {
+	rosa, _, err := made(ctx, d.Rosa, person("Rosa Quayle", RosaEmail, RosaPassword, cloud, "shed"), mailed, nil)
+	if err != nil {
 		return err
 	}
-	say("the two of them compare six words")
-	if err := meet(ctx, desk, idris); err != nil {
-		return fmt.Errorf("failed to have Maren and Idris know each other: %w", err)
-	}
-	say("and share the family's book")
-	if err := family(ctx, desk, idris); err != nil {
-		return fmt.Errorf("failed to share the family's book: %w", err)
+	say("they compare six words, and share the family's book and the allotments'")
+	if err := people(ctx, desk, idris, wren, rosa, sheet); err != nil {
+		return err
 	}
 	if err := inStep(ctx, laptop); err != nil {
 		return err
 	}
-	for _, v := range []*app.Vault{desk, laptop, idris} {
+	for _, v := range []*app.Vault{wren, rosa, desk, laptop, idris} { // Maren's is the laptop's last one
 		v.Lock()
 	}
 	return nil
 }
 
-// meet has Maren and Idris know each other. Idris has passed her two things that she hasn't opened.
-func meet(ctx context.Context, maren, idris *app.Vault) error {
-	if _, err := maren.Household.Ask(ctx, IdrisEmail, "Idris"); err != nil {
-		return err
-	}
-	asks, err := known(ctx, idris, MarenEmail, household.Asks)
+// made makes the vault of one of the others, with their logins in it, and their sheet checked.
+func made(
+	ctx context.Context, d *app.Device, who app.NewVault, mailed func(context.Context, string) (string, error), rows []row,
+) (*app.Vault, app.Sheet, error) {
+	v, err := d.Create(ctx, who)
 	if err != nil {
-		return err
+		return nil, app.Sheet{}, fmt.Errorf("failed to make the vault of %s: %w", who.Name, err)
 	}
-	if err := idris.Household.Answer(ctx, asks.ID, "Maren"); err != nil {
-		return err
+	if err := proved(ctx, v, mailed); err != nil {
+		return nil, app.Sheet{}, err
 	}
-	for _, side := range []struct {
-		v               *app.Vault
-		email, password string
-	}{{maren, IdrisEmail, MarenPassword}, {idris, MarenEmail, IdrisPassword}} {
-		p, err := known(ctx, side.v, side.email, household.Compare)
-		if err == nil {
-			err = side.v.Reauthenticate(secret.New(side.password))
-		}
-		if err == nil {
-			err = side.v.Household.Same(ctx, p.ID)
-		}
-		if err != nil {
-			return err
-		}
+	if err := v.Items.SaveAll(ctx, drafts(rows)); err != nil {
+		return nil, app.Sheet{}, err
 	}
-	gate := household.Passing{Text: "The allotment gate is 4471 from Monday on."}
-	if _, err := idris.Household.Pass(ctx, asks.ID, gate); err != nil {
-		return err
+	sheet, err := v.Account.Sheet(ctx)
+	if err == nil {
+		err = v.Account.CheckSheet(ctx, typedBack(sheet))
 	}
-	logins, err := idris.Book.Logins()
-	if err != nil {
-		return err
+	if err == nil {
+		err = inStep(ctx, v)
 	}
-	i := slices.IndexFunc(logins, func(it vault.Item) bool { return it.Title == "Slipway Moorings" })
-	if i < 0 {
-		return errors.New("the moorings are missing")
-	}
-	boat := household.Passing{Text: "If you take the boat on Saturday.", Item: logins[i].ID}
-	if _, err := idris.Household.Pass(ctx, asks.ID, boat); err != nil {
-		return err
-	}
-	return until(ctx, func() (bool, error) {
-		list, err := maren.Household.Unread()
-		return len(list) == 2, err
-	})
-}
-
-// familys are Maren's logins that are the family's.
-var familys = []string{
-	"Saltmarsh School", "Saltmarsh School meals", "Sloop Music", "Whelk Streaming", "Wrasse Video Calls",
-}
-
-// family puts Maren's logins that are the family's into a book, which she and Idris share.
-func family(ctx context.Context, maren, idris *app.Vault) error {
-	book, err := maren.Books.Make(ctx, "Family")
-	if err != nil {
-		return err
-	}
-	logins, err := maren.Book.Logins()
-	if err != nil {
-		return err
-	}
-	var ids []string
-	for _, it := range logins {
-		if slices.Contains(familys, it.Title) {
-			ids = append(ids, it.ID)
-		}
-	}
-	_, err1 := maren.Acts.MoveTo(ctx, book, ids...)
-	p, err2 := known(ctx, maren, IdrisEmail, household.Checked)
-	if err := errors.Join(err1, err2, maren.Books.Turn(ctx, records.AllBooks)); err != nil {
-		return err
-	}
-	set, err := maren.Sharing.ShareBook(ctx, book, p.ID, share.Change)
-	if err != nil {
-		return err
-	}
-	err = until(ctx, func() (bool, error) {
-		of, err := idris.Sharing.Of(set)
-		if errors.Is(err, sharing.ErrNoSet) {
-			return false, nil
-		}
-		return of.Waits, err
-	})
-	if err != nil {
-		return err
-	}
-	if err := idris.Sharing.Take(ctx, set); err != nil {
-		return err
-	}
-	err = until(ctx, func() (bool, error) {
-		list, err := idris.Books.List()
-		return len(list) == 2 && list[1].Items == len(ids), err
-	})
-	return errors.Join(err, inStep(ctx, idris))
-}
-
-// known waits until somebody is known in a state.
-func known(ctx context.Context, v *app.Vault, email string, s household.State) (p household.Person, err error) {
-	return p, until(ctx, func() (bool, error) {
-		list, err := v.Household.People()
-		i := slices.IndexFunc(list, func(p household.Person) bool { return p.Email == email && p.State == s })
-		if i >= 0 {
-			p = list[i]
-		}
-		return i >= 0, err
-	})
+	return v, sheet, err
 }
 
 // until waits until something is so.

@@ -11,6 +11,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -55,13 +56,13 @@ func (w taped) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 // page know, the people's e-mail addresses, is left out; so is what is too short
 // not to occur by chance.
 func secrets(t *testing.T) (out [][]byte) {
-	seen := map[string]bool{MarenEmail: true, IdrisEmail: true}
-	for _, r := range append(append(append([]row{}, marens...), idriss...), town(func(n,
+	seen := map[string]bool{MarenEmail: true, IdrisEmail: true, WrenEmail: true}
+	for _, r := range append(append(slices.Concat(marens, wrens), idriss...), town(func(n,
 		p string) string {
 		return "http://" + n + ".localhost:7310" + p
 	})...) {
 		for _, s := range r {
-			if len(s) < 6 || seen[s] || strings.Contains(MarenEmail+IdrisEmail, s) {
+			if len(s) < 6 || seen[s] || strings.Contains(MarenEmail+IdrisEmail+WrenEmail, s) {
 				continue
 			}
 			seen[s] = true
@@ -73,7 +74,7 @@ func secrets(t *testing.T) (out [][]byte) {
 			}
 		}
 	}
-	return append(out, []byte(MarenPassword), []byte(IdrisPassword))
+	return append(out, []byte(MarenPassword), []byte(IdrisPassword), []byte(WrenPassword))
 }
 
 func found(all [][]byte, in []byte) (hits []string) {
@@ -113,7 +114,7 @@ func TestNothingIsInClear(t *testing.T) {
 		t.Cleanup(func() { assert.NoError(t, d.Close()) })
 		return d
 	}
-	d := Devices{device("desk"), device("laptop"), device("idris")}
+	d := Devices{device("desk"), device("laptop"), device("idris"), device("rosa")}
 	practice := func(site, path string) string { return "http://" + site + ".localhost:7310" + path }
 	require.NoError(t, Fill(t.Context(), d, srv.URL, practice, nil, 0, func(string) {}))
 

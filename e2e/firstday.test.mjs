@@ -32,8 +32,8 @@ test("from nothing to a book, in seven screens and under three minutes of acts",
   await page.goto(at + "/");
   await page.click("text=Create a vault");
   await note();
-  await page.fill("#name", "Wren Tolliver");
-  await page.fill("#email", "wren.tolliver@cormorant.example");
+  await page.fill("#name", "Bryony Tern");
+  await page.fill("#email", "bryony.tern@cormorant.example");
   await page.fill("#cloud", "");
   await page.click("text=Go on");
   await note();
@@ -49,7 +49,7 @@ test("from nothing to a book, in seven screens and under three minutes of acts",
   await note();
   const [window] = await Promise.all([b.context.waitForEvent("page"), page.click("[data-connect-browser]")]);
   await window.click("text=Go on");
-  await window.click("text=Connect to Wren");
+  await window.click("text=Connect to Bryony");
   await window.waitForSelector("#words li");
   const there = await window.locator("#words li").allInnerTexts();
   await page.bringToFront();
@@ -70,7 +70,7 @@ test("from nothing to a book, in seven screens and under three minutes of acts",
   await note();
   assert.match(await page.innerText(".how-files"), /Firefox/);
   const file = join(dir, "passwords.csv");
-  const rows = Array.from({ length: 120 }, (_, i) => `https://shop-${i}.example/,wren,Gull-${i}-turns-north`);
+  const rows = Array.from({ length: 120 }, (_, i) => `https://shop-${i}.example/,bryony,Gull-${i}-turns-north`);
   writeFileSync(file, ["url,username,password", ...rows].join("\n"));
   await page.setInputFiles("#import-files", file);
   if (await page.isVisible("text=Read them")) await page.click("text=Read them");

@@ -13,6 +13,7 @@ import { chromium } from "playwright-core";
 export const root = dirname(dirname(fileURLToPath(import.meta.url)));
 export const maren = { email: "maren.tolliver@cormorant.example", password: "kelp ferry lantern forty" };
 export const idris = { email: "idris.tolliver@cormorant.example", password: "slack tide over ropewalk" };
+export const wren = { email: "wren.tolliver@cormorant.example", password: "oar lamp tide winkle" };
 
 const which = (name) => execFileSync("sh", ["-c", `command -v ${name}`], { encoding: "utf8" }).trim();
 const flags = [
@@ -81,7 +82,7 @@ export function inClear(d, typed = []) {
     .slice(source.indexOf("var marens"))
     .split("\n")
     .filter((l) => l.startsWith("\t{") || l.startsWith("\t\t{"));
-  const known = [maren.email, idris.email, "Maren Tolliver", "Idris Tolliver", "Saltmarsh Quay"].join(" ");
+  const known = [maren.email, idris.email, wren.email, "Maren Tolliver", "Idris Tolliver", "Saltmarsh Quay"].join(" ");
   const values = rows
     .flatMap((l) => [...l.matchAll(/"((?:[^"\\]|\\.)*)"/g)].map((m) => m[1]))
     .filter((v) => v.length >= 6 && !known.includes(v));
@@ -387,9 +388,10 @@ export async function firstDay(page) {
 }
 
 /** Opens a profile's vault on a device. */
-export async function unlock(page, device, password) {
+export async function unlock(page, device, password, whose = "Maren") {
   await page.goto(device + "/");
   if (page.url().endsWith("/logins")) return;
+  if (page.url().endsWith("/front")) await page.click(`.people a:has-text('${whose}')`);
   await page.fill("#password", password);
   await page.click("button:has-text('Open')");
   await page.waitForURL("**/logins");
@@ -478,6 +480,29 @@ export async function formPages(port, first, serve = () => false) {
 }
 
 const axe = readFileSync(createRequire(import.meta.url).resolve("axe-core/axe.min.js"), "utf8");
+
+/** No page is wider than its window. */
+export async function fits(page, what) {
+  const was = page.viewportSize();
+  await page.setViewportSize({ width: 390, height: 800 });
+  const wide = await page.evaluate(() => document.documentElement.scrollWidth - window.innerWidth);
+  assert.ok(wide <= 0, `${what} is ${wide} px too wide`);
+  await page.setViewportSize(was);
+}
+
+/** Takes pictures of a page to be looked at, wide, narrow and dark, where REDLOCKET_PICTURES names a folder. */
+export async function picture(page, name) {
+  const folder = process.env.REDLOCKET_PICTURES;
+  if (!folder) return;
+  const file = join(folder, name.replaceAll(" ", "-"));
+  const was = page.viewportSize();
+  await page.screenshot({ path: file + ".png" });
+  await page.emulateMedia({ colorScheme: "dark" });
+  await page.setViewportSize({ width: 390, height: 800 });
+  await page.screenshot({ path: file + "-narrow-dark.png", fullPage: true });
+  await page.emulateMedia({ colorScheme: "light" });
+  await page.setViewportSize(was);
+}
 
 /**
  * axe finds nothing serious on a page, in light and dark. It is put into the browser, not into the page: the page's

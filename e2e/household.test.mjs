@@ -1,4 +1,4 @@
-// People who know each other by six words, and what they pass: Maren on two computers, Idris on his, and Wren, who has
+// People who know each other by six words, and what they pass: Maren on two computers, Idris on his, and Bryony, who has
 // no vault yet.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
@@ -22,7 +22,7 @@ import {
 
 const program = build();
 const dir = mkdtempSync(join(tmpdir(), "redlocket-household-"));
-const wren = { name: "Wren Tolliver", email: "wren.tolliver@cormorant.example", password: "oar lamp tide winkle" };
+const bryony = { name: "Bryony Tern", email: "bryony.tern@cormorant.example", password: "oar lamp tide winkle" };
 const attic = "http://redlocket.localhost:18060";
 let d, own, b, b2, desk, his, hers;
 
@@ -160,21 +160,21 @@ test("a note is taken back, and an empty one refused", async () => {
   await desk.waitForFunction(() => document.querySelectorAll(".passed > li").length === 5);
 });
 
-test("Wren is asked before she has a vault, and compares words; other words are refused", async () => {
+test("Bryony is asked before she has a vault, and compares words; other words are refused", async () => {
   await desk.goto(d.desk + "/household");
   await accessible(desk, "a household");
   await desk.click("summary:has-text('Add somebody')");
-  await desk.fill("#email", wren.email);
-  await desk.fill("#name", "Wren");
+  await desk.fill("#email", bryony.email);
+  await desk.fill("#name", "Bryony");
   await desk.click("button:has-text('Ask them')");
   await desk.waitForSelector("text=They have your request");
   await accessible(desk, "somebody who was asked");
-  await newVault(hers, attic, { ...wren, device: "attic" });
+  await newVault(hers, attic, { ...bryony, device: "attic" });
   await hers.waitForURL("**/account");
-  await hers.fill("#code", await codeMailed(hers, d, wren.email));
+  await hers.fill("#code", await codeMailed(hers, d, bryony.email));
   await hers.click("button:has-text('Go on')");
   await firstDay(hers);
-  const invited = await mails(wren.email);
+  const invited = await mails(bryony.email);
   assert.ok(
     invited.some((m) => /Somebody who gives the name Maren/.test(m)),
     invited.join("\n---\n"),
@@ -198,7 +198,7 @@ test("Wren is asked before she has a vault, and compares words; other words are 
 });
 
 test("both are added again, and what is passed shows on each of Maren's computers", async () => {
-  await open(desk, d.desk, "Wren");
+  await open(desk, d.desk, "Bryony");
   await desk.click("summary:has-text('Another name')");
   await desk.click("button:has-text('Take them off')");
   await desk.waitForSelector("text=They are taken off");
@@ -211,13 +211,13 @@ test("both are added again, and what is passed shows on each of Maren's computer
   await desk.click("button:has-text('Answer')");
   assert.deepEqual(await words(hers), await words(desk));
   await same(desk, maren.password);
-  await same(hers, wren.password);
+  await same(hers, bryony.password);
   await hers.fill("#text", "school film night is moved to Friday");
   await hers.click("button:has-text('Pass it')");
   const laptop = await b.page();
   await unlock(laptop, d.laptop, maren.password);
-  await laptop.waitForSelector("a:has-text('Wren Tolliver passed you something')");
-  await laptop.click("a:has-text('Wren Tolliver passed you something')");
+  await laptop.waitForSelector("a:has-text('Bryony Tern passed you something')");
+  await laptop.click("a:has-text('Bryony Tern passed you something')");
   await laptop.click(".passed button:has-text('Show')");
   await laptop.waitForSelector("text=moved to Friday");
   await laptop.setViewportSize({ width: 390, height: 800 });

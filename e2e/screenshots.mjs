@@ -34,8 +34,8 @@ try {
   const shot = (name, p = page) => p.screenshot({ path: join(out, name + ".png") });
   const pause = (ms) => page.waitForTimeout(ms);
   await page.goto("http://redlocket.localhost:7340/new");
-  await page.fill("#name", "Wren Tolliver");
-  await page.fill("#email", "wren.tolliver@cormorant.example");
+  await page.fill("#name", "Bryony Tern");
+  await page.fill("#email", "bryony.tern@cormorant.example");
   await page.fill("#device", "attic");
   await page.click("text=Go on");
   await page.locator("#password").pressSequentially("oar lamp tide winkle");
@@ -44,7 +44,7 @@ try {
   await page.fill("#repeat", "oar lamp tide winkle");
   await page.click("text=Create the vault");
   await page.waitForURL("**/account");
-  await page.fill("#code", await codeMailed(page, d, "wren.tolliver@cormorant.example"));
+  await page.fill("#code", await codeMailed(page, d, "bryony.tern@cormorant.example"));
   await page.click("button:has-text('Go on')");
   await page.waitForURL("**/sheet");
   await page.setViewportSize({ width: 1280, height: 1000 });
@@ -164,7 +164,7 @@ try {
   await readable(site);
   await shot("offer", site);
   await site.goto(d.site("gullwing", "/sign-up"));
-  await site.fill("#user", "wren.t");
+  await site.fill("#user", "bryony.t");
   await chooseByKeys(site, site.locator("#password"));
   await settled(site);
   await site.click("main button");

@@ -67,8 +67,8 @@ test("create a vault, check its sheet, make a login, find it, archive it", async
     await accessible(page, "welcome");
     await page.click("text=Create a vault");
     await accessible(page, "create");
-    await page.fill("#name", "Wren Tolliver");
-    await page.fill("#email", "wren.tolliver@cormorant.example");
+    await page.fill("#name", "Bryony Tern");
+    await page.fill("#email", "bryony.tern@cormorant.example");
     await page.click("text=Go on");
     await page.waitForSelector("#repeat");
     await accessible(page, "the master password");
@@ -77,7 +77,7 @@ test("create a vault, check its sheet, make a login, find it, archive it", async
     await page.fill("#repeat", "password1");
     await page.click("text=Create the vault");
     await page.waitForSelector(".bad[role=alert]");
-    assert.equal(await page.inputValue("[name=email]"), "wren.tolliver@cormorant.example", "it is still there");
+    assert.equal(await page.inputValue("[name=email]"), "bryony.tern@cormorant.example", "it is still there");
     await page.click("text=Make one of five words");
     await page.waitForSelector("text=drawn by chance");
     assert.equal((await page.inputValue("#password")).split(" ").length, 5);
@@ -87,7 +87,7 @@ test("create a vault, check its sheet, make a login, find it, archive it", async
     await page.click("text=Create the vault");
     await page.waitForURL("**/account");
     await accessible(page, "what the cloud asks for");
-    const sent = await codeMailed(page, d, "wren.tolliver@cormorant.example");
+    const sent = await codeMailed(page, d, "bryony.tern@cormorant.example");
     await page.fill("#code", sent === "1234 5678" ? "8765 4321" : "1234 5678");
     await page.click("button:has-text('Go on')");
     await page.waitForSelector(".bad");
@@ -120,7 +120,7 @@ test("create a vault, check its sheet, make a login, find it, archive it", async
     await page.waitForSelector("#title");
     await accessible(page, "form");
     await page.fill("[name=address]", "HTTPS://KelpAndCrown.example/in;jsessionid=1?next=/");
-    await page.fill("#username", "wren");
+    await page.fill("#username", "bryony");
     await page.waitForSelector("#made .grouped");
     await page.fill("[name=length]", "30");
     await page.waitForFunction(() => document.querySelector("#made [data-use]")?.dataset.use.length === 30);
@@ -143,10 +143,10 @@ test("create a vault, check its sheet, make a login, find it, archive it", async
     assert.equal(await page.evaluate(() => navigator.clipboard.readText()), made);
     await page.keyboard.press("e");
     await page.waitForSelector("#title");
-    await page.fill("#title", "Kelp for Wren");
+    await page.fill("#title", "Kelp for Bryony");
     await page.fill("#password", "beans-and-tides");
     await page.click(".sheet-acts button:has-text('Save')");
-    await page.waitForSelector("#sheet h1:has-text('Kelp for Wren')");
+    await page.waitForSelector("#sheet h1:has-text('Kelp for Bryony')");
     await page.click("text=Show all versions");
     await page.waitForSelector("text=Every version");
     await page.click("#sheet .secret button");
@@ -331,14 +331,14 @@ test("by the sheet to a second computer; the cloud goes away; both passwords are
     const at1 = "http://redlocket.localhost:17371",
       at2 = "http://redlocket.localhost:17372";
     await newVault(page, at1, {
-      email: "wren.tolliver@cormorant.example",
+      email: "bryony.tern@cormorant.example",
       password: "oar lamp tide winkle",
       device: "attic",
     });
     const sheet = await firstDay(page);
 
     await p2.goto(at2 + "/join");
-    await p2.fill("#email", "wren.tolliver@cormorant.example");
+    await p2.fill("#email", "bryony.tern@cormorant.example");
     await p2.fill("#password", "oar lamp tide winkle");
     await p2.fill("#carried", sheet.recovery.join(" "));
     await p2.click("text=Bring it here");
@@ -396,13 +396,13 @@ test("by the sheet to a second computer; the cloud goes away; both passwords are
     await page.click("text=Bring it here with the sheet’s recovery code");
     await page.waitForURL("**/recover");
     await accessible(page, "recovering on an empty computer");
-    await page.fill("#email", "wren.tolliver@cormorant.example");
+    await page.fill("#email", "bryony.tern@cormorant.example");
     await page.fill("#code", sheet.carried.join(" "));
     for (const f of ["#password", "#repeat"]) await page.fill(f, "winkle oar tide lamp");
     await page.fill("#cloud", "http://127.0.0.1:17370");
     await page.click("button:text-is('Bring it here')");
     await page.waitForSelector(".bad");
-    assert.equal(await page.inputValue("#email"), "wren.tolliver@cormorant.example");
+    assert.equal(await page.inputValue("#email"), "bryony.tern@cormorant.example");
     await page.fill("#code", sheet.recovery.join(" ").toLowerCase());
     for (const f of ["#password", "#repeat"]) await page.fill(f, "winkle oar tide lamp");
     await page.click("button:text-is('Bring it here')");

@@ -280,6 +280,10 @@ func (s frontPages) endSeeking(w http.ResponseWriter, r *http.Request) error {
 	if err := s.device.EndSeeking(r.Context()); err != nil {
 		return err
 	}
-	redirect(w, r, "/front")
+	to := "/front"
+	if r.FormValue("again") != "" {
+		to = "/help"
+	}
+	redirect(w, r, to)
 	return nil
 }

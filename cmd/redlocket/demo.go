@@ -130,9 +130,15 @@ func runDemo(ctx context.Context, dir string, port, size int) (err error) {
 	}); err != nil {
 		return err
 	}
+	rosa, err := newDevice(deviceOptions{dir: filepath.Join(dir, "rosa"), port: port + portDesk, cloud: cloudURL})
+	if err != nil {
+		return err
+	}
 	err = demo.Fill(
 		ctx,
-		demo.Devices{Desk: devices[0].device, Laptop: devices[1].device, Idris: devices[2].device},
+		demo.Devices{
+			Desk: devices[0].device, Laptop: devices[1].device, Idris: devices[2].device, Rosa: rosa.device,
+		},
 		cloudURL,
 		practiceURL(port+portTown),
 		town.CodeFor,
@@ -142,10 +148,15 @@ func runDemo(ctx context.Context, dir string, port, size int) (err error) {
 	if err != nil {
 		return err
 	}
+	rosa.pages.Close()
+	if err := rosa.device.Close(); err != nil {
+		return err
+	}
 	fmt.Printf(`
 Maren's desk computer   %s
 Maren's laptop          %s
     master password     %s
+    Wren's              %s
 Idris's computer        %s
     master password     %s
 The practice town       http://practice.localhost:%d
@@ -155,7 +166,7 @@ A made-up leak list     %s
 The data is in          %s
 
 Ctrl-C ends it.
-`, devices[0].url, devices[1].url, demo.MarenPassword, devices[2].url, demo.IdrisPassword,
+`, devices[0].url, devices[1].url, demo.MarenPassword, demo.WrenPassword, devices[2].url, demo.IdrisPassword,
 		port+portTown, port+portTown, cloudURL, list, dir)
 	return waitFor(ctx, servers...)
 }
