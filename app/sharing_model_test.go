@@ -329,7 +329,11 @@ func (m *sharingModel) settle(r *rapid.T) {
 func (m *sharingModel) story(g *guest, set string) string {
 	e, err := g.v.Items.Entry(sharing.EntryID(set))
 	h, ok := share.HeldOf(e)
-	out := fmt.Sprint("cloud at ", m.h.sets[set].epoch, "; entry ", err, ok, " held at ", h.Roll.Epoch, " taken ", h.Taken, " out ", h.Out)
+	at := uint32(0)
+	if s := m.h.sets[set]; s != nil {
+		at = s.epoch
+	}
+	out := fmt.Sprint("cloud at ", at, "; entry ", err, ok, " held at ", h.Roll.Epoch, " taken ", h.Taken, " out ", h.Out)
 	if of, err := g.Of(set); err == nil {
 		out += fmt.Sprint("; ", of.Fault, of.Members)
 	}

@@ -343,3 +343,28 @@ test("a shared set", () => {
     "not by one who may only see",
   );
 });
+
+// A helping hand: Shamir's scheme over the order of ristretto255, by Lagrange's formula at 0.
+test("the parts of a helping hand", () => {
+  const h = JSON.parse(readFileSync(join(root, "testdata/share.json"), "utf8")).hand;
+  const order = 2n ** 252n + 27742317777372353535851937790883648493n;
+  const mod = (a) => ((a % order) + order) % order;
+  const inverse = (a) => {
+    let out = 1n,
+      base = mod(a);
+    for (let e = order - 2n; e > 0n; e >>= 1n, base = mod(base * base)) if (e & 1n) out = mod(out * base);
+    return out;
+  };
+  const little = (b) => BigInt("0x" + Buffer.from(b).reverse().toString("hex"));
+  const lps = (...parts) => cat(...parts.map((p) => lp(utf8(p))));
+  const two = (a, b) => {
+    const at = (p, q) => mod(little(Buffer.from(p.value, "base64")) * mod(BigInt(q) * inverse(BigInt(q - p.number))));
+    const secret = mod(at(a, b.number) + at(b, a.number));
+    const key = new Uint8Array(Buffer.from(secret.toString(16).padStart(64, "0"), "hex").reverse());
+    return hex(open(expand(key, "hand"), lps("redlocket/2 hand", a.hand, a.vault), un(h.sealed), 0));
+  };
+  const [one, other, third] = h.parts;
+  assert.equal(two(one, other), h.code);
+  assert.equal(two(third, one), h.code);
+  assert.throws(() => two(one, { ...third, number: 2 }));
+});

@@ -150,9 +150,6 @@ try {
   await page.waitForSelector(".day-waits li");
   await pause(300);
   await shot("day");
-  await page.goto(d.desk + "/settings");
-  await pause(300);
-  await shot("settings");
   await connect(b, page, d.desk);
   await page.goto(d.desk + "/devices");
   await pause(400);
@@ -197,6 +194,9 @@ try {
   await page.click("#people .line-main:has-text('Family')");
   await page.waitForSelector(".members");
   await shot("shared");
+  await page.goto(d.desk + "/hand");
+  await page.waitForSelector("text=holds a share");
+  await shot("hand");
   await page.emulateMedia({ colorScheme: "dark" });
   await page.setViewportSize({ width: 390, height: 800 });
   await page.goto(d.desk + "/logins");

@@ -8,6 +8,7 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"fmt"
 	"math/bits"
 	"strings"
@@ -379,7 +380,9 @@ func TestForgedIntroductions(t *testing.T) {
 	good, err := right.Introduce(hello, handedOver())
 	require.NoError(t, err)
 	// The cloud knows the public key, and seals what it likes to it.
-	forged, err := introducer(t, email, strings.Join(cloud.Words(), " ")).seal(n.private.PublicKey().Bytes(), handedOver())
+	plain, err := json.Marshal(handedOver())
+	require.NoError(t, err)
+	forged, err := introducer(t, email, strings.Join(cloud.Words(), " ")).seal(n.private.PublicKey().Bytes(), plain)
 	require.NoError(t, err)
 	toCloud, err := introducer(t, email, strings.Join(cloud.Words(), " ")).Introduce(cloud.Hello(), handedOver())
 	require.NoError(t, err)

@@ -170,7 +170,7 @@ func TestFormatVectors(t *testing.T) {
 	}
 	v.SignedByDevice = hex.EncodeToString(pair.SignIn.Sign(v.SignedPurpose, v.SignedParts...))
 	v.IntroductionEmail, v.IntroductionWords = "maren@x.example", "abacus zoom kelp ferry lantern forty"
-	key := introductionKey(v.IntroductionEmail, v.IntroductionWords)
+	key := introductionKey(introductionLabel, v.IntroductionEmail, v.IntroductionWords)
 	public, answer := bytes.Repeat([]byte{0x5a}, 1216), bytes.Repeat([]byte{0xa5}, 1500)
 	v.IntroductionKey, v.IntroductionPublic = hex.EncodeToString(key[:]), hex.EncodeToString(public)
 	v.IntroductionHello = hex.EncodeToString(helloCode(key, v.IntroductionEmail, public))

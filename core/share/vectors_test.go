@@ -37,6 +37,34 @@ type vectors struct {
 	LetterID   string              `json:"letter_id"`
 	Note       json.RawMessage     `json:"note"`
 	Set        setVectors          `json:"set"`
+	Hand       handVectors         `json:"hand"`
+}
+
+// handVectors are a helping hand: parts of which any two open what is sealed.
+type handVectors struct {
+	Code   string       `json:"code"`
+	Parts  []share.Part `json:"parts"` // as they travel
+	Sealed string       `json:"sealed"`
+}
+
+// vectorHand opens what stands in the file by each two parts, or makes it anew.
+func vectorHand(t *testing.T, was handVectors, anew bool) handVectors {
+	code := keys.Code(bytes.Repeat([]byte{6}, keys.CodeSize))
+	const hand, vaultID = "0197a5c0-0000-7000-8000-000000000005", "0197a5c0-0000-7000-8000-000000000006"
+	if anew {
+		sealed, parts, err := share.Split(rand.Reader, hand, vaultID, code, share.Rule{Need: 2, Of: 3}, 1764300000000)
+		require.NoError(t, err)
+		was = handVectors{hex.EncodeToString(code[:]), parts, hex.EncodeToString(sealed)}
+	}
+	sealed, err := hex.DecodeString(was.Sealed)
+	require.NoError(t, err)
+	require.Len(t, was.Parts, 3)
+	for i := range was.Parts {
+		got, err := share.Together(sealed, append(append([]share.Part{}, was.Parts[:i]...), was.Parts[i+1:]...))
+		require.NoError(t, err)
+		assert.Equal(t, was.Code, hex.EncodeToString(got[:]))
+	}
+	return was
 }
 
 // setVectors are a shared set's first epoch: what its two members hold, and what its chain has.
@@ -147,6 +175,7 @@ func TestVectors(t *testing.T) {
 		require.NoError(t, json.Unmarshal(b, &got))
 	}
 	want.Set = vectorSet(t, asks, answers, got.Set, *write)
+	want.Hand = vectorHand(t, got.Hand, *write)
 	if *write {
 		sealed, err := n.Seal(asks, answers.Public(), want.LetterID)
 		require.NoError(t, err)
