@@ -11,6 +11,7 @@ import (
 
 	"redlocket/app/helping"
 	"redlocket/app/records"
+	"redlocket/app/syncing"
 	"redlocket/core/keys"
 	"redlocket/core/secret"
 	"redlocket/core/share"
@@ -217,6 +218,9 @@ func (d *Device) HelpState(ctx context.Context) (h wire.HelpState, err error) {
 }
 
 func (d *Device) helpState(ctx context.Context, s Seeking, end bool) (h wire.HelpState, err error) {
+	if d.ports.Now().Sub(s.Since()) > wire.HelpDays*24*time.Hour && !end {
+		return h, syncing.ErrOver // the cloud says so of nothing: what it hasn't any more looks like what nobody helped
+	}
 	cloud, err := d.ports.Dial(s.Cloud)
 	if err != nil {
 		return h, err

@@ -2,9 +2,9 @@ package cloud
 
 import (
 	"context"
-	"crypto/rand"
-	"crypto/sha256"
+	"crypto/subtle"
 	"database/sql"
+	"encoding/base64"
 	"errors"
 	"net/http"
 	"time"
@@ -110,12 +110,9 @@ func (s *Server) hand(w http.ResponseWriter, r *http.Request) {
 
 // stopHelp stops all that was asked. Any device of the account may.
 func (s *Server) stopHelp(w http.ResponseWriter, r *http.Request) {
-	account := of(r).account
-	_, err := s.store.db.ExecContext(r.Context(), `UPDATE help_asked SET stopped = 1 WHERE account = ?`, account)
-	if err == nil {
-		_, err = s.store.db.ExecContext(r.Context(), `DELETE FROM help WHERE account = ?`, account)
-	}
-	s.done(w, r, err)
+	_, err1 := s.store.db.ExecContext(r.Context(), stopAsked, of(r).account)
+	_, err2 := s.store.db.ExecContext(r.Context(), dropHelp, of(r).account)
+	s.done(w, r, errors.Join(err1, err2))
 }
 
 func (s *Server) heldHands(w http.ResponseWriter, r *http.Request) {
@@ -175,16 +172,20 @@ func (s *Server) askHelp(lim *httprate.RateLimiter) http.HandlerFunc {
 			s.trouble(w, r, err)
 			return
 		}
-		secret := rand.Text()
-		hash := sha256.Sum256([]byte(secret))
 		id := uuid.NewString()
-		if err := s.store.askHelp(r.Context(), s.waitsAt(a, email), id, hash[:], in.PublicKey, s.now()); err != nil {
+		if err := s.store.askHelp(r.Context(), a.Account, id, in.PublicKey, s.now()); err != nil {
 			s.trouble(w, r, err)
 			return
 		}
 		s.tellHelp(w, r, a, email)
-		reply(w, wire.HelpAsked{ID: id, Secret: secret})
+		reply(w, wire.HelpAsked{ID: id, Secret: s.helpSecret(email, id)})
 	}
+}
+
+// helpSecret is what a request is looked at with. It is computed: of a request that nobody can help nothing is kept,
+// and still it looks like any other.
+func (s *Server) helpSecret(email, id string) string {
+	return base64.RawURLEncoding.EncodeToString(s.mac("help", []byte(email+" "+id)))
 }
 
 // tellHelp has the devices of an account and of its helpers look, and mails them, after the answer.
@@ -206,7 +207,14 @@ func (s *Server) tellHelp(w http.ResponseWriter, r *http.Request, a account, ema
 		}
 		err = s.send(ctx, email, "help", mailText{})
 		for _, address := range helpers {
-			err = errors.Join(err, s.send(ctx, address, "help-asked", mailText{}))
+			h, off := s.store.accountByEmail(ctx, address)
+			if off == nil {
+				var no bool
+				if no, off = s.store.letterMailOff(ctx, h.Account); off == nil && !no {
+					off = s.send(ctx, address, "help-asked", mailText{})
+				}
+			}
+			err = errors.Join(err, off)
 		}
 		return err
 	})
@@ -223,26 +231,29 @@ func (s *Server) helpState(w http.ResponseWriter, r *http.Request) {
 		fail(w, http.StatusBadRequest, wire.CodeBadRequest, err.Error())
 		return
 	}
+	id := chi.URLParam(r, "id")
+	if subtle.ConstantTimeCompare([]byte(in.Secret), []byte(s.helpSecret(email, id))) != 1 {
+		fail(w, http.StatusNotFound, wire.CodeNotFound, "there is no such request")
+		return
+	}
 	a, err := s.store.accountByEmail(r.Context(), email)
 	var out wire.HelpState
-	if err == nil || errors.Is(err, errNoAccount) {
-		hash := sha256.Sum256([]byte(in.Secret))
-		out, err = s.store.helpState(r.Context(), s.waitsAt(a, email), chi.URLParam(r, "id"), hash[:], in.End, s.now())
+	if err == nil {
+		out, err = s.store.helpState(r.Context(), a.Account, id, in.End, s.now())
 	}
-	switch {
-	case errors.Is(err, sql.ErrNoRows):
-		fail(w, http.StatusNotFound, wire.CodeNotFound, "this request is over")
-	case err != nil:
+	if err != nil && !errors.Is(err, errNoAccount) {
 		s.trouble(w, r, err)
-	default:
-		reply(w, out)
+		return
 	}
+	reply(w, out)
 }
 
 func (s *store) setHand(ctx context.Context, account string, in wire.NewHand) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		for _, table := range handTables {
-			if _, err := tx.ExecContext(ctx, `DELETE FROM `+table+` WHERE account = ?`, account); err != nil {
+		for _, statement := range []string{
+			`DELETE FROM hands WHERE account = ?`, `DELETE FROM helpers WHERE account = ?`, dropHelp, stopAsked,
+		} {
+			if _, err := tx.ExecContext(ctx, statement, account); err != nil {
 				return err
 			}
 		}
@@ -261,8 +272,11 @@ func (s *store) setHand(ctx context.Context, account string, in wire.NewHand) er
 	})
 }
 
-// handTables are those in which an account's own helping hand stands.
-var handTables = []string{"hands", "helpers", "help", "help_asked"}
+// What stops all that was asked of an account's helpers.
+const (
+	stopAsked = `UPDATE help_asked SET stopped = 1 WHERE account = ?`
+	dropHelp  = `DELETE FROM help WHERE account = ?`
+)
 
 func helpSince(now time.Time) int64 { return now.Add(-wire.HelpDays * aDay).UnixMilli() }
 
@@ -359,14 +373,18 @@ func (s *store) help(
 			return err
 		}
 		_, err = tx.ExecContext(ctx, `UPDATE help_asked SET due = ? WHERE account = ? AND id = ?`,
-			max(h.Due, h.At+h.Wait, in.Due), h.Account, id)
+			max(h.Due, h.At+h.Wait, min(in.Due, now.UnixMilli()+h.Wait)), h.Account, id) // nobody has it wait for longer
 		return err
 	})
 }
 
-// askHelp keeps a request. Of too many the oldest that nobody helps makes room.
-func (s *store) askHelp(ctx context.Context, account, id string, secret, public []byte, now time.Time) error {
-	return s.tx(ctx, func(tx *sqlx.Tx) error {
+// errNoHelp says that nobody could help.
+var errNoHelp = errors.New("there are no helpers")
+
+// askHelp keeps a request. Of too many the oldest that nobody helps makes room. Where there are no helpers it takes as
+// long, and keeps nothing.
+func (s *store) askHelp(ctx context.Context, account, id string, public []byte, now time.Time) error {
+	err := s.tx(ctx, func(tx *sqlx.Tx) error {
 		for _, table := range []string{"help", "help_asked"} {
 			if _, err := tx.ExecContext(ctx, `DELETE FROM `+table+`
 				WHERE id IN (SELECT id FROM help_asked WHERE at <= ?)`, helpSince(now)); err != nil {
@@ -380,25 +398,29 @@ func (s *store) askHelp(ctx context.Context, account, id string, secret, public 
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `INSERT INTO help_asked (account, id, secret, public_key, at) VALUES (?, ?, ?, ?, ?)`,
-			account, id, secret, public, now.UnixMilli())
-		return err
-	})
-}
-
-func (s *store) helpState(
-	ctx context.Context, account, id string, secret []byte, end bool, now time.Time,
-) (out wire.HelpState, err error) {
-	return out, s.tx(ctx, func(tx *sqlx.Tx) error {
-		var a struct {
-			Due     int64 `db:"due"`
-			Stopped bool  `db:"stopped"`
-		}
-		err := tx.GetContext(ctx, &a, `SELECT due, stopped FROM help_asked
-			WHERE account = ? AND id = ? AND secret = ? AND at > ?`, account, id, secret, helpSince(now))
+		_, err = tx.ExecContext(ctx, `INSERT INTO help_asked (account, id, public_key, at) VALUES (?, ?, ?, ?)`,
+			account, id, public, now.UnixMilli())
 		if err != nil {
 			return err
 		}
+		var has int
+		err = tx.GetContext(ctx, &has, `SELECT count(*) FROM hands WHERE account = ?`, account)
+		if err == nil && has == 0 {
+			err = errNoHelp
+		}
+		return err
+	})
+	if errors.Is(err, errNoHelp) {
+		return nil
+	}
+	return err
+}
+
+// helpState reads how far a request is, or ends it. One that isn't there is one that nobody has helped.
+func (s *store) helpState(
+	ctx context.Context, account, id string, end bool, now time.Time,
+) (out wire.HelpState, err error) {
+	return out, s.tx(ctx, func(tx *sqlx.Tx) error {
 		if end {
 			for _, table := range []string{"help", "help_asked"} {
 				_, err := tx.ExecContext(ctx, `DELETE FROM `+table+` WHERE account = ? AND id = ?`, account, id)
@@ -407,6 +429,18 @@ func (s *store) helpState(
 				}
 			}
 			return nil
+		}
+		var a struct {
+			Due     int64 `db:"due"`
+			Stopped bool  `db:"stopped"`
+		}
+		err := tx.GetContext(ctx, &a, `SELECT due, stopped FROM help_asked WHERE account = ? AND id = ? AND at > ?`,
+			account, id, helpSince(now))
+		if errors.Is(err, sql.ErrNoRows) {
+			return nil
+		}
+		if err != nil {
+			return err
 		}
 		if out.Stopped = a.Stopped; a.Stopped {
 			return nil

@@ -17,9 +17,8 @@ CREATE TABLE helpers (
 CREATE INDEX helpers_by_address ON helpers (address);
 
 CREATE TABLE help_asked (
-  account    TEXT NOT NULL, -- or the place of an address that has none
+  account    TEXT NOT NULL, -- that is helped
   id         TEXT NOT NULL,
-  secret     BLOB NOT NULL, -- its SHA-256
   public_key BLOB NOT NULL,
   at         INTEGER NOT NULL, -- milliseconds since 1970
   due        INTEGER NOT NULL DEFAULT 0,
