@@ -62,7 +62,7 @@ func (m *sharingModel) who(r *rapid.T) *guest { return m.people[rapid.IntRange(0
 // one draws one of the sets that somebody holds.
 func (m *sharingModel) one(r *rapid.T, g *guest) (of sharing.Shared, ok bool) {
 	list, err := g.List()
-	require.NoError(r, err)
+	must(r, err)
 	if len(list) == 0 {
 		return of, false
 	}
@@ -71,7 +71,7 @@ func (m *sharingModel) one(r *rapid.T, g *guest) (of sharing.Shared, ok bool) {
 
 func (m *sharingModel) item(r *rapid.T, g *guest) (e vault.Entry, ok bool) {
 	list, err := g.v.Book.Entries(func(e vault.Entry) bool { set, _ := e.Share(); return set != "" && e.IsItem() })
-	require.NoError(r, err)
+	must(r, err)
 	if len(list) == 0 {
 		return e, false
 	}
@@ -116,11 +116,11 @@ func (m *sharingModel) archive(r *rapid.T) {
 		return
 	}
 	_, err := g.v.Acts.Archive(context.Background(), e.ID)
-	require.NoError(r, err)
+	must(r, err)
 	if rapid.Bool().Draw(r, "for good") {
 		g.v.Guard.Given()
 		_, err = g.v.Acts.Purge(context.Background(), e.ID)
-		require.NoError(r, err)
+		must(r, err)
 	}
 }
 
@@ -131,17 +131,17 @@ func (m *sharingModel) moveOut(r *rapid.T) {
 		return
 	}
 	_, err := g.v.Acts.MoveTo(context.Background(), records.OwnBook, e.ID)
-	require.NoError(r, err)
+	must(r, err)
 }
 
 func (m *sharingModel) look(r *rapid.T) {
 	g := m.who(r)
-	require.NoError(r, g.Collect(context.Background()))
+	must(r, g.Collect(context.Background()))
 	list, err := g.List()
-	require.NoError(r, err)
+	must(r, err)
 	for _, of := range list {
 		if of.Waits && rapid.Bool().Draw(r, "take") {
-			require.NoError(r, g.Take(context.Background(), of.Set))
+			must(r, g.Take(context.Background(), of.Set))
 		}
 	}
 }
@@ -225,7 +225,7 @@ func (m *sharingModel) forge(r *rapid.T) {
 	honest := m.h.copy()
 	sign := func(roll share.Roll, head ledger.Head) []byte { return share.SignHead(g.own, roll, head) }
 	err = forge(r, m.h, set, m.h.sets[set].epoch, h.Key, sign, h.Roll, forged(r, records.NewID(), "Forged"))
-	require.NoError(r, err)
+	must(r, err)
 	for _, o := range m.people {
 		if rapid.Bool().Draw(r, o.name+" looks") {
 			_ = o.Collect(context.Background())
@@ -261,27 +261,27 @@ func (m *sharingModel) settle(r *rapid.T) {
 	var faults []string
 	for i := range 8 {
 		for _, g := range m.people {
-			require.NoError(r, g.Collect(context.Background()))
+			must(r, g.Collect(context.Background()))
 			list, err := g.List()
-			require.NoError(r, err)
+			must(r, err)
 			for _, of := range list {
 				if of.Fault != "" {
 					faults = append(faults, fmt.Sprint(i, " ", g.name, " ", m.story(g, of.Set)))
 				}
 				if of.Fault != "" && i == 2 { // what they brought was lost by the cloud
-					require.NoError(r, g.Restart(context.Background(), of.Set))
+					must(r, g.Restart(context.Background(), of.Set))
 				}
 			}
 		}
 	}
 	for _, g := range m.people {
 		list, err := g.v.Book.Entries(func(e vault.Entry) bool { return e.IsItem() })
-		require.NoError(r, err)
+		must(r, err)
 		for _, e := range list {
 			require.NotEqual(r, "Forged", e.Text(vault.FieldTitle), "%s took it", g.name)
 		}
 		held, err := g.List()
-		require.NoError(r, err)
+		must(r, err)
 		for _, of := range held {
 			if of.Over {
 				continue
@@ -302,7 +302,7 @@ func (m *sharingModel) settle(r *rapid.T) {
 		for _, g := range m.people {
 			of, err := g.Of(set)
 			if _, member := s.members[g.address]; member {
-				require.NoError(r, err, "%s lost what nobody ended: %s", g.name, m.story(g, set))
+				must(r, err, "%s lost what nobody ended: %s", g.name, m.story(g, set))
 			}
 			if err != nil || of.Waits || of.Over {
 				continue
@@ -357,4 +357,13 @@ func (g *guest) thingsIn(t require.TestingT, set string, s *hallSet) map[string]
 		out[e.Text(vault.FieldTitle)] = e.Text(vault.FieldPassword)
 	}
 	return out
+}
+
+// must is require.NoError that says at once what was wrong: keys are drawn anew each time, and a course may not come
+// back.
+func must(r *rapid.T, err error, args ...any) {
+	if err != nil {
+		fmt.Println("the model met:", err, args)
+	}
+	require.NoError(r, err, args...)
 }

@@ -1,5 +1,5 @@
-// People who know each other by six words, and what they pass: Maren on two computers, Idris on his, and Bryony, who has
-// no vault yet.
+// People who know each other by six words, and what they pass: Maren on two computers, Idris on his, and Bryony, who
+// has no vault yet.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
 import { mkdtempSync, rmSync } from "node:fs";

@@ -1,7 +1,7 @@
 // Books, and what is shared: Maren on her desk computer, Idris on his, each in a browser of their own.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { accessible, browser, build, demo, fits, idris, inClear, maren, unlock } from "./harness.mjs";
+import { accessible, browser, build, demo, fits, idris, inClear, maren, picture, unlock } from "./harness.mjs";
 
 const program = build();
 let d, b, b2, desk, his;
@@ -80,6 +80,28 @@ test("one item is moved, and several are", async () => {
   await desk.click("button:has-text('Choose several')");
   await line(desk, "Dunlin Outdoors").locator(".choose").click();
   await desk.selectOption("#choose-book", { label: "Harbour Choir" });
+  await desk.click("[data-act='to-book']");
+  await shows(desk, "1 moved to another book.");
+  await desk.click("[data-undo]");
+  await shows(desk, "Undone.");
+});
+
+test("what goes into a shared book is asked about once more", async () => {
+  await open(desk, d.desk, "Harbour Water");
+  await desk.click("#sheet a:has-text('Move or copy')");
+  await desk.selectOption("#book", { label: "Allotment Society (with Idris and Rosa)" });
+  await desk.click("button:has-text('Make a copy there')");
+  await shows(desk, "would see it from then on");
+  await accessible(desk, "what others would see");
+  await picture(desk, "what others would see");
+  await desk.click("button:has-text('Make a copy there')");
+  await shows(desk, "A copy is there.");
+  await desk.goto(d.desk + "/logins");
+  await desk.click("button:has-text('Choose several')");
+  await line(desk, "Dunlin Outdoors").locator(".choose").click();
+  await desk.selectOption("#choose-book", { label: "Allotment Society" });
+  await desk.click("[data-act='to-book']");
+  await shows(desk, "Idris and Rosa would see it from then on. Press again");
   await desk.click("[data-act='to-book']");
   await shows(desk, "1 moved to another book.");
   await desk.click("[data-undo]");

@@ -2,6 +2,7 @@ package web
 
 import (
 	"net/http"
+	"strings"
 
 	"github.com/go-chi/chi/v5"
 
@@ -122,20 +123,42 @@ func (s booksPages) remove(w http.ResponseWriter, r *http.Request) error {
 	return s.after(w, r, id, err, said, "/books")
 }
 
+// SeenBy names those who see what is put into a book; empty where that is nobody else.
+func (v View) SeenBy(book string) string {
+	of, err := v.Vault.Sharing.OfBook(book)
+	if err != nil {
+		return ""
+	}
+	var names []string
+	for _, m := range of.Members {
+		if !m.Me {
+			names = append(names, m.Name)
+		}
+	}
+	if n := len(names); n > 1 {
+		names = append(names[:n-2], names[n-2]+" and "+names[n-1])
+	}
+	return strings.Join(names, ", ")
+}
+
 // putData is an item that is to be moved or copied.
 type putData struct {
 	Item vault.Item
 	List []records.NamedBook // where it could go
 	Here string              // name of the book that it is in
+	To   string              // that was chosen, where its others are to be told of
 }
 
-func (s booksPages) itemPage(w http.ResponseWriter, r *http.Request) error {
+func (s booksPages) itemPage(w http.ResponseWriter, r *http.Request) error { return s.showPut(w, r, "") }
+
+// showPut shows the page; of a book that others see, to, it asks once more.
+func (s booksPages) showPut(w http.ResponseWriter, r *http.Request, to string) error {
 	e, _, err := entryOf(r)
 	if err != nil {
 		return err
 	}
 	v := vaultOf(r)
-	d := putData{Item: vault.View(e)}
+	d := putData{Item: vault.View(e), To: to}
 	d.Here = v.Books.Name(d.Item)
 	list, err := v.Books.List()
 	if err != nil {
@@ -152,6 +175,9 @@ func (s booksPages) itemPage(w http.ResponseWriter, r *http.Request) error {
 
 func (s booksPages) put(w http.ResponseWriter, r *http.Request) error {
 	v, id, to := vaultOf(r), chi.URLParam(r, "id"), r.FormValue("book")
+	if (View{Vault: v}).SeenBy(to) != "" && r.FormValue("seen") == "" {
+		return s.showPut(w, r, to)
+	}
 	if r.FormValue("copy") == "" {
 		_, err := v.Acts.MoveTo(r.Context(), to, id)
 		return s.acted(w, r, err, "It is moved.", "/items/"+id)

@@ -475,13 +475,21 @@ document.addEventListener("submit", (e) => {
 /** The fields of a form. @param {Element} form @returns {NodeListOf<HTMLInputElement | HTMLSelectElement>} */
 const fieldsOf = (form) => form.querySelectorAll("input, select");
 
+/** What a button asks before it is pressed again. @param {HTMLElement} b */
+function sureOf(b) {
+  if (b.dataset.sure || !b.dataset.act?.endsWith("to-book")) return b.dataset.sure;
+  const book = b.parentElement?.querySelector("select")?.selectedOptions[0];
+  return book?.dataset.others ? `${book.dataset.others} would see it from then on. Press again` : undefined;
+}
+
 /** Does what a button says, with the item it stands at or with all that are chosen. @param {HTMLElement} b */
 async function doAct(b) {
-  if (b.dataset.sure && b.dataset.asked !== "1") {
+  const sure = sureOf(b);
+  if (sure && b.dataset.asked !== "1") {
     // asked again
     const label = b.textContent;
     b.dataset.asked = "1";
-    b.textContent = b.dataset.sure;
+    b.textContent = sure;
     setTimeout(() => {
       delete b.dataset.asked;
       b.textContent = label;
