@@ -13,6 +13,7 @@ import (
 	"redlocket/app/household"
 	"redlocket/app/records"
 	"redlocket/app/sharing"
+	"redlocket/app/tidying"
 	"redlocket/core/secret"
 	"redlocket/core/share"
 	"redlocket/core/vault"
@@ -441,4 +442,32 @@ func TestEachDeviceOfAMember(t *testing.T) {
 	says(t, idris, ours, vault.FieldNotes, "from the laptop")
 	require.NoError(t, idris.Items.Save(t.Context(), ours, vault.Changes{vault.FieldNotes: "from Idris"}))
 	says(t, laptop, id, vault.FieldNotes, "from Idris")
+}
+
+// A login that somebody has already, and gets shared as well, is offered to be joined with it: the shared one stays for
+// both, and the other one is put away.
+func TestASharedLoginIsJoinedWithOnesOwn(t *testing.T) {
+	w := newWorld(t)
+	maren, idris, _, _ := w.sharedBook(share.Change)
+	theirs := gets(t, idris, "School")
+	e, err := idris.Items.Entry(theirs)
+	require.NoError(t, err)
+	it := vault.View(e)
+	own := records.NewID()
+	require.NoError(t, idris.Items.Save(t.Context(), own, vault.Draft{
+		Title: "school", Username: it.Username, Password: secret.New(e.Text(vault.FieldPassword)),
+		Addresses: it.Addresses, Notes: "of my own",
+	}.Changes()))
+	l, err := idris.Tidying.List(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, l.Sure, "it isn't joined unseen")
+	require.Len(t, l.Likely, 1)
+	require.NoError(t, idris.Tidying.Join(t.Context(), l.Likely[0].IDs, tidying.Choice{Password: own}))
+	mine, err := idris.Items.Entry(own)
+	require.NoError(t, err)
+	assert.True(t, mine.Archived())
+	says(t, maren, gets(t, maren, "School"), vault.FieldNotes, "of my own")
+	e, err = idris.Items.Entry(theirs)
+	require.NoError(t, err)
+	assert.False(t, e.Archived())
 }

@@ -129,6 +129,11 @@ func (v View) SeenBy(book string) string {
 	if err != nil {
 		return ""
 	}
+	return others(of)
+}
+
+// others names those with whom something is shared.
+func others(of sharing.Shared) string {
 	var names []string
 	for _, m := range of.Members {
 		if !m.Me {

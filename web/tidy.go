@@ -104,6 +104,7 @@ type benchView struct {
 	Next      string // keys of the proposals beside it; empty for none
 	Prev      string
 	Then      string // of the one to go on with
+	SeenBy    string // who sees from then on what is the owner's alone now; empty for nobody
 }
 
 type benchColumn struct {
@@ -320,7 +321,11 @@ func (s tidyPages) bench(r *http.Request, l tidying.List, p tidy.Proposal, i int
 		b.Reasons = append(b.Reasons, wording.Reason(why))
 	}
 	used := v.Book.Used()
+	own := slices.ContainsFunc(rows, func(e vault.Entry) bool { set, _ := e.Share(); return set == "" })
 	for n, e := range rows {
+		if of, err := v.Sharing.OfItem(e); err == nil && own {
+			b.SeenBy = others(of)
+		}
 		b.Columns = append(b.Columns, benchColumn{
 			ID: e.ID, Place: n + 1, From: strings.Join(e.SourceFiles(), ", "),
 			Changed: e.Modified().At, Used: used[e.ID],

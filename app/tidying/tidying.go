@@ -115,7 +115,18 @@ func (t *Tidying) compute(ctx context.Context) (l List, err error) {
 			l.Better = append(l.Better, b)
 		}
 	}
+	shared := map[string]string{}
+	for _, e := range entries {
+		shared[e.ID], _ = e.Share()
+	}
 	for _, p := range found {
+		sets := setsOf(p, shared)
+		if len(sets) > 1 && !slices.Contains(sets, "") || len(sets) > 2 {
+			continue // shared with different people, and so apart
+		}
+		if len(sets) > 1 && p.Sure == tidy.Sure {
+			p.Sure = tidy.Likely // what is one's own would be seen by others: that is looked at
+		}
 		switch {
 		case said.Later(p.IDs):
 			l.Later = append(l.Later, p)
@@ -131,6 +142,16 @@ func (t *Tidying) compute(ctx context.Context) (l List, err error) {
 		return d.Undone != 0 || d.Verdict == tidy.Later || d.Verdict == tidy.Trying
 	})
 	return l, nil
+}
+
+// setsOf are the sets in which a proposal's rows are shared, each once; empty stands for one's own.
+func setsOf(p tidy.Proposal, shared map[string]string) (sets []string) {
+	for _, id := range p.IDs {
+		if s := shared[id]; !slices.Contains(sets, s) {
+			sets = append(sets, s)
+		}
+	}
+	return sets
 }
 
 // find remembers what it read for the next time.

@@ -11,10 +11,16 @@ import (
 // Join returns what the rows of a proposal would be as one login, under the id of the row whose password survives, or
 // of the first where none has one. Nothing that was in any row is lost: user names and titles become other names,
 // passwords go to the history, all addresses and tags stay, a folder that isn't the one login's becomes a tag, notes
-// stand one below the other, and each other value goes to the history where the one login has its own. rows are the
-// entries in the proposal's order, at least one; by is the edit. An error is of a value that can't be written.
+// stand one below the other, and each other value goes to the history where the one login has its own. A row that is
+// shared stays, with the password that survives: the others who have it keep it. rows are the entries in the proposal's
+// order, at least one; by is the edit. An error is of a value that can't be written, or ErrChanged for rows that are
+// shared with different people.
 func Join(rows []vault.Entry, s Survives, by vault.Stamp) (vault.Entry, error) {
-	at := max(0, slices.IndexFunc(rows, func(e vault.Entry) bool { return e.ID == s.PasswordOf }))
+	survives := max(0, slices.IndexFunc(rows, func(e vault.Entry) bool { return e.ID == s.PasswordOf }))
+	at, ok := stays(rows, survives)
+	if !ok {
+		return vault.Entry{}, ErrChanged
+	}
 	one := rows[at]
 	one.Fields, one.Past = maps.Clone(one.Fields), slices.Clone(one.Past)
 	own := vault.View(one)
@@ -39,6 +45,9 @@ func Join(rows []vault.Entry, s Survives, by vault.Stamp) (vault.Entry, error) {
 			case !had && f != vault.FieldStaged && f != vault.FieldSent:
 				one.Fields[f] = theirs
 			case ours.Value != theirs.Value && f != vault.FieldPinned && f != vault.FieldSent:
+				if f == vault.FieldPassword && i == survives {
+					continue // it becomes the password
+				}
 				one.Past = vault.JoinPast(one.Past, []vault.Past{
 					{Field: past(f), Value: theirs.Value, From: theirs.Stamp, Until: max(by.At, theirs.Stamp.At+1)},
 				})
@@ -46,8 +55,28 @@ func Join(rows []vault.Entry, s Survives, by vault.Stamp) (vault.Entry, error) {
 		}
 	}
 	c := j.changes(s)
+	if at != survives {
+		c[vault.FieldPassword] = rows[survives].Secret(vault.FieldPassword)
+	}
 	c[vault.FieldJoined] = max(by.At, one.Modified().At+1) // differs from what it was, whatever the clock says
 	return one.With(by, c)
+}
+
+// stays is the row that the others are joined into: the one whose password survives, or one that is shared. ok is false
+// where rows are shared with different people.
+func stays(rows []vault.Entry, survives int) (at int, ok bool) {
+	at = survives
+	set, _ := rows[at].Share()
+	for i, e := range rows {
+		switch in, _ := e.Share(); {
+		case in == "" || in == set:
+		case set != "":
+			return at, false
+		default:
+			at, set = i, in
+		}
+	}
+	return at, true
 }
 
 // past is the field under which a value is kept: a password that waited for its site is a password.

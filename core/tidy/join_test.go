@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"redlocket/core/secret"
 	"redlocket/core/vault"
 )
 
@@ -89,4 +90,49 @@ func TestJoinChangesNoRow(t *testing.T) {
 	past, ok := one.PreviousPassword()
 	assert.True(t, ok)
 	assert.Equal(t, "a1", past.Reveal())
+}
+
+// A login that is shared stays for those who share it, whichever password survives, and two that are shared with
+// different people aren't joined.
+func TestWhatIsSharedStays(t *testing.T) {
+	by := vault.Stamp{At: 1_700_000_000_000, By: "desk"}
+	row := func(id, password, set string) vault.Entry {
+		c := vault.Changes{
+			vault.FieldTitle: "Sloop Music", vault.FieldPassword: secret.New(password),
+			vault.FieldAddresses: []vault.Address{{URL: "https://sloop.example/"}}, vault.FieldNotes: "of " + id,
+		}
+		if set != "" {
+			c[vault.FieldShare] = vault.ShareText(set, id)
+		}
+		e, err := vault.New(id, vault.TypeLogin, by, c)
+		require.NoError(t, err)
+		return e
+	}
+	own, shared, other := row("own", "kelp", ""), row("shared", "ferry", "family"), row("other", "wrack", "choir")
+	by.At += 1000
+	for survives, want := range map[string][2]string{"own": {"kelp", "ferry"}, "shared": {"ferry", "kelp"}} {
+		list, err := Settle("d", "r", Joined, []vault.Entry{own, shared}, Survives{
+			Title: "Sloop Music", PasswordOf: survives,
+		}, by)
+		require.NoError(t, err)
+		for _, e := range list {
+			assert.Equal(t, e.ID == "own", e.Archived())
+			if e.ID != "shared" {
+				continue
+			}
+			assert.Equal(t, want[0], e.Text(vault.FieldPassword))
+			assert.Contains(t, e.Text(vault.FieldNotes), "of own")
+			past := ""
+			for _, p := range e.Past {
+				if p.Field == vault.FieldPassword {
+					past += vault.Plain(p.Value)
+				}
+			}
+			assert.Equal(t, want[1], past)
+			set, _ := e.Share()
+			assert.Equal(t, "family", set)
+		}
+	}
+	_, err := Settle("d", "r", Joined, []vault.Entry{own, shared, other}, Survives{}, by)
+	assert.ErrorIs(t, err, ErrChanged)
 }
