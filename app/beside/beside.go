@@ -24,8 +24,18 @@ func (l *Look) Ask() { l.due.Store(true) }
 // way. wanted may be nil. Whoever is told so calls [Look.End], with the same moment.
 func (l *Look) Begin(now time.Time, wanted func() bool) bool {
 	late := now.UnixMilli()-l.last.Load() >= every.Milliseconds()
-	if !late && !l.due.Load() && (wanted == nil || !wanted()) || !l.busy.CompareAndSwap(false, true) {
+	asked := l.due.Load() || wanted != nil && wanted()
+	if !late && !asked {
 		return false
+	}
+	for !l.busy.CompareAndSwap(false, true) {
+		if !asked {
+			return false
+		}
+		l.due.Store(true) // what is wanted came up after the run that is under way had looked
+		if l.busy.Load() {
+			return false // that one's end sees it
+		}
 	}
 	l.due.Store(false)
 	return true

@@ -27,5 +27,11 @@ func TestOneRunAtATime(t *testing.T) {
 	assert.True(t, l.Begin(now, nil), "but the next time")
 	assert.False(t, l.End(now, nil))
 	assert.False(t, l.Begin(now.Add(59*time.Second), nil))
+	wanted := func() bool { return true }
+	assert.True(t, l.Begin(now, wanted))
+	assert.False(t, l.Begin(now, wanted), "it came up while one is under way")
+	assert.True(t, l.End(now, nil), "and isn't lost either")
+	assert.True(t, l.Begin(now, nil))
+	assert.False(t, l.End(now, nil))
 	assert.True(t, l.Begin(now.Add(time.Minute), nil), "now and then by itself")
 }
