@@ -446,7 +446,7 @@ func freeName(all map[string]vault.Entry, name string) string {
 func (s *Sharing) Restart(ctx context.Context, set string) error {
 	s.running.Lock()
 	defer s.running.Unlock()
-	if err := s.Set.Local.Set(ctx, localStanding(set), nil); err != nil {
+	if err := s.restart(ctx, set); err != nil {
 		return err
 	}
 	s.setFault(set, "")

@@ -181,7 +181,7 @@ func (r *run) bringBack(ctx context.Context, e vault.Entry, h share.Held, from u
 			return err
 		}
 	}
-	return r.Set.Local.Set(ctx, localStanding(h.Set), nil) // what was in it is brought anew
+	return r.restart(ctx, h.Set) // what was in it is brought anew
 }
 
 func (s *Sharing) setFault(set, fault string) {

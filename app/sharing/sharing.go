@@ -14,6 +14,7 @@ package sharing
 import (
 	"context"
 	"errors"
+	"hash/maphash"
 	"io"
 	"slices"
 	"strings"
@@ -77,6 +78,10 @@ type Sharing struct {
 	pushed  atomic.Int64 // the revision of the book up to which everything was brought
 	faults  faults
 	looked  looked
+
+	standings standings
+	seed      maphash.Seed
+	seen      map[string]seenAs // by the entry's id; for the one run that is under way
 }
 
 // looked are boxes that nobody who was checked has sealed, as far as it is known: they aren't fetched again before the
@@ -105,7 +110,7 @@ func (l *looked) note(id string, people int) {
 
 // Open returns the sharing of an open set.
 func Open(cfg Config) *Sharing {
-	s := &Sharing{Config: cfg}
+	s := &Sharing{Config: cfg, seed: maphash.MakeSeed(), seen: map[string]seenAs{}}
 	s.look.Ask()
 	s.pushed.Store(-1)
 	return s

@@ -10,6 +10,8 @@ import (
 	"io"
 	"maps"
 	"slices"
+	"strings"
+	"sync"
 
 	"github.com/google/uuid"
 
@@ -43,8 +45,11 @@ type mark struct {
 func localStanding(set string) string { return "shared " + set }
 
 func (r *run) standing(ctx context.Context, h share.Held) (s standing, err error) {
-	if err := r.Set.Local.GetJSON(ctx, localStanding(h.Set), &s); err != nil {
-		return s, err
+	s, ok := r.standings.get(h.Set)
+	if !ok {
+		if err := r.Set.Local.GetJSON(ctx, localStanding(h.Set), &s); err != nil {
+			return s, err
+		}
 	}
 	if s.Epoch != h.Roll.Epoch {
 		s = standing{Epoch: h.Roll.Epoch, Lacks: s.Lacks, Names: s.Names}
@@ -64,7 +69,43 @@ func (r *run) standing(ctx context.Context, h share.Held) (s standing, err error
 }
 
 func (r *run) keep(ctx context.Context, h share.Held, s standing) error {
+	r.standings.put(h.Set, s)
 	return r.Set.Local.SetJSON(ctx, localStanding(h.Set), s)
+}
+
+// standings are those that were read: in a large set that takes a while. Runs alone use them, one at a time.
+type standings struct {
+	mu  sync.Mutex // guards all
+	all map[string]standing
+}
+
+func (l *standings) get(set string) (s standing, ok bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	s, ok = l.all[set]
+	return s, ok
+}
+
+func (l *standings) put(set string, s standing) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.all == nil {
+		l.all = map[string]standing{}
+	}
+	l.all[set] = s
+}
+
+// drop has it read again.
+func (l *standings) drop(set string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	delete(l.all, set)
+}
+
+// restart has a set read from its beginning.
+func (s *Sharing) restart(ctx context.Context, set string) error {
+	s.standings.drop(set)
+	return s.Set.Local.Set(ctx, localStanding(set), nil)
 }
 
 func (s standing) chain() ledger.Chain {
@@ -79,7 +120,12 @@ func (s standing) chain() ledger.Chain {
 const maxTurns = 20
 
 // sync takes what others brought to a set, and brings what was changed here.
-func (r *run) sync(ctx context.Context, h share.Held, l wire.SharedSet) error {
+func (r *run) sync(ctx context.Context, h share.Held, l wire.SharedSet) (err error) {
+	defer func() {
+		if err != nil { // what is on disk is whole
+			r.standings.drop(h.Set)
+		}
+	}()
 	st, err := r.standing(ctx, h)
 	if err != nil {
 		return err
@@ -156,10 +202,9 @@ func (r *run) pull(ctx context.Context, h share.Held, st *standing) error {
 }
 
 // digest names what an entry says to all who share it.
-func digest(e vault.Entry) (string, error) {
-	b, err := e.Encode()
-	sum := sha256.Sum256(b)
-	return hex.EncodeToString(sum[:]), err
+func digest(e vault.Entry) string {
+	sum := e.Version()
+	return hex.EncodeToString(sum[:])
 }
 
 // merge joins what others made with what is here. What can't be an item is passed over: the digest of such a record is
@@ -177,9 +222,7 @@ func (r *run) merge(
 			continue
 		}
 		e = clean(e.Shared(e.ID))
-		if digests[o.ID], err = digest(e); err != nil {
-			return nil, err
-		}
+		digests[o.ID] = digest(e)
 		incoming = append(incoming, e)
 	}
 	if len(incoming) == 0 {
@@ -272,28 +315,15 @@ func (r *run) push(ctx context.Context, h share.Held, st *standing) (more bool, 
 	if err := r.adopt(ctx, h); err != nil {
 		return false, err
 	}
-	list, err := r.Set.Book.Entries(func(e vault.Entry) bool { set, _ := e.Share(); return set == h.Set })
+	list, err := r.fresh(h, st)
 	if err != nil {
 		return false, err
 	}
-	slices.SortFunc(list, func(a, b vault.Entry) int { return bytes.Compare([]byte(a.ID), []byte(b.ID)) })
 	key := share.Epoch(h.Roll, h.Key, r.Rand)
 	commit := wire.Commit{}
 	changed, digests, size := ledger.State{}, map[string]string{}, 0
-	for _, e := range list {
-		_, id := e.Share()
-		if _, twice := digests[id]; twice || !isThing(e) {
-			continue
-		}
-		e = e.Shared(id)
-		d, err := digest(e)
-		if err != nil {
-			return false, err
-		}
-		was := st.State[id]
-		if was.Digest == d { // what was deleted for good is told in each epoch: somebody may hold it still
-			continue
-		}
+	for _, n := range list {
+		e, id, was := n.entry, n.entry.ID, st.State[n.entry.ID]
 		if len(commit.Records) >= mostRecords || size >= mostBytes {
 			more = true
 			break
@@ -311,7 +341,7 @@ func (r *run) push(ctx context.Context, h share.Held, st *standing) (more bool, 
 		}
 		size += len(blob)
 		commit.Records = append(commit.Records, wire.Record{ID: id, Rev: was.Rev + 1, Blob: blob})
-		changed[id], digests[id] = ledger.Mark{Rev: was.Rev + 1, Hash: ledger.Sum(blob)}, d
+		changed[id], digests[id] = ledger.Mark{Rev: was.Rev + 1, Hash: ledger.Sum(blob)}, n.digest
 	}
 	if len(commit.Records) == 0 {
 		return false, nil
@@ -336,6 +366,52 @@ func (r *run) push(ctx context.Context, h share.Held, st *standing) (more bool, 
 	return more, r.keep(ctx, h, *st)
 }
 
+// seenAs is what an entry said when it was looked at last.
+type seenAs struct {
+	mark   uint64
+	digest string
+}
+
+// news is an entry as it is shared, that the set hasn't as it is.
+type news struct {
+	entry  vault.Entry
+	digest string
+}
+
+// fresh are those of a set, by their ids in it. What was deleted for good is among them in each epoch: somebody may
+// hold it still. Of two that are here under one id the first counts.
+func (r *run) fresh(h share.Held, st *standing) (list []news, err error) {
+	ids := map[string]string{}
+	differ := map[string]news{} // by the id here
+	_, err = r.Set.Book.Entries(func(e vault.Entry) bool {
+		set, id := e.Share()
+		if set != h.Set || !isThing(e) {
+			return false
+		}
+		if was, twice := ids[id]; !twice || e.ID < was {
+			ids[id] = e.ID
+		}
+		mark := e.Mark(r.seed)
+		if seen := r.seen[e.ID]; seen.mark == mark && seen.digest == st.State[id].Digest && seen.digest != "" {
+			return false
+		}
+		out := e.Shared(id)
+		d := digest(out)
+		if d != st.State[id].Digest {
+			differ[e.ID] = news{out, d}
+		}
+		r.seen[e.ID] = seenAs{mark, d}
+		return false
+	})
+	for own, n := range differ {
+		if ids[n.entry.ID] == own {
+			list = append(list, n)
+		}
+	}
+	slices.SortFunc(list, func(a, b news) int { return strings.Compare(a.entry.ID, b.entry.ID) })
+	return list, err
+}
+
 // conform has what the owner may not change be what it is for the others: something of it may have been changed here
 // while they still might, and not been brought. What it was here is kept for them, as an item of their own. anew says
 // that all of the set has to be read again.
@@ -349,8 +425,7 @@ func (r *run) conform(ctx context.Context, h share.Held, st *standing) (anew boo
 		if set != h.Set || !there {
 			return id, false
 		}
-		d, err := digest(e.Shared(id))
-		return id, err == nil && d != was.Digest
+		return id, digest(e.Shared(id)) != was.Digest
 	}
 	list, err := r.Set.Book.Entries(func(e vault.Entry) bool { _, yes := differs(e); return yes })
 	if err != nil || len(list) == 0 {
