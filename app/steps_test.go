@@ -467,6 +467,7 @@ func useCases() []useCase {
 			return strings.HasPrefix(b.v.Books.Name(vault.Item{Book: entryText(b, vault.FieldBook)}), "B")
 		}},
 		{"sharing", shareThings, nil},
+		{"a helping hand", helpOut, nil},
 		{"people", knowPeople, keptWhatWasPassed},
 		{"sync without a cloud", func(ctx context.Context, b *bench) error {
 			b.v.Sync.Status()
