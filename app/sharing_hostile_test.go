@@ -369,3 +369,37 @@ func TestAPausedPersonGetsNothing(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, held)
 }
+
+// Somebody leaves, and one of two who decide takes the right from the other one before that one has looked: the leave
+// waits for them, and keeps nothing else from them.
+func TestALeaveThatComesTooLate(t *testing.T) {
+	h := newHall()
+	list := guests(t, t.TempDir(), h, "maren", "idris", "wren")
+	maren, idris, wren := list[0], list[1], list[2]
+	ctx := context.Background()
+	book, _ := makeBook(t, maren.v, "Family", "School")
+	set, err := maren.ShareBook(ctx, book, "of idris", share.Manage)
+	require.NoError(t, err)
+	_, err = maren.ShareBook(ctx, book, "of wren", share.See)
+	require.NoError(t, err)
+	for range 3 {
+		for _, g := range list {
+			require.NoError(t, g.Collect(ctx))
+			if of, err := g.Of(set); err == nil && of.Waits {
+				require.NoError(t, g.Take(ctx, set))
+			}
+		}
+	}
+	require.NoError(t, wren.Leave(ctx, set))
+	require.NoError(t, wren.Collect(ctx))
+	require.NoError(t, maren.SetRight(ctx, set, idris.address, share.See))
+	for range 3 {
+		require.NoError(t, idris.Collect(ctx))
+		require.NoError(t, maren.Collect(ctx))
+	}
+	of, err := idris.Of(set)
+	require.NoError(t, err)
+	assert.Equal(t, share.See, of.Right)
+	assert.Empty(t, of.Fault)
+	assert.Len(t, of.Members, 2)
+}

@@ -320,8 +320,8 @@ func (s *Sharing) manage(
 			}
 		}
 		err = r.next(ctx, h, members, out, out)
-		if errors.Is(err, syncing.ErrConflict) {
-			continue
+		if errors.Is(err, syncing.ErrConflict) || errors.Is(err, syncing.ErrOver) {
+			continue // also where somebody else has just said that the owner doesn't decide any more
 		}
 		if err == nil && len(members) == 1 { // nobody else has it
 			return r.unshare(ctx, set)

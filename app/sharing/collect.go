@@ -373,7 +373,8 @@ func (r *run) takeLeave(ctx context.Context, set string, b wire.SetBox) error {
 	}
 	gone := []share.Member{m}
 	err = r.next(ctx, h, without(h.Roll.Members, m), gone, nil) // who leaves needs no farewell
-	if errors.Is(err, syncing.ErrConflict) {
+	// Somebody else was faster, or the owner may not decide any more: that is told by what comes next.
+	if errors.Is(err, syncing.ErrConflict) || errors.Is(err, syncing.ErrOver) {
 		r.look.Ask()
 		return nil
 	}
