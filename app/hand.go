@@ -175,8 +175,8 @@ func (d *Device) Seeking(ctx context.Context) (s Seeking, ok bool, err error) {
 	return s, true, nil
 }
 
-// ReadWords shows the words again, after the program was started anew; id is that of what was asked. The new master password is the one that was
-// chosen when help was asked for.
+// ReadWords shows the words again, after the program was started anew; id is that of what was asked. The new master
+// password is the one that was chosen when help was asked for.
 func (d *Device) ReadWords(ctx context.Context, password secret.Text) (id string, err error) {
 	s, ok, err := d.Seeking(ctx)
 	if err != nil || !ok {

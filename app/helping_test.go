@@ -344,7 +344,9 @@ func TestACloudThatIsInAHurry(t *testing.T) {
 		}
 		_, _ = io.Copy(io.Discard, r.Body)
 		forged, _ := other.Help(nil, []byte("{}"))
-		_ = json.NewEncoder(rw).Encode(wire.HelpState{Helping: 1, Need: 1, Parts: [][]byte{forged, {1, 2}}, Sealed: sealed})
+		_ = json.NewEncoder(rw).Encode(wire.HelpState{
+			Helping: 1, Need: 1, Parts: [][]byte{forged, {1, 2}}, Sealed: sealed,
+		})
 	}
 	h.between.Store(&f)
 	_, err = h.take()

@@ -20,9 +20,9 @@ import (
 const inSharedBook = 5000
 
 // BenchmarkSharedBook has five people hold a book of 5,000 logins, all on this machine. It reports how long a change of
-// one takes until the last of the others has it, how long the owner takes to bring all of it the first time, and how long
-// taking somebody out takes: until all is sealed and brought anew, and until all who stay have that; beside bare sealing
-// of as much.
+// one takes until the last of the others has it, how long the owner takes to bring all of it the first time, and how
+// long taking somebody out takes: until all is sealed and brought anew, and until all who stay have that; beside bare
+// sealing of as much.
 func BenchmarkSharedBook(b *testing.B) {
 	w := newWorld(b)
 	people := []*app.Vault{w.createFor(w.device("maren"), "Maren", email)}

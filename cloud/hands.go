@@ -141,7 +141,8 @@ func (s *Server) help(w http.ResponseWriter, r *http.Request) {
 		fail(w, http.StatusBadRequest, wire.CodeBadRequest, "this is no help")
 		return
 	}
-	account, err := s.store.help(r.Context(), of(r).account, chi.URLParam(r, "hand"), chi.URLParam(r, "id"), in, s.now())
+	hand, id := chi.URLParam(r, "hand"), chi.URLParam(r, "id")
+	account, err := s.store.help(r.Context(), of(r).account, hand, id, in, s.now())
 	if errors.Is(err, sql.ErrNoRows) {
 		fail(w, http.StatusNotFound, wire.CodeNotFound, "this was stopped, or is over")
 		return
@@ -372,8 +373,9 @@ func (s *store) help(
 		if err != nil {
 			return err
 		}
+		own := min(in.Due, now.UnixMilli()+h.Wait) // nobody has it wait for longer
 		_, err = tx.ExecContext(ctx, `UPDATE help_asked SET due = ? WHERE account = ? AND id = ?`,
-			max(h.Due, h.At+h.Wait, min(in.Due, now.UnixMilli()+h.Wait)), h.Account, id) // nobody has it wait for longer
+			max(h.Due, h.At+h.Wait, own), h.Account, id)
 		return err
 	})
 }
@@ -452,7 +454,8 @@ func (s *store) helpState(
 			return err
 		}
 		var sealed []byte
-		err = tx.QueryRowxContext(ctx, `SELECT need, sealed FROM hands WHERE account = ?`, account).Scan(&out.Need, &sealed)
+		row := tx.QueryRowxContext(ctx, `SELECT need, sealed FROM hands WHERE account = ?`, account)
+		err = row.Scan(&out.Need, &sealed)
 		if err != nil {
 			return err
 		}

@@ -137,7 +137,8 @@ func Fill(
 	if err != nil {
 		return err
 	}
-	wren, _, err := made(ctx, d.Laptop, person("Wren Tolliver", WrenEmail, WrenPassword, cloud, "laptop"), mailed, wrens)
+	wren, _, err := made(ctx, d.Laptop, person("Wren Tolliver", WrenEmail, WrenPassword, cloud, "laptop"), mailed,
+		wrens)
 	if err != nil {
 		return err
 	}
@@ -160,7 +161,8 @@ func Fill(
 
 // made makes the vault of one of the others, with their logins in it, and their sheet checked.
 func made(
-	ctx context.Context, d *app.Device, who app.NewVault, mailed func(context.Context, string) (string, error), rows []row,
+	ctx context.Context, d *app.Device, who app.NewVault, mailed func(context.Context, string) (string, error),
+	rows []row,
 ) (*app.Vault, app.Sheet, error) {
 	v, err := d.Create(ctx, who)
 	if err != nil {

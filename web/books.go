@@ -154,7 +154,9 @@ type putData struct {
 	To   string              // that was chosen, where its others are to be told of
 }
 
-func (s booksPages) itemPage(w http.ResponseWriter, r *http.Request) error { return s.showPut(w, r, "") }
+func (s booksPages) itemPage(w http.ResponseWriter, r *http.Request) error {
+	return s.showPut(w, r, "")
+}
 
 // showPut shows the page; of a book that others see, to, it asks once more.
 func (s booksPages) showPut(w http.ResponseWriter, r *http.Request, to string) error {

@@ -124,7 +124,8 @@ func (s handPages) arrange(w http.ResponseWriter, r *http.Request) error {
 	}
 	need, _ := strconv.Atoi(r.FormValue("need")) // 0 is refused
 	err := vaultOf(r).Account.Arrange(r.Context(), app.Helpers{
-		Peers: r.Form["helper"], Need: need, Code: r.FormValue("code"), Password: secret.New(r.FormValue("hand-password")),
+		Peers: r.Form["helper"], Need: need, Code: r.FormValue("code"),
+		Password: secret.New(r.FormValue("hand-password")),
 	})
 	return s.after(w, r, "", err, "Each of them holds a share from the next time that their Red Locket is open.")
 }
@@ -156,15 +157,17 @@ func (s handPages) help(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (s handPages) takeBack(w http.ResponseWriter, r *http.Request) error {
-	return s.after(w, r, chi.URLParam(r, "id"), vaultOf(r).Helping.TakeBack(r.Context(), chi.URLParam(r, "id")), "Your share stays here.")
+	id := chi.URLParam(r, "id")
+	return s.after(w, r, id, vaultOf(r).Helping.TakeBack(r.Context(), id), "Your share stays here.")
 }
 
 func (s handPages) drop(w http.ResponseWriter, r *http.Request) error {
+	id := chi.URLParam(r, "id")
 	err := reauthenticate(r, "drop-password")
 	if err == nil {
-		err = vaultOf(r).Helping.Drop(r.Context(), chi.URLParam(r, "id"))
+		err = vaultOf(r).Helping.Drop(r.Context(), id)
 	}
-	return s.after(w, r, chi.URLParam(r, "id"), err, "Your share is gone. Tell them, so that they can choose somebody else.")
+	return s.after(w, r, id, err, "Your share is gone. Tell them, so that they can choose somebody else.")
 }
 
 // ofHands is what waits of helping hands, on the day's page.
@@ -181,7 +184,8 @@ func ofHands(v *app.Vault) (out []waiting) {
 	for _, h := range list {
 		if h.Asks > 0 && h.Peer != "" {
 			out = append(out, waiting{
-				"Somebody asks for your help in the name of " + h.Name, "call them: they read you six words", "/hand", false,
+				"Somebody asks for your help in the name of " + h.Name,
+				"call them: they read you six words", "/hand", false,
 			})
 		}
 	}

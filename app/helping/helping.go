@@ -416,7 +416,8 @@ func known(people []household.Person, sign []byte) (p household.Person, ok bool)
 const mostTries = 5
 
 // Help takes the words that a person read out, from the device that asks in their name. The part goes out once the
-// rule's wait is over: at once where several have to help. The master password is asked for just before. It returns when.
+// rule's wait is over: at once where several have to help. It returns when. The master password is asked for just
+// before.
 func (h *Helping) Help(ctx context.Context, id, words string) (due time.Time, err error) {
 	if err := h.Guard.Require(reauth.Trust); err != nil {
 		return due, err

@@ -8,8 +8,8 @@ import (
 
 // A helping hand brings a recovery code back with the help of people to whom its owner gave shares of a secret: package
 // share parts the secret, and here is what is sealed under it, and how a device that has nothing yet asks for shares.
-// That goes as an introduction does: words that are read out to each helper, and typed by them, make the key under which
-// each side knows the other. The labels are others, so that nothing of the one counts in the other.
+// That goes as an introduction does: words that are read out to each helper, and typed by them, make the key under
+// which each side knows the other. The labels are others, so that nothing of the one counts in the other.
 
 const handLabel = "redlocket/2 helping hand"
 

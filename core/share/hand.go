@@ -15,9 +15,9 @@ import (
 
 // A helping hand is for whoever lost both the master password and the recovery sheet. Its owner parts a secret among
 // people they trust, by Shamir's scheme ("How to share a secret", CACM 22(11), 1979) over the scalars of ristretto255
-// (RFC 9496). Under that secret the vault's recovery code is sealed ([keys.SealHand]), and that goes to the cloud, which
-// hands it out only to who asks for help, after the wait: so the helpers alone have nothing to open, and the cloud alone
-// can't open it.
+// (RFC 9496). Under that secret the vault's recovery code is sealed ([keys.SealHand]), and that goes to the cloud,
+// which hands it out only to who asks for help, after the wait: so the helpers alone have nothing to open, and the
+// cloud alone can't open it.
 
 // Rule says whose help is needed.
 type Rule struct {
@@ -81,7 +81,8 @@ func (p Part) share() (s secretsharing.Share, err error) {
 	if len(p.Value) != keys.KeySize || value.UnmarshalBinary(p.Value) != nil {
 		return s, ErrPart
 	}
-	return secretsharing.Share{ID: curve.NewScalar().SetUint64(uint64(p.Number)), Value: value}, nil //nolint:gosec // small
+	id := curve.NewScalar().SetUint64(uint64(p.Number)) //nolint:gosec // small
+	return secretsharing.Share{ID: id, Value: value}, nil
 }
 
 // Split parts a fresh secret by a rule, and seals a vault's recovery code under it. hand is an id that is used for no

@@ -174,8 +174,8 @@ func (e Entry) Equal(o Entry) bool {
 func (e Entry) Version() (v [sha256.Size]byte) {
 	h := sha256.New()
 	buf := make([]byte, 0, 1024)
-	text := func(s string) { buf = append(binary.BigEndian.AppendUint32(buf, uint32(len(s))), s...) } //nolint:gosec // short
-	number := func(n int64) { buf = binary.BigEndian.AppendUint64(buf, uint64(n)) }                   //nolint:gosec // as it is
+	number := func(n int64) { buf = binary.BigEndian.AppendUint64(buf, uint64(n)) } //nolint:gosec // as it is
+	text := func(s string) { number(int64(len(s))); buf = append(buf, s...) }
 	flush := func() { h.Write(buf); buf = buf[:0] }
 	text(e.ID)
 	text(string(e.Type))
