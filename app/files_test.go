@@ -206,6 +206,8 @@ func TestFilesTakeLittleMemoryAndNoClearDisk(t *testing.T) {
 	require.NoError(t, err)
 	v := w.create(w.deviceIn(folder))
 	id := save(t, v, vault.TypePaper, records.Form{Title: "Passport"})
+	w.inStep(v)
+	w.down.Store(true) // the cloud, which is in this process as well, would hold chunks of its own meanwhile
 	needle := []byte("the scan of a passport that nobody may find on the disk")
 	heap := func() uint64 {
 		runtime.GC()

@@ -249,6 +249,17 @@ func TestANewSheetIsPartedAnew(t *testing.T) {
 	require.NoError(t, err)
 }
 
+// Who takes other keys is told that their helpers don't know them by these.
+func TestOtherKeysNeedOtherHelpers(t *testing.T) {
+	h := newHelped(t, 1)
+	h.arrange(1)
+	h.maren.Guard.Given()
+	require.NoError(t, h.maren.Household.NewKeys(t.Context()))
+	o, ok, err := h.maren.Account.Hand()
+	require.NoError(t, err)
+	assert.True(t, ok && o.Stale)
+}
+
 func TestNobodyHelpsAnyMore(t *testing.T) {
 	h := newHelped(t, 2)
 	h.arrange(2)

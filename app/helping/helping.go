@@ -111,7 +111,8 @@ type Own struct {
 	Rule    share.Rule
 	Since   time.Time
 	Helpers []Helper
-	// Stale says that the recovery sheet is another one than then: what the helpers have opens nothing any more.
+	// Stale says that the recovery sheet is another one than then, or the owner's keys: what the helpers have opens
+	// nothing any more, or they don't know whose it is.
 	Stale bool
 	Asked []wire.HelpSeen // what waits, the latest first
 }
@@ -146,6 +147,7 @@ type kept struct {
 	Rule    share.Rule   `json:"rule"`
 	At      int64        `json:"at"`
 	Code    []byte       `json:"code"` // the public key of the recovery code: which sheet it was
+	Sign    []byte       `json:"sign"` // the owner's own key, by which the helpers know whose part they hold
 	Helpers []keptHelper `json:"helpers"`
 }
 
@@ -197,7 +199,11 @@ func (h *Helping) Own(code []byte) (o Own, ok bool, err error) {
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	o = Own{Rule: k.Rule, Since: time.UnixMilli(k.At), Stale: string(k.Code) != string(code)}
+	own, has := h.People.Identity()
+	o = Own{
+		Rule: k.Rule, Since: time.UnixMilli(k.At),
+		Stale: !has || string(k.Code) != string(code) || string(k.Sign) != string(own.Public().Sign),
+	}
 	for _, helper := range k.Helpers {
 		i := slices.IndexFunc(people, func(p household.Person) bool {
 			return p.State == household.Checked && p.Keys.Equal(helper.Keys)
@@ -247,7 +253,10 @@ func (h *Helping) Arrange(
 	if err != nil {
 		return err
 	}
-	k.Code = pair.Public().SignIn
+	if !has {
+		return records.BadInput("helpers", errHelper)
+	}
+	k.Code, k.Sign = pair.Public().SignIn, own.Public().Sign
 	sealed, parts, err := share.Split(h.Rand, k.Hand, h.Vault, recovery, rule, k.At)
 	if err != nil {
 		return err
@@ -256,7 +265,7 @@ func (h *Helping) Arrange(
 	there := map[string]bool{}
 	for n, id := range peers {
 		i := slices.IndexFunc(people, func(p household.Person) bool { return p.ID == id })
-		if !has || i < 0 || people[i].State != household.Checked {
+		if i < 0 || people[i].State != household.Checked {
 			return records.BadInput("helpers", errHelper)
 		}
 		p := people[i]
