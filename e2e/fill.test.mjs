@@ -318,7 +318,7 @@ async function openedBy(press) {
 /** Locks the vault beside the page, which is loaded anew. */
 async function lockedBeside() {
   await desk.goto(d.laptop + "/logins");
-  await desk.click("body");
+  await desk.evaluate(() => document.activeElement?.blur());
   await desk.keyboard.press("Shift+L");
   await lockPage(desk);
   await site.goto(d.site("lanternfish", "/sign-in"));

@@ -45,7 +45,7 @@ const verified = (is) => cdp.send("WebAuthn.setUserVerified", { authenticatorId:
 
 async function lock() {
   await page.goto(at + "/logins");
-  await page.click("body");
+  await page.evaluate(() => document.activeElement?.blur());
   await page.keyboard.press("Shift+L");
   await lockPage(page);
 }

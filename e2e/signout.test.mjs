@@ -113,7 +113,7 @@ test("sites that were filled are signed out at locking, and one that was typed i
   await leaveThings(typed);
   assert.equal(await signedIn("lanternfish"), true);
   await desk.goto(d.laptop + "/logins");
-  await desk.click("body");
+  await desk.evaluate(() => document.activeElement?.blur());
   await desk.keyboard.press("Shift+L");
   await lockPage(desk);
   await filled.waitForURL(d.site("lanternfish", "/")); // its first page
@@ -141,7 +141,7 @@ test("also when the app ends, and when the vault was opened again before anybody
   const kept = () => b.context.serviceWorkers()[0].evaluate(async () => chrome.storage.local.get());
   assert.deepEqual((await kept()).sites.domains, ["lanternfish.localhost"]);
   await desk.goto(d.laptop + "/logins");
-  await desk.click("body");
+  await desk.evaluate(() => document.activeElement?.blur());
   await desk.keyboard.press("Shift+L");
   await lockPage(desk);
   await unlock(desk, d.laptop, maren.password);

@@ -421,7 +421,7 @@ test("locking takes every page of the profile to the lock page at once", async (
   await unlock(page, d.desk, maren.password);
   const second = await b.page();
   await second.goto(d.desk + "/devices");
-  await page.click("body");
+  await page.evaluate(() => document.activeElement?.blur());
   await page.keyboard.press("Shift+L");
   await lockPage(page);
   await lockPage(second, 3000);
