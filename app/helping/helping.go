@@ -119,26 +119,24 @@ type Own struct {
 
 // Held is a part that the owner holds for somebody.
 type Held struct {
-	ID     string // of its entry
-	Peer   string // id of the person; empty if they aren't known any more
-	Name   string
-	Email  string
-	Rule   share.Rule
-	Since  time.Time
-	Asks   int       // devices that ask in their name, and weren't helped from here
-	Latest time.Time // of the latest of these
-	Given  []Given
-	Over   bool // the cloud has it no more: they have ended it, or were gone
+	ID    string // of its entry
+	Peer  string // id of the person; empty if they aren't known any more
+	Name  string
+	Email string
+	Rule  share.Rule
+	Since time.Time
+	Asks  int // devices that ask in their name, and weren't helped from here
+	Given []Given
+	Over  bool // the cloud has it no more: they have ended it, or were gone
 }
 
 // Given is help that was promised to a device that asked.
 type Given struct {
-	Request string    `json:"request"`
-	Sealed  []byte    `json:"sealed,omitempty"` // the part, while it waits
-	At      int64     `json:"at"`               // when the words were typed, milliseconds since 1970
-	Due     int64     `json:"due"`              // when the part goes out
-	Sent    bool      `json:"sent,omitempty"`
-	When    time.Time `json:"-"` // Due
+	Request string `json:"request"`
+	Sealed  []byte `json:"sealed,omitempty"` // the part, while it waits
+	At      int64  `json:"at"`               // when the words were typed, milliseconds since 1970
+	Due     int64  `json:"due"`              // when the part goes out
+	Sent    bool   `json:"sent,omitempty"`
 }
 
 // kept is the owner's hand as its entry has it.
@@ -197,9 +195,9 @@ func (h *Helping) Own(code []byte) (o Own, ok bool, err error) {
 	if err != nil {
 		return o, false, err
 	}
+	own, has := h.People.Identity()
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	own, has := h.People.Identity()
 	o = Own{
 		Rule: k.Rule, Since: time.UnixMilli(k.At),
 		Stale: !has || string(k.Code) != string(code) || string(k.Sign) != string(own.Public().Sign),
@@ -384,7 +382,6 @@ func (h *Helping) Held() (out []Held, err error) {
 		at, there := h.held[k.Part.Hand]
 		is.Over = h.known && !there
 		for _, g := range k.Given {
-			g.When = time.UnixMilli(g.Due)
 			if g.Sent || slices.ContainsFunc(at.Asked, func(a wire.Help) bool { return a.ID == g.Request }) {
 				is.Given = append(is.Given, g)
 			}
@@ -394,9 +391,6 @@ func (h *Helping) Held() (out []Held, err error) {
 				continue
 			}
 			is.Asks++
-			if t := time.UnixMilli(a.At); t.After(is.Latest) {
-				is.Latest = t
-			}
 		}
 		out = append(out, is)
 	}
