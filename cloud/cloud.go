@@ -697,17 +697,8 @@ func (s *Server) introduce(lim *httprate.RateLimiter) http.HandlerFunc {
 		if !read(w, r, &in) {
 			return
 		}
-		email, err := NormalEmail(in.Email)
-		if err != nil || len(in.PublicKey) == 0 || len(in.PublicKey) > maxKeyBlob {
-			fail(w, http.StatusBadRequest, wire.CodeBadRequest, "e-mail address or key are not readable")
-			return
-		}
-		if lim.RespondOnLimit(w, r, "introduction "+email) {
-			return
-		}
-		a, err := s.store.accountByEmail(r.Context(), email)
-		if err != nil && !errors.Is(err, errNoAccount) {
-			s.trouble(w, r, err)
+		a, email, ok := s.askedOf(w, r, lim, "introduction", in.Email, in.PublicKey)
+		if !ok {
 			return
 		}
 		id, secret := uuid.NewString(), rand.Text()
@@ -719,6 +710,27 @@ func (s *Server) introduce(lim *httprate.RateLimiter) http.HandlerFunc {
 		}
 		reply(w, wire.Introduction{ID: id, Secret: secret})
 	}
+}
+
+// askedOf returns the account, if there is one, and the address that a device without a session asks something of, with
+// a key of its own; it answers where that can't be read, or was asked too often.
+func (s *Server) askedOf(
+	w http.ResponseWriter, r *http.Request, lim *httprate.RateLimiter, what, address string, key []byte,
+) (a account, email string, ok bool) {
+	email, err := NormalEmail(address)
+	if err != nil || len(key) == 0 || len(key) > maxKeyBlob {
+		fail(w, http.StatusBadRequest, wire.CodeBadRequest, "e-mail address or key are not readable")
+		return a, email, false
+	}
+	if lim.RespondOnLimit(w, r, what+" "+email) {
+		return a, email, false
+	}
+	a, err = s.store.accountByEmail(r.Context(), email)
+	if err != nil && !errors.Is(err, errNoAccount) {
+		s.trouble(w, r, err)
+		return a, email, false
+	}
+	return a, email, true
 }
 
 // waitsAt is where an introduction waits: at the account, or at a place of its own for an address without one.

@@ -48,13 +48,7 @@ func (s *Server) setHand(w http.ResponseWriter, r *http.Request) {
 		fail(w, http.StatusBadRequest, wire.CodeBadRequest, err.Error())
 		return
 	}
-	now, err := s.store.accountByID(r.Context(), of(r).account)
-	if err != nil {
-		s.trouble(w, r, err)
-		return
-	}
-	if !s.proven(r, now.SignIn, wire.ProofSignIn, digest) {
-		fail(w, http.StatusUnauthorized, wire.CodeSignIn, "the present master password is needed for this")
+	if !s.byPresentKey(w, r, digest) {
 		return
 	}
 	if err := s.store.setHand(r.Context(), of(r).account, in); err != nil {
@@ -160,17 +154,8 @@ func (s *Server) askHelp(lim *httprate.RateLimiter) http.HandlerFunc {
 		if !read(w, r, &in) {
 			return
 		}
-		email, err := NormalEmail(in.Email)
-		if err != nil || len(in.PublicKey) == 0 || len(in.PublicKey) > maxKeyBlob {
-			fail(w, http.StatusBadRequest, wire.CodeBadRequest, "e-mail address or key are not readable")
-			return
-		}
-		if lim.RespondOnLimit(w, r, "help "+email) {
-			return
-		}
-		a, err := s.store.accountByEmail(r.Context(), email)
-		if err != nil && !errors.Is(err, errNoAccount) {
-			s.trouble(w, r, err)
+		a, email, ok := s.askedOf(w, r, lim, "help", in.Email, in.PublicKey)
+		if !ok {
 			return
 		}
 		id := uuid.NewString()

@@ -35,16 +35,24 @@ func (s *Server) setLateKeys(w http.ResponseWriter, r *http.Request) {
 		fail(w, http.StatusBadRequest, wire.CodeBadRequest, "these are no keys")
 		return
 	}
-	now, err := s.store.accountByID(r.Context(), of(r).account)
-	if err != nil {
-		s.trouble(w, r, err)
-		return
-	}
-	if !s.proven(r, now.SignIn, wire.ProofSignIn, digest) {
-		fail(w, http.StatusUnauthorized, wire.CodeSignIn, "the present master password is needed for this")
+	if !s.byPresentKey(w, r, digest) {
 		return
 	}
 	s.done(w, r, s.store.setLateKeys(r.Context(), of(r).account, of(r).device, in.Keys))
+}
+
+// byPresentKey reports whether a request is proven by the account's present sign-in key, and answers if not.
+func (s *Server) byPresentKey(w http.ResponseWriter, r *http.Request, digest string) bool {
+	now, err := s.store.accountByID(r.Context(), of(r).account)
+	if err != nil {
+		s.trouble(w, r, err)
+		return false
+	}
+	if !s.proven(r, now.SignIn, wire.ProofSignIn, digest) {
+		fail(w, http.StatusUnauthorized, wire.CodeSignIn, "the present master password is needed for this")
+		return false
+	}
+	return true
 }
 
 func publicKeys(list [][]byte) bool {
