@@ -3,6 +3,7 @@
 package beside
 
 import (
+	"sync"
 	"sync/atomic"
 	"time"
 )
@@ -52,4 +53,30 @@ func (l *Look) End(now time.Time, err error) (again bool) {
 		l.due.Store(true)
 	}
 	return again
+}
+
+// Looked is what was looked at and waits for something else: it isn't looked at again while nothing has changed. What
+// it waits for is told apart by a text that says how all that stood as the look began, not as it ended: what changes
+// meanwhile isn't missed. The zero value has looked at nothing. It is safe for concurrent use.
+type Looked struct {
+	mu sync.Mutex // guards of
+	of map[string]string
+}
+
+// At reports whether this was looked at as things stand.
+func (l *Looked) At(id, stands string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	was, ok := l.of[id]
+	return ok && was == stands
+}
+
+// Note notes that this was looked at, and how things stood.
+func (l *Looked) Note(id, stands string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.of == nil {
+		l.of = map[string]string{}
+	}
+	l.of[id] = stands
 }

@@ -35,3 +35,15 @@ func TestOneRunAtATime(t *testing.T) {
 	assert.False(t, l.End(now, nil))
 	assert.True(t, l.Begin(now.Add(time.Minute), nil), "now and then by itself")
 }
+
+func TestWhatWaitsIsLookedAtAgainOnceThingsStandOtherwise(t *testing.T) {
+	var l beside.Looked
+	assert.False(t, l.At("a", ""), "even where nothing stands yet")
+	l.Note("a", "one")
+	assert.True(t, l.At("a", "one"))
+	assert.False(t, l.At("b", "one"))
+	assert.False(t, l.At("a", "two"), "also where that came up while it was looked at")
+	l.Note("a", "two")
+	assert.True(t, l.At("a", "two"))
+	assert.False(t, l.At("a", "one"))
+}

@@ -25,6 +25,7 @@ type run struct {
 	credential string
 	own        keys.Identity
 	public     keys.PublicIdentity // of own; zero if the owner has no keys yet, and so nobody knows them
+	known      string              // who is known as the run begins
 }
 
 // InStep has what is to go out handed over, and what waits fetched, beside whoever calls: that is when the set is in
@@ -67,7 +68,7 @@ func (h *Household) collect(ctx context.Context, entries []vault.Entry) error {
 	if err != nil {
 		return err
 	}
-	r := run{Household: h, cloud: cloud, credential: credential}
+	r := run{Household: h, cloud: cloud, credential: credential, known: Known(people(entries))}
 	var has bool
 	if r.own, has = h.identity(); has {
 		r.public = r.own.Public()
@@ -270,7 +271,7 @@ func (r run) take(ctx context.Context, l wire.Letter, entries []vault.Entry) err
 	if id := entryID(kept, l.ID); slices.ContainsFunc(entries, func(e vault.Entry) bool { return e.ID == id }) {
 		return r.cloud.RemoveLetter(ctx, r.credential, l.ID) // it is committed
 	}
-	if r.looked.at(l.ID) {
+	if r.looked.At(l.ID, r.known) {
 		return nil
 	}
 	full, err := r.cloud.Letter(ctx, r.credential, l.ID)
@@ -295,7 +296,7 @@ func (r run) take(ctx context.Context, l wire.Letter, entries []vault.Entry) err
 	case drop:
 		return r.cloud.RemoveLetter(ctx, r.credential, l.ID)
 	}
-	r.looked.note(l.ID)
+	r.looked.Note(l.ID, r.known)
 	return nil
 }
 

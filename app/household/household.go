@@ -14,12 +14,12 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"net/mail"
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 	"unicode"
 
@@ -71,7 +71,7 @@ type Config struct {
 type Household struct {
 	Config
 
-	looked looked
+	looked beside.Looked // letters that wait at the cloud for somebody to be known
 	look   beside.Look
 }
 
@@ -80,33 +80,6 @@ func Open(cfg Config) *Household {
 	h := &Household{Config: cfg}
 	h.look.Ask()
 	return h
-}
-
-// looked are letters that wait at the cloud for something that the owner does: they aren't fetched again before.
-type looked struct {
-	mu  sync.Mutex // guards ids
-	ids map[string]bool
-}
-
-func (l *looked) at(id string) bool {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.ids[id]
-}
-
-func (l *looked) note(id string) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if l.ids == nil {
-		l.ids = map[string]bool{}
-	}
-	l.ids[id] = true
-}
-
-func (l *looked) forget() {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.ids = nil
 }
 
 // State is how far a person is known.
@@ -247,6 +220,15 @@ func people(entries []vault.Entry) (out []Person) {
 	return out
 }
 
+// Known says who is known, and how far, so that two lists of people can be told apart by it.
+func Known(people []Person) string {
+	var b strings.Builder
+	for _, p := range people {
+		fmt.Fprintf(&b, "%s %s %t %x\n", p.ID, p.State, p.Paused, p.Keys.Sign)
+	}
+	return b.String()
+}
+
 // doubts reports whether somebody who isn't checked has the address of somebody who is, and other keys.
 func (p Person) doubts(checked Person) bool {
 	return p.ID != checked.ID && p.Email == checked.Email && p.State != Checked && checked.State == Checked &&
@@ -337,7 +319,6 @@ func (m meeting) put(c vault.Changes) error {
 
 // Answer has this device answer somebody who asks. Their name is as they give it, unless another one is given.
 func (h *Household) Answer(ctx context.Context, id, name string) error {
-	h.looked.forget()
 	return h.edit(ctx, id, func(p Person, m meeting) (vault.Changes, error) {
 		if p.State != Asks {
 			return nil, nil
@@ -358,7 +339,6 @@ func (h *Household) Same(ctx context.Context, id string) error {
 	if err := h.Guard.Require(reauth.Trust); err != nil {
 		return err
 	}
-	h.looked.forget()
 	return h.change(ctx, func(list []vault.Entry, by vault.Stamp) (out []vault.Entry, err error) {
 		now, err := find(list, id)
 		if err != nil {
@@ -414,7 +394,6 @@ func (h *Household) Remove(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	h.looked.forget()
 	h.takeBack(ctx, email, append(sent, meeting)...)
 	return nil
 }

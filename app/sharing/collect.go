@@ -194,6 +194,14 @@ func (s *Sharing) setFault(set, fault string) {
 // takeBoxes reads what is sealed to the owner, in order. What came of a box is committed before it is dropped at the
 // cloud: committed is the set's entry as it was when the run began.
 func (r *run) takeBoxes(ctx context.Context, l wire.SharedSet, committed vault.Entry) error {
+	if len(l.Waiting) == 0 {
+		return nil
+	}
+	people, err := r.People.People()
+	if err != nil {
+		return err
+	}
+	known := household.Known(people)
 	boxes := slices.Clone(l.Waiting)
 	slices.SortStableFunc(boxes, func(a, b wire.SetBox) int { return int(a.Epoch) - int(b.Epoch) })
 	was, ok := share.HeldOf(committed)
@@ -206,8 +214,7 @@ func (r *run) takeBoxes(ctx context.Context, l wire.SharedSet, committed vault.E
 			}
 			continue
 		}
-		known := r.known()
-		if r.looked.at(b.ID, known) {
+		if r.looked.At(b.ID, known) {
 			continue
 		}
 		id := b.ID
@@ -236,24 +243,10 @@ func (r *run) takeBoxes(ctx context.Context, l wire.SharedSet, committed vault.E
 			return err
 		}
 		if !ok { // an invitation, or nothing
-			r.looked.note(id, known)
+			r.looked.Note(id, known)
 		}
 	}
 	return nil
-}
-
-// known is how many people can invite.
-func (r *run) known() (n int) {
-	people, err := r.People.People()
-	if err != nil {
-		return -1
-	}
-	for _, p := range people {
-		if p.State == household.Checked && !p.Paused {
-			n++
-		}
-	}
-	return n
 }
 
 func (r *run) drop(ctx context.Context, set string, b wire.SetBox) error {

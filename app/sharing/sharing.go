@@ -77,35 +77,11 @@ type Sharing struct {
 	look    beside.Look
 	pushed  atomic.Int64 // the revision of the book up to which everything was brought
 	faults  faults
-	looked  looked
+	looked  beside.Looked // boxes that nobody who was checked has sealed, as far as it is known
 
 	standings standings
 	seed      maphash.Seed
 	seen      map[string]seenAs // by the entry's id; for the one run that is under way
-}
-
-// looked are boxes that nobody who was checked has sealed, as far as it is known: they aren't fetched again before the
-// vault is opened the next time, or somebody else is known.
-type looked struct {
-	mu  sync.Mutex // guards ids
-	ids map[string]int
-}
-
-// at reports whether a box was looked at while as many people were known.
-func (l *looked) at(id string, people int) bool {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	n, ok := l.ids[id]
-	return ok && n == people
-}
-
-func (l *looked) note(id string, people int) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if l.ids == nil {
-		l.ids = map[string]int{}
-	}
-	l.ids[id] = people
 }
 
 // Open returns the sharing of an open set.
