@@ -97,6 +97,7 @@ test("what wasn't asked for by the owner is stopped", async () => {
   await desk.click("button:has-text('Stop it')");
   await desk.waitForSelector("text=Stopped: whoever asked gets nothing");
   await fresh.waitForSelector("text=This was stopped on a device that has the vault");
+  await fresh.waitForSelector(".fingerprint", { state: "detached" });
   await picture(fresh, "stopped");
   await fresh.click("button:has-text('Ask anew')");
   await fresh.waitForSelector("button:has-text('Ask them')");

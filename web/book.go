@@ -468,7 +468,9 @@ type filedItem struct {
 func filed(v chunkView, it *vault.Item) filedItem {
 	f := filedItem{Item: it}
 	if books := v.Vault.Books; books.Open() == records.AllBooks {
-		f.BookName = books.Name(*it)
+		if f.BookName = books.Name(*it); f.BookName == f.Folder { // said once
+			f.BookName = ""
+		}
 	}
 	return f
 }

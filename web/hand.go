@@ -244,6 +244,9 @@ func (s frontPages) showSeeking(w http.ResponseWriter, r *http.Request, failed e
 	page.Data = d
 	if ok && fragment(r, "seeking-state") {
 		name = "seeking-state"
+		if d.Over { // the words around it are of no use any more
+			w.Header().Set("HX-Refresh", "true")
+		}
 	}
 	s.render(w, r, status, name, page)
 	return nil

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"cmp"
 	"errors"
 	"net/http"
 	"net/url"
@@ -60,6 +61,21 @@ type itemData struct {
 	Warning      *records.Expiry
 	Used         int64
 	State        string
+}
+
+// Filed says where it is filed: a book, a folder. One that is called like the other is said once.
+func (d *itemData) Filed() string {
+	place := cmp.Or(d.Folder, "no folder")
+	switch {
+	case d.Archived:
+		place = "in the archive"
+	case d.BookName == d.Folder:
+		return place
+	}
+	if d.BookName == "" {
+		return place
+	}
+	return d.BookName + " · " + place
 }
 
 // Changes reports whether the owner may change it, Sees whether they may see all of it.
