@@ -361,7 +361,9 @@ func TestACloudThatSwapsKeysIsNoticed(t *testing.T) {
 			ofMaren := becomes(t, maren, idrisEmail, household.Compare)
 			assert.Never(t, func() bool {
 				p, _ := person(t, idris, email)
-				return p.State == household.Compare && strings.Join(p.Words, " ") == strings.Join(ofMaren.Words, " ")
+				shown, _ := idris.Household.Code(p.ID)
+				return p.State == household.Compare && (strings.Join(p.Words, " ") == strings.Join(ofMaren.Words, " ") ||
+					maren.Household.ReadCode(ofMaren.ID, shown) == nil)
 			}, 250*time.Millisecond, 20*time.Millisecond, "other keys under the same words")
 		})
 	}
@@ -455,6 +457,32 @@ func TestNewKeysOfOnesOwn(t *testing.T) {
 		return asks.State == household.Compare
 	})
 	assert.Equal(t, ofMaren.Words, asks.Words)
+}
+
+// What the two computers compare by camera is what the words say, read the right way round.
+func TestTheComputersCompare(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	maren, idris := w.create(w.device("maren")), w.createFor(w.device("idris"), "Idris Moss", idrisEmail)
+	rosa := w.createFor(w.device("rosa"), "Rosa Quayle", "rosa.quayle@allotments.example")
+	ofMaren, ofIdris := meet(t, maren, idris)
+	_, ofIdrisAtRosas := meet(t, idris, rosa)
+	shown, err := idris.Household.Code(ofIdris.ID)
+	require.NoError(t, err)
+	require.NoError(t, maren.Household.ReadCode(ofMaren.ID, shown))
+	own, err := maren.Household.Code(ofMaren.ID)
+	require.NoError(t, err)
+	require.NoError(t, idris.Household.ReadCode(ofIdris.ID, own), "either way")
+	require.ErrorIs(t, maren.Household.ReadCode(ofMaren.ID, own), household.ErrOwnCode)
+	rosas, err := rosa.Household.Code(ofIdrisAtRosas.ID)
+	require.NoError(t, err)
+	require.ErrorIs(t, maren.Household.ReadCode(ofMaren.ID, rosas), household.ErrOtherCode)
+	require.ErrorIs(t, maren.Household.ReadCode(ofMaren.ID, "https://allotments.example/"), household.ErrNoCode)
+	require.ErrorIs(t, maren.Household.ReadCode("0197a5c0-0000-7000-8000-000000000001", shown), household.ErrNoPerson)
+	same(t, maren, ofMaren)
+	require.Error(t, maren.Household.ReadCode(ofMaren.ID, shown), "there is nothing to be compared any more")
+	_, err = maren.Household.Code(ofMaren.ID)
+	require.Error(t, err)
 }
 
 // A note of somebody who isn't known yet waits at the cloud, and comes once they are.

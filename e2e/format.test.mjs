@@ -264,6 +264,8 @@ test("a meeting of two people, and a letter", () => {
   assert.equal(hex(commitment), s.commitment);
   const named = lps("redlocket/2 meeting words", s.meeting, digest(asks), digest(answers), first, un(s.answers_nonce));
   assert.deepEqual(words(sha256(named), 6), s.words);
+  const shown = lps("redlocket/2 meeting code", s.meeting, digest(asks), digest(answers), s.words.join(" "));
+  assert.equal("redlocket:meeting:" + Buffer.from(sha256(shown)).toString("base64url"), s.asks_code);
 
   const padded = openHPKE(un(s.answers).slice(32), lps("redlocket/2 letter", s.letter_id), un(s.letter));
   const body = padded.slice(0, padded.lastIndexOf(0x80));

@@ -101,9 +101,10 @@ export function inClear(d, typed = []) {
  * A Chromium with an empty profile; with the extension if asked for, and with the permissions that a person would be
  * asked for in a window of the browser's own.
  */
-export async function browser({ extension = false, granted = [], ...options } = {}) {
+export async function browser({ extension = false, granted = [], camera = "", ...options } = {}) {
   const profile = mkdtempSync(join(tmpdir(), "redlocket-profile-"));
   const args = [...flags];
+  if (camera) args.push("--use-fake-device-for-media-stream", `--use-file-for-fake-video-capture=${camera}`);
   if (extension) {
     const dir = join(profile, "extension");
     cpSync(join(root, "extension/files"), dir, { recursive: true });

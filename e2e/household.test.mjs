@@ -2,7 +2,7 @@
 // has no vault yet.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { mkdtempSync, rmSync } from "node:fs";
+import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import {
@@ -12,10 +12,12 @@ import {
   codeMailed,
   demo,
   firstDay,
+  fits,
   idris,
   inClear,
   maren,
   newVault,
+  picture,
   start,
   unlock,
 } from "./harness.mjs";
@@ -23,13 +25,14 @@ import {
 const program = build();
 const dir = mkdtempSync(join(tmpdir(), "redlocket-household-"));
 const bryony = { name: "Bryony Tern", email: "bryony.tern@cormorant.example", password: "oar lamp tide winkle" };
+const camera = join(dir, "camera.mjpeg");
 const attic = "http://redlocket.localhost:18060";
 let d, own, b, b2, desk, his, hers;
 
 before(async () => {
   d = await demo(program, 18040);
   own = await start(program, ["--data", dir, "--port", "18060", "--no-browser", "--cloud", d.cloud], "Ctrl-C ends it");
-  b = await browser();
+  b = await browser({ camera, permissions: ["camera"] });
   b2 = await browser();
   desk = await b.page();
   his = await b2.page();
@@ -51,6 +54,14 @@ const words = async (page) => {
   await page.waitForSelector(".fingerprint.six li");
   return page.locator(".fingerprint.six li").allInnerTexts();
 };
+
+/** What a camera sees of the code on a page. */
+async function codeOf(page) {
+  if (!(await page.locator(".lens .qr").isVisible())) await page.click("summary:has-text('You sit together?')");
+  const at = await page.locator(".lens .qr").boundingBox();
+  const clip = { x: Math.max(0, at.x - 80), y: Math.max(0, at.y - 60), width: 480, height: 360 };
+  return page.screenshot({ type: "jpeg", clip, fullPage: true });
+}
 
 /** Says that the words are the same. */
 async function same(page, password) {
@@ -210,6 +221,23 @@ test("both are added again, and what is passed shows on each of Maren's computer
   await desk.click(".known .line:has-text('asks you') .line-main");
   await desk.click("button:has-text('Answer')");
   assert.deepEqual(await words(hers), await words(desk));
+  writeFileSync(camera, await codeOf(desk)); // it looks at the wrong screen
+  await desk.click("button:has-text('Read their code')");
+  await desk.waitForSelector(".lens-said.trouble:has-text('your own screen')");
+  writeFileSync(camera, await codeOf(hers));
+  await desk.click("button:has-text('Read their code')");
+  await desk.waitForSelector(".lens-said.done:has-text('It is the same code')");
+  await desk.waitForSelector("button:has-text('Read their code')"); // the camera is off again
+  await accessible(desk, "a code that was read");
+  await fits(desk, "a code that was read");
+  await picture(desk, "a code that was read");
+  const photo = async (picture, says) => {
+    await hers.setInputFiles(".lens input[type=file]", { name: "a.jpg", mimeType: "image/jpeg", buffer: picture });
+    await hers.waitForSelector(`.lens-said:has-text("${says}")`);
+  };
+  await photo(await hers.screenshot({ type: "jpeg", clip: { x: 0, y: 0, width: 400, height: 60 } }), "no QR code");
+  await photo(await codeOf(hers), "your own screen");
+  await photo(await codeOf(desk), "It is the same code");
   await same(desk, maren.password);
   await same(hers, bryony.password);
   await hers.fill("#text", "school film night is moved to Friday");

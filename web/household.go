@@ -1,6 +1,9 @@
 package web
 
 import (
+	"errors"
+	"html/template"
+	"io"
 	"net/http"
 	"slices"
 
@@ -8,6 +11,7 @@ import (
 
 	"redlocket/app"
 	"redlocket/app/household"
+	"redlocket/app/qrpicture"
 	"redlocket/app/sharing"
 	"redlocket/core/otp"
 	"redlocket/core/secret"
@@ -41,8 +45,9 @@ type householdData struct {
 	People  []household.Person
 	At      *household.Person // who is shown on the sheet
 	Notes   []household.Note
-	Newest  string // id of the newest note
-	Email   string // that was typed
+	Newest  string        // id of the newest note
+	Code    template.HTML // of who is shown, for their camera, while words wait to be compared
+	Email   string        // that was typed
 	Name    string
 	Text    string
 	Mails   bool // the cloud mails that something waits
@@ -81,6 +86,14 @@ func (s householdPages) data(r *http.Request, id string) (d householdData, err e
 			return d, err
 		}
 		d.Newest = newest(d.Notes)
+		if p.State == household.Compare {
+			code, err := v.Household.Code(id)
+			if err != nil {
+				return d, err
+			}
+			d.Code, err = qr(code)
+			return d, err
+		}
 		return d, nil
 	}
 	d.Mails, err = v.Household.Mails(r.Context())
@@ -105,6 +118,8 @@ func (s householdPages) show(w http.ResponseWriter, r *http.Request, id string, 
 	if err != nil {
 		return err
 	}
+	// The other's code is read by camera, on a page that a person's sheet may be loaded into later.
+	w.Header().Set("Permissions-Policy", "camera=(self), microphone=(), geolocation=()")
 	page := s.view(r, "Household", "household", d)
 	status := page.refused(failed, "form")
 	switch {
@@ -151,6 +166,39 @@ func (s householdPages) same(w http.ResponseWriter, r *http.Request) error {
 		err = vaultOf(r).Household.Same(r.Context(), id)
 	}
 	return s.after(w, r, id, err, "From now on you can pass notes and logins to each other.")
+}
+
+// readCode compares the code in a picture with the one that is expected on the other's screen.
+func (s householdPages) readCode(w http.ResponseWriter, r *http.Request) error {
+	id := chi.URLParam(r, "id")
+	p, err := vaultOf(r).Household.Person(id)
+	if err != nil {
+		return err
+	}
+	b, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxPicture))
+	if err != nil {
+		http.Error(w, "The picture is larger than 12 MB; cut it to the QR code.", http.StatusUnprocessableEntity)
+		return nil
+	}
+	text, err := qrpicture.Read(b)
+	if err == nil {
+		err = vaultOf(r).Household.ReadCode(id, text)
+	}
+	switch {
+	case errors.Is(err, household.ErrOtherCode):
+		http.Error(w, "This is another code. If it is on "+p.Name+"’s page of you, and from now, somebody was in between: "+
+			"press “They are others”.", http.StatusConflict)
+		return nil
+	case errors.Is(err, household.ErrOwnCode):
+		http.Error(w, errorWords(err), http.StatusConflict)
+		return nil
+	case err != nil:
+		http.Error(w, errorWords(err), http.StatusUnprocessableEntity)
+		return nil
+	}
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	_, _ = io.WriteString(w, "It is the same code: nobody is in between. Press “They are the same” on both screens.")
+	return nil
 }
 
 func (s householdPages) remove(w http.ResponseWriter, r *http.Request) error {

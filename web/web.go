@@ -198,6 +198,7 @@ func (s *Server) staticRoutes(r chi.Router) {
 // uploadRoutes are those whose requests are larger than a form; each sets its own limit.
 func (s *Server) uploadRoutes(r routes) {
 	r.post("/pictures", s.readPicture)
+	r.post("/household/{id}/code", householdPages{s}.readCode)
 	r.post("/items/{id}/files", s.attach)
 	r.post("/import/files", s.takeFiles)
 	r.post("/import/backup", s.restoreBackup)

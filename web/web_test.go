@@ -187,6 +187,11 @@ func TestFences(t *testing.T) {
 		assert.Contains(t, csp, part)
 	}
 	assert.NotContains(t, csp, "unsafe")
+	assert.Contains(t, r.Header.Get("Permissions-Policy"), "camera=()", "only people's codes are read by camera")
+	c.open(v)
+	for page, camera := range map[string]string{"/household": "camera=(self),", "/logins": "camera=(),"} {
+		assert.Contains(t, c.do("GET", page, nil).Header.Get("Permissions-Policy"), camera, page)
+	}
 	assert.Equal(t, "no-store", r.Header.Get("Cache-Control"))
 	assert.Equal(t, "no-referrer", r.Header.Get("Referrer-Policy"))
 

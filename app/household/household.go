@@ -128,6 +128,9 @@ type meeting struct {
 var (
 	ErrNoPerson   = errors.New("there is no such person here any more")
 	ErrNoCloud    = errors.New("this vault is on this computer only: others are reached by way of a cloud")
+	ErrNoCode     = errors.New("this isn’t the code of Red Locket’s page of six words")
+	ErrOwnCode    = errors.New("this is the code of your own screen: read theirs")
+	ErrOtherCode  = errors.New("this is another code")
 	errEmail      = errors.New("type an e-mail address, like name@example.org")
 	errOwnEmail   = errors.New("this is your own address")
 	errKnown      = errors.New("somebody of this address is here already")
@@ -368,6 +371,41 @@ func (h *Household) Same(ctx context.Context, id string) error {
 		notes, err := moved(list, by, to)
 		return append(out, notes...), err
 	})
+}
+
+// Code is what this screen shows for the other's camera while words wait to be compared.
+func (h *Household) Code(id string) (string, error) {
+	own, _, err := h.codes(id)
+	return own, err
+}
+
+func (h *Household) codes(id string) (own, theirs string, err error) {
+	p, err := h.Person(id)
+	if err != nil {
+		return "", "", err
+	}
+	k, ok := h.identity()
+	if !ok || p.State != Compare {
+		return "", "", errNotYet
+	}
+	return share.Code(p.meeting, k.Public(), p.Keys, p.Words), share.Code(p.meeting, p.Keys, k.Public(), p.Words), nil
+}
+
+// ReadCode compares what was read from the other's screen. The error is ErrOtherCode, ErrOwnCode or ErrNoCode. Nothing
+// is kept of it: the owner says by [Household.Same] that they are sure.
+func (h *Household) ReadCode(id, text string) error {
+	own, theirs, err := h.codes(id)
+	switch {
+	case err != nil:
+		return err
+	case text == own:
+		return ErrOwnCode
+	case text == theirs:
+		return nil
+	case share.IsCode(text):
+		return ErrOtherCode
+	}
+	return ErrNoCode
 }
 
 // Remove has a person known no more: somebody who asked is refused, somebody whose words were others is dropped, and

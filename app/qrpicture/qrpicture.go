@@ -30,23 +30,27 @@ var (
 	ErrPixels  = errors.New("the picture is too large; cut it to the QR code and try again")
 )
 
-// ReadSetup reads the setup key of one-time codes from the picture of a QR code.
-// Nothing of the picture is kept.
-func ReadSetup(picture []byte) (otp.Setup, error) {
+// Read reads the text of a QR code in a picture. Nothing of the picture is kept.
+func Read(picture []byte) (string, error) {
 	c, _, err := image.DecodeConfig(bytes.NewReader(picture))
 	if err != nil {
-		return otp.Setup{}, ErrPicture
+		return "", ErrPicture
 	}
 	if c.Width <= 0 || c.Height <= 0 || c.Width > maxPixels/c.Height {
-		return otp.Setup{}, ErrPixels
+		return "", ErrPixels
 	}
 	img, _, err := image.Decode(bytes.NewReader(picture))
 	if err != nil {
-		return otp.Setup{}, ErrPicture
+		return "", ErrPicture
 	}
-	text, err := readQR(img)
+	return readQR(img)
+}
+
+// ReadSetup reads the setup key of one-time codes from the picture of a QR code.
+func ReadSetup(picture []byte) (otp.Setup, error) {
+	text, err := Read(picture)
 	if err != nil {
-		return otp.Setup{}, ErrNoQR
+		return otp.Setup{}, err
 	}
 	if !strings.HasPrefix(strings.ToLower(text), "otpauth:") {
 		return otp.Setup{}, otp.ErrAddress

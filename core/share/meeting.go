@@ -21,6 +21,7 @@ package share
 import (
 	"crypto/hmac"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/binary"
 	"errors"
 	"io"
@@ -207,6 +208,24 @@ func compared(meeting string, asks, answers keys.PublicIdentity, first, second [
 	))
 	return keys.Words(sum, words)
 }
+
+// codeBegins is what the code of a meeting begins with, for other codes to be told apart from it.
+const codeBegins = "redlocket:meeting:"
+
+// Code is what the screen of one person shows to the other's camera, where both sit together: SHA-256 over the meeting,
+// the keys of whoever shows it, those of whoever reads it, and the words. It binds both keys by itself, and is no
+// secret. Each reads the other's: their own is another one, so that a camera that looks at the wrong screen finds out
+// nothing.
+func Code(meeting string, shows, reads keys.PublicIdentity, words []string) string {
+	a, b := shows.Digest(), reads.Digest()
+	sum := sha256.Sum256(joined(
+		"redlocket/2 meeting code", meeting, string(a[:]), string(b[:]), strings.Join(words, " "),
+	))
+	return codeBegins + base64.RawURLEncoding.EncodeToString(sum[:])
+}
+
+// IsCode reports whether a text is the code of some meeting.
+func IsCode(text string) bool { return strings.HasPrefix(text, codeBegins) }
 
 // joined are texts one after the other, each behind its length in two bytes.
 func joined(parts ...string) (b []byte) {

@@ -100,7 +100,28 @@ func TestSomebodyInBetween(t *testing.T) {
 		if same {
 			assert.True(t, honest, "the same words with other keys")
 		}
+		shown := share.Code("m1", maren.Public(), answer.Keys, asks.Words())
+		expected := share.Code("m1", offer.Keys, idris.Public(), answers.Words())
+		assert.Equal(t, same && honest, shown == expected, "the camera finds out what the words do")
 	})
+}
+
+func TestACodeIsOfWhoShowsIt(t *testing.T) {
+	maren, idris := identity(t).Public(), identity(t).Public()
+	words := strings.Fields("kelp ferry lantern forty slack tide")
+	code := share.Code("m1", maren, idris, words)
+	assert.True(t, share.IsCode(code))
+	assert.Equal(t, code, share.Code("m1", maren, idris, words))
+	others := []string{
+		share.Code("m1", idris, maren, words), // shown by the other one: whoever films their own screen finds out nothing
+		share.Code("m2", maren, idris, words),
+		share.Code("m1", maren, maren, words),
+		share.Code("m1", maren, idris, words[:5]),
+	}
+	for _, o := range others {
+		assert.NotEqual(t, code, o)
+	}
+	assert.False(t, share.IsCode("otpauth://totp/x?secret=GEZDGNBV"))
 }
 
 func TestASecondAnswerIsRefused(t *testing.T) {

@@ -33,6 +33,7 @@ type vectors struct {
 	Commitment string              `json:"commitment"`
 	Nonce      string              `json:"answers_nonce"`
 	Words      []string            `json:"words"`
+	Code       string              `json:"asks_code"` // as the screen of who asks shows it
 	Letter     string              `json:"letter"`
 	LetterID   string              `json:"letter_id"`
 	Note       json.RawMessage     `json:"note"`
@@ -166,7 +167,8 @@ func TestVectors(t *testing.T) {
 		Asks:    hex.EncodeToString(asks.Bytes()), Answers: hex.EncodeToString(answers.Bytes()),
 		AsksKeys: asks.Public(),
 		Meeting:  meeting, AsksNonce: hex.EncodeToString(one.Nonce), Commitment: hex.EncodeToString(offer.Commitment),
-		Nonce: hex.EncodeToString(other.Nonce), Words: one.Words(), LetterID: "0197a5c0-0000-7000-8000-000000000002",
+		Nonce: hex.EncodeToString(other.Nonce), Words: one.Words(), Code: share.Code(meeting, asks.Public(), answers.Public(), one.Words()),
+		LetterID: "0197a5c0-0000-7000-8000-000000000002",
 		Note: plain,
 	}
 	var got vectors

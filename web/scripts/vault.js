@@ -6,4 +6,5 @@ import "./copy.js";
 import "./form.js";
 import "./import.js";
 import "./keys.js";
+import "./lens.js";
 import "./live.js";
