@@ -186,8 +186,8 @@ func (s householdPages) readCode(w http.ResponseWriter, r *http.Request) error {
 	}
 	switch {
 	case errors.Is(err, household.ErrOtherCode):
-		http.Error(w, "This is another code. If it is on "+p.Name+"’s page of you, and from now, somebody was in between: "+
-			"press “They are others”.", http.StatusConflict)
+		http.Error(w, "This is another code. If it is on "+p.Name+"’s page of you, and from now, somebody was in "+
+			"between: press “They are others”.", http.StatusConflict)
 		return nil
 	case errors.Is(err, household.ErrOwnCode):
 		http.Error(w, errorWords(err), http.StatusConflict)
