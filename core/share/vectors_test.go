@@ -168,7 +168,7 @@ func TestVectors(t *testing.T) {
 		AsksKeys: asks.Public(),
 		Meeting:  meeting, AsksNonce: hex.EncodeToString(one.Nonce), Commitment: hex.EncodeToString(offer.Commitment),
 		Nonce: hex.EncodeToString(other.Nonce), Words: one.Words(),
-		Code: share.Code(meeting, asks.Public(), answers.Public(), one.Words()),
+		Code:     share.Code(meeting, asks.Public(), answers.Public(), one.Words()),
 		LetterID: "0197a5c0-0000-7000-8000-000000000002", Note: plain,
 	}
 	var got vectors
