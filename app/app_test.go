@@ -195,7 +195,7 @@ func (w *world) inStep(vs ...*app.Vault) {
 			}
 		}
 		return true
-	}, 10*time.Second, 5*time.Millisecond, "not in step")
+	}, patience, 5*time.Millisecond, "not in step")
 }
 
 func login(title, password string) vault.Changes {
@@ -233,7 +233,7 @@ func TestALoginTravels(t *testing.T) {
 	require.Eventually(t, func() bool { // the laptop's own record comes with the next pull
 		list, _, err := desk.Account.Devices(t.Context())
 		return err == nil && len(list) == 2
-	}, 5*time.Second, 5*time.Millisecond)
+	}, patience, 5*time.Millisecond)
 	list, away, err := desk.Account.Devices(t.Context())
 	require.NoError(t, err)
 	assert.False(t, away)
@@ -284,7 +284,7 @@ func TestOfflineEditsMergeAndBothPasswordsStay(t *testing.T) {
 	)
 	require.Eventually(t, func() bool {
 		return desk.Sync.Status().State == syncing.Away && laptop.Sync.Status().State == syncing.Away
-	}, 5*time.Second, time.Millisecond)
+	}, patience, time.Millisecond)
 	assert.Equal(t, 1, desk.Sync.Status().Waiting)
 	w.down.Store(false)
 
@@ -294,7 +294,7 @@ func TestOfflineEditsMergeAndBothPasswordsStay(t *testing.T) {
 		x, _ := a.Encode()
 		y, _ := b.Encode()
 		return string(x) == string(y) && a.Text(vault.FieldTitle) == "Brackish Radio"
-	}, 20*time.Second, 5*time.Millisecond)
+	}, patience, 5*time.Millisecond)
 	e, err := desk.Items.Entry(id)
 	require.NoError(t, err)
 	assert.Equal(t, "desk's note", e.Text(vault.FieldNotes))
@@ -756,7 +756,7 @@ func TestTheMasterPasswordIsChanged(t *testing.T) {
 	require.NoError(t, err)
 
 	pulled := func() bool { _, err := desk.Items.Entry(id); return err == nil }
-	require.Eventually(t, pulled, 5*time.Second, time.Millisecond)
+	require.Eventually(t, pulled, patience, time.Millisecond)
 	w.inStep(desk)
 	assert.Equal(t, syncing.InStep, desk.Sync.Status().State, "it stays signed in")
 	desk.Lock()
@@ -817,7 +817,7 @@ func TestAShutOutDeviceCantSignInAgain(t *testing.T) {
 	}
 	require.NoError(t, desk.Account.ShutOut(t.Context(), laptop.Profile().Device, secret.New(master)))
 	ended := func() bool { return laptop.Sync.Status().State == syncing.Ended }
-	require.Eventually(t, ended, 5*time.Second, time.Millisecond)
+	require.Eventually(t, ended, patience, time.Millisecond)
 	require.Error(t, laptop.Account.SignInAgain(t.Context(), secret.New(master), ""), "the carried half is another one")
 	sheet, err := desk.Account.Sheet(t.Context())
 	require.NoError(t, err)

@@ -30,7 +30,7 @@ func faults(t *testing.T, v *app.Vault) map[string][]audit.Fault {
 		look, err = v.Auditing.Look(t.Context())
 		require.NoError(t, err)
 		return look.Judged == look.Of
-	}, 10*time.Second, 5*time.Millisecond)
+	}, patience, 5*time.Millisecond)
 	out := map[string][]audit.Fault{}
 	for _, s := range look.Spots {
 		e, err := v.Items.Entry(s.ID)
@@ -74,7 +74,7 @@ func TestLeakListOnThisComputer(t *testing.T) {
 			l, err = v.Auditing.LeakList()
 			require.NoError(t, err)
 			return !l.Running
-		}, 5*time.Second, 5*time.Millisecond)
+		}, patience, 5*time.Millisecond)
 		return l
 	}
 	write(leaks.HashOf(secret.New("Qz7!pLw0XrTa-leaked")).String() + ":7\n")

@@ -100,6 +100,8 @@ func crashRole(role, dir, addr, carried string) error {
 		return crashUnlocks(ctx, v)
 	case "leaving-out":
 		return crashLeavingOut(ctx, v, carried)
+	case "sharing":
+		return crashSharing(ctx, v, carried)
 	case "full":
 		return saveOnAFullDisk(ctx, v)
 	}
@@ -213,7 +215,7 @@ func TestTurningKilledAtAnyMoment(t *testing.T) {
 		require.Eventually(t, func() bool {
 			s := v.Sync.Status()
 			return s.State == syncing.InStep && s.Waiting == 0 && v.Account.OldKeys() == 0
-		}, 20*time.Second, 10*time.Millisecond, "%+v", v.Sync.Status())
+		}, patience, 10*time.Millisecond, "%+v", v.Sync.Status())
 		for id := range saved {
 			require.True(t, holds(v, id)(), "an acknowledged save is gone")
 		}

@@ -24,10 +24,14 @@ import (
 	"redlocket/core/wire"
 )
 
+// patience is how long something that happens by itself is waited for: a slow machine that is watched for races, and
+// has other work, takes long.
+const patience = time.Minute
+
 // soon waits for something that happens by itself.
 func soon(t testing.TB, what string, ok func() bool) {
 	t.Helper()
-	require.Eventually(t, ok, 10*time.Second, 2*time.Millisecond, what)
+	require.Eventually(t, ok, patience, 2*time.Millisecond, what)
 }
 
 func holds(v *app.Vault, id string) func() bool {

@@ -83,7 +83,7 @@ func helpOut(ctx context.Context, b *bench) error {
 	h := helping.Open(helping.Config{
 		Set: b.v.Set, Vault: b.v.Profile().Vault, People: g, Guard: b.v.Guard, Now: time.Now, Rand: rand.Reader,
 		Cloud:   func(context.Context) (helping.Cloud, string, error) { return hall, "credential", nil },
-		Changed: func() {}, Beside: func(f func()) { f() },
+		Changed: func() {}, Nudge: func() {}, Beside: func(f func()) { f() },
 	})
 	if err := h.Arrange(ctx, []string{"of maren"}, share.Rule{Need: 1}, code, keys.Key{}); err != nil {
 		return err

@@ -380,3 +380,59 @@ func TestWhatHelpersHold(t *testing.T) {
 		assert.NotContains(t, strings.ReplaceAll(text, "-", ""), strings.ReplaceAll(h.code, "-", ""))
 	}
 }
+
+// The cloud sets it down, and its answer is lost, or the program ends then: the page says that it was cut short, and
+// not that all is well.
+func TestChoosingIsCutShort(t *testing.T) {
+	t.Parallel()
+	h := newHelped(t, 2)
+	lost := func(act func() error) {
+		lose := between(func(rw http.ResponseWriter, r *http.Request, next http.Handler) {
+			if r.Method != http.MethodPut || r.URL.Path != "/v1/hand" {
+				next.ServeHTTP(rw, r)
+				return
+			}
+			next.ServeHTTP(httptest.NewRecorder(), r)
+			rw.WriteHeader(http.StatusBadGateway)
+		})
+		h.between.Store(&lose)
+		require.Error(t, act())
+		h.between.Store(nil)
+		require.NoError(t, h.maren.Helping.Collect(t.Context()))
+	}
+	arrange := func() error {
+		return h.maren.Account.Arrange(t.Context(), app.Helpers{
+			Peers: h.peers, Need: 2, Code: h.code, Password: secret.New(master),
+		})
+	}
+	end := func() error { return h.maren.Account.EndHelp(t.Context(), secret.New(master)) }
+	is := func(there, unfinished bool, helpers int) {
+		t.Helper()
+		own, ok, err := h.maren.Account.Hand()
+		require.NoError(t, err)
+		assert.Equal(t, there, ok)
+		assert.Equal(t, unfinished, own.Unfinished)
+		assert.Len(t, own.Helpers, helpers)
+	}
+	is(false, false, 0)
+	lost(arrange)
+	is(true, true, 0)
+	h.ask() // whoever was named can be asked, and so it can be stopped
+	soon(t, "it is seen", func() bool {
+		own, _, err := h.maren.Account.Hand()
+		require.NoError(t, err)
+		require.NoError(t, h.maren.Helping.Collect(t.Context()))
+		return len(own.Asked) == 1
+	})
+	require.NoError(t, h.maren.Helping.Stop(t.Context()))
+	require.NoError(t, arrange())
+	is(true, false, 2)
+	lost(arrange)
+	is(true, true, 2)
+	require.NoError(t, arrange())
+	is(true, false, 2)
+	lost(end)
+	is(true, true, 2)
+	require.NoError(t, end())
+	is(false, false, 0)
+}

@@ -30,7 +30,7 @@ func finish(t *testing.T, i *importing.Job) (st importing.State) {
 	require.Eventually(t, func() bool {
 		i.View(func(_ *transfer.Plan, s importing.State) { st = s })
 		return !st.Running
-	}, 20*time.Second, time.Millisecond)
+	}, patience, time.Millisecond)
 	return st
 }
 
@@ -70,7 +70,7 @@ func TestImportCommitUndoAndTheOtherDevice(t *testing.T) {
 	require.Eventually(t, func() bool {
 		x, err := other.Book.Find(find.Parse("gull"), 0)
 		return err == nil && x.Items == 1
-	}, 10*time.Second, 5*time.Millisecond, "it comes to the other device")
+	}, patience, 5*time.Millisecond, "it comes to the other device")
 
 	// Another day, on the other device: one of the two was edited since.
 	x, err := other.Book.Find(find.Parse("tern"), 0)
@@ -89,7 +89,7 @@ func TestImportCommitUndoAndTheOtherDevice(t *testing.T) {
 	require.Eventually(t, func() bool {
 		x, err := v.Book.Find(find.Parse("gull"), 0)
 		return err == nil && x.Items == 0
-	}, 10*time.Second, 5*time.Millisecond)
+	}, patience, 5*time.Millisecond)
 	_, err = other.Imports.Undo(t.Context(), imports[0].ID)
 	assert.ErrorIs(t, err, transfer.ErrNoImport)
 }
@@ -119,7 +119,7 @@ func TestImportTravelsTogether(t *testing.T) {
 	require.Eventually(t, func() bool {
 		x, err := other.Book.Index()
 		return err == nil && x.Len("") == 3000
-	}, 20*time.Second, 10*time.Millisecond)
+	}, patience, 10*time.Millisecond)
 	assert.LessOrEqual(t, commits.Load(), int64(10))
 }
 
@@ -174,7 +174,7 @@ func TestImportStoppedWritesNothing(t *testing.T) {
 	require.Eventually(t, func() (sealing bool) {
 		i.View(func(_ *transfer.Plan, s importing.State) { sealing = s.Step == importing.StepSealing || !s.Running })
 		return sealing
-	}, 10*time.Second, 100*time.Microsecond)
+	}, patience, 100*time.Microsecond)
 	i.Stop()
 	st := finish(t, i)
 	x, err := v.Book.Index()
@@ -267,7 +267,7 @@ func TestLargeFilesAreReadInTheBackground(t *testing.T) {
 		i.View(func(_ *transfer.Plan, s importing.State) { yes = s.Running })
 		return yes
 	}
-	require.Eventually(t, running, 5*time.Second, time.Millisecond)
+	require.Eventually(t, running, patience, time.Millisecond)
 	i.Stop()
 	st = finish(t, i)
 	i.View(func(p *transfer.Plan, _ importing.State) { assert.Empty(t, p.Steps) })

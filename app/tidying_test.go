@@ -49,7 +49,7 @@ func TestJoinedHereTakenBackThere(t *testing.T) {
 	require.Len(t, l.Done, 1)
 
 	w.inStep(desk, laptop)
-	require.Eventually(t, func() bool { return len(tidyList(t, laptop).Done) == 1 }, 5*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return len(tidyList(t, laptop).Done) == 1 }, patience, 5*time.Millisecond)
 	one, err := laptop.Items.Entry(a)
 	require.NoError(t, err)
 	if one.Archived() {

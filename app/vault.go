@@ -150,7 +150,8 @@ func (d *Device) openVault(
 	})
 	v.Helping = helping.Open(helping.Config{
 		Set: v.Set, Vault: p.Vault, People: v.Household, Guard: v.Guard, Now: d.ports.Now, Rand: d.ports.Rand,
-		Cloud: v.Account.hands, Changed: func() { v.notices.tell(NoticeStatus) }, Beside: d.tasks.Go,
+		Cloud: v.Account.hands, Changed: func() { v.notices.tell(NoticeStatus) }, Nudge: v.Sync.Nudge,
+		Beside: d.tasks.Go,
 	})
 	v.Tidying = tidying.New(v.Set, d.ports.Steps)
 	v.Auditing = auditing.New(auditing.Config{

@@ -7,6 +7,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -51,13 +52,19 @@ func (s *Server) setHand(w http.ResponseWriter, r *http.Request) {
 	if !s.byPresentKey(w, r, digest) {
 		return
 	}
-	if err := s.store.setHand(r.Context(), of(r).account, in); err != nil {
+	account := of(r).account
+	told, err := s.store.helpers(r.Context(), account) // also who helps no more
+	if err == nil {
+		err = s.store.setHand(r.Context(), account, in)
+	}
+	if err != nil {
 		s.trouble(w, r, err)
 		return
 	}
 	for _, h := range in.Helpers {
-		s.tellAddress(r.Context(), h.Address)
+		told = append(told, h.Address)
 	}
+	s.tellHand(r.Context(), account, told)
 	w.WriteHeader(http.StatusNoContent)
 }
 
@@ -83,6 +90,20 @@ func checkHand(in *wire.NewHand) error {
 	return nil
 }
 
+// tellHand has the devices of an account and of helpers look.
+func (s *Server) tellHand(ctx context.Context, account string, helpers []string) {
+	s.hub.tell(account, 0)
+	slices.Sort(helpers)
+	for _, address := range slices.Compact(helpers) {
+		s.tellAddress(ctx, address)
+	}
+}
+
+// helpers are the addresses of those who hold an account's parts.
+func (s *store) helpers(ctx context.Context, account string) (addresses []string, err error) {
+	return addresses, s.db.SelectContext(ctx, &addresses, `SELECT address FROM helpers WHERE account = ?`, account)
+}
+
 // tellAddress has the devices of an address look, if it has an account. How long that takes tells nobody anything.
 func (s *Server) tellAddress(ctx context.Context, address string) {
 	ctx = context.WithoutCancel(ctx)
@@ -104,8 +125,12 @@ func (s *Server) hand(w http.ResponseWriter, r *http.Request) {
 
 // stopHelp stops all that was asked. Any device of the account may.
 func (s *Server) stopHelp(w http.ResponseWriter, r *http.Request) {
-	_, err1 := s.store.db.ExecContext(r.Context(), stopAsked, of(r).account)
-	_, err2 := s.store.db.ExecContext(r.Context(), dropHelp, of(r).account)
+	account := of(r).account
+	_, err1 := s.store.db.ExecContext(r.Context(), stopAsked, account)
+	_, err2 := s.store.db.ExecContext(r.Context(), dropHelp, account)
+	if told, err := s.store.helpers(r.Context(), account); err == nil {
+		s.tellHand(r.Context(), account, told)
+	}
 	s.done(w, r, errors.Join(err1, err2))
 }
 
@@ -179,15 +204,11 @@ func (s *Server) tellHelp(w http.ResponseWriter, r *http.Request, a account, ema
 	ctx := context.WithoutCancel(r.Context())
 	mails := s.Post != nil && s.letterMails.may(w, r, "help", "help "+email, email)
 	s.mails.add(func(context.Context) error {
-		var helpers []string
-		err := s.store.db.SelectContext(ctx, &helpers, `SELECT address FROM helpers WHERE account = ?`, a.Account)
+		helpers, err := s.store.helpers(ctx, a.Account)
 		if err != nil || len(helpers) == 0 {
 			return err
 		}
-		s.hub.tell(a.Account, 0)
-		for _, address := range helpers {
-			s.tellAddress(ctx, address)
-		}
+		s.tellHand(ctx, a.Account, helpers)
 		if !mails {
 			return nil
 		}

@@ -64,7 +64,9 @@ func (s *Server) setDone(w http.ResponseWriter, r *http.Request, err error) {
 		fail(w, http.StatusNotFound, wire.CodeNotFound, err.Error())
 	case errors.Is(err, errConflict):
 		fail(w, http.StatusConflict, wire.CodeConflict, err.Error())
-	case errors.Is(err, errNoRoom), errors.Is(err, errManySets):
+	case errors.Is(err, errManySets):
+		fail(w, http.StatusInsufficientStorage, wire.CodeManySets, err.Error())
+	case errors.Is(err, errNoRoom):
 		fail(w, http.StatusInsufficientStorage, wire.CodeNoRoom, err.Error())
 	case errors.Is(err, errPart):
 		fail(w, http.StatusBadRequest, wire.CodeBadRequest, err.Error())

@@ -82,7 +82,7 @@ func (s handPages) data(r *http.Request) (d handData, err error) {
 		for _, h := range d.Helpers {
 			d.Chosen = append(d.Chosen, h.Peer)
 		}
-		if d.Has {
+		if len(d.Helpers) > 0 {
 			d.Chose = d.Rule.Need
 		}
 	}

@@ -231,6 +231,8 @@ func (c *Client) try(
 		return nil, syncing.ErrManyLetters
 	case wire.CodeNoRoom:
 		return nil, syncing.ErrNoRoom
+	case wire.CodeManySets:
+		return nil, syncing.ErrManySets
 	case wire.CodeFull:
 		return nil, syncing.ErrCloudFull
 	case wire.CodeNotReady:

@@ -64,6 +64,7 @@ type Config struct {
 	// Cloud is where hands are kept, and what this device signs with there; nil without one.
 	Cloud   func(ctx context.Context) (Cloud, string, error)
 	Changed func()       // something is to be shown
+	Nudge   func()       // has the set brought in step soon
 	Beside  func(func()) // runs something beside whoever calls
 }
 
@@ -77,6 +78,7 @@ type Helping struct {
 	own   wire.Hand                 // as the cloud had it last
 	held  map[string]wire.HeldHand  // by id, as the cloud had them last
 	known bool                      // the cloud was asked
+	acts  int                       // how often this device has chosen or ended: what was asked before is old
 	tries map[[sha256.Size]byte]int // wrong words, by the key of who asks
 }
 
@@ -114,7 +116,10 @@ type Own struct {
 	// Stale says that the recovery sheet is another one than then, or the owner's keys: what the helpers have opens
 	// nothing any more, or they don't know whose it is.
 	Stale bool
-	Asked []wire.HelpSeen // what waits, the latest first
+	// Unfinished says that the cloud has another hand in force than the vault knows of: choosing or ending was cut
+	// short, or done on two devices at once. Of a hand that the vault doesn't know of nothing else is said.
+	Unfinished bool
+	Asked      []wire.HelpSeen // what waits, the latest first
 }
 
 // Held is a part that the owner holds for somebody.
@@ -187,8 +192,8 @@ func written(v any) (vault.Changes, error) {
 // Own returns the owner's helping hand; ok is false without one. code is the public key of the recovery code in force.
 func (h *Helping) Own(code []byte) (o Own, ok bool, err error) {
 	var k kept
-	list, err := h.Set.Book.Entries(func(e vault.Entry) bool { return e.ID == h.ownID() && read(e, &k) })
-	if err != nil || len(list) == 0 || k.Hand == "" {
+	_, err = h.Set.Book.Entries(func(e vault.Entry) bool { return e.ID == h.ownID() && read(e, &k) })
+	if err != nil {
 		return o, false, err
 	}
 	people, err := h.People.People()
@@ -198,7 +203,12 @@ func (h *Helping) Own(code []byte) (o Own, ok bool, err error) {
 	own, has := h.People.Identity()
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	unfinished := h.known && h.own.Hand != k.Hand
+	if k.Hand == "" {
+		return Own{Unfinished: unfinished, Asked: slices.Clone(h.own.Asked)}, unfinished, nil
+	}
 	o = Own{
+		Unfinished: unfinished, Asked: slices.Clone(h.own.Asked),
 		Rule: k.Rule, Since: time.UnixMilli(k.At),
 		Stale: !has || string(k.Code) != string(code) || string(k.Sign) != string(own.Public().Sign),
 	}
@@ -213,9 +223,6 @@ func (h *Helping) Own(code []byte) (o Own, ok bool, err error) {
 		is.Holds = h.own.Hand == k.Hand && slices.Contains(h.own.Holds, helper.Email)
 		o.Helpers = append(o.Helpers, is)
 	}
-	if h.own.Hand == k.Hand {
-		o.Asked = slices.Clone(h.own.Asked)
-	}
 	return o, true, nil
 }
 
@@ -227,7 +234,8 @@ func (h *Helping) Asked() []wire.HelpSeen {
 }
 
 // Arrange has people help from now on, in the place of those before. recovery is the code of the sheet that is in
-// force, and key the account's present sign-in key. The cloud comes first.
+// force, and key the account's present sign-in key. The cloud comes first: what is cut short between there and here is
+// [Own.Unfinished].
 func (h *Helping) Arrange(
 	ctx context.Context, peers []string, rule share.Rule, recovery keys.Code, key keys.Key,
 ) error {
@@ -282,6 +290,7 @@ func (h *Helping) Arrange(
 		k.Helpers = append(k.Helpers, keptHelper{p.ID, p.Name, p.Email, p.Keys})
 	}
 	if err := cloud.SetHand(ctx, credential, key, in); err != nil {
+		h.look.Ask() // it may have come there
 		return err
 	}
 	return h.keepOwn(ctx, k, wire.Hand{Hand: k.Hand})
@@ -290,7 +299,7 @@ func (h *Helping) Arrange(
 // Renew parts anew among the same people who are still known, after the recovery sheet was replaced.
 func (h *Helping) Renew(ctx context.Context, recovery keys.Code, key keys.Key) error {
 	o, ok, err := h.Own(nil)
-	if err != nil || !ok {
+	if err != nil || !ok || len(o.Helpers) == 0 {
 		return err
 	}
 	var peers []string
@@ -312,6 +321,7 @@ func (h *Helping) End(ctx context.Context, key keys.Key) error {
 		return errors.Join(err, household.ErrNoCloud)
 	}
 	if err := cloud.SetHand(ctx, credential, key, wire.NewHand{}); err != nil {
+		h.look.Ask()
 		return err
 	}
 	return h.keepOwn(ctx, kept{}, wire.Hand{})
@@ -337,6 +347,7 @@ func (h *Helping) keepOwn(ctx context.Context, k kept, now wire.Hand) error {
 	}
 	h.mu.Lock()
 	h.own = now
+	h.acts++
 	h.mu.Unlock()
 	h.Changed()
 	return nil
@@ -548,7 +559,9 @@ func (h *Helping) InStep(ctx context.Context) {
 		if err == nil {
 			err = h.collect(ctx, committed)
 		}
-		h.look.End(now, err)
+		if h.look.End(now, err) {
+			h.Nudge()
+		}
 	})
 }
 
@@ -561,6 +574,9 @@ func (h *Helping) collect(ctx context.Context, committed []vault.Entry) error {
 	if err != nil || cloud == nil {
 		return err
 	}
+	h.mu.Lock()
+	acts := h.acts
+	h.mu.Unlock()
 	own, err1 := cloud.Hand(ctx, credential)
 	list, err2 := cloud.HeldHands(ctx, credential)
 	if err := errors.Join(err1, err2); err != nil {
@@ -572,6 +588,10 @@ func (h *Helping) collect(ctx context.Context, committed []vault.Entry) error {
 	}
 	h.mu.Lock()
 	was := asked(h.own, h.held)
+	if h.acts != acts {
+		own = h.own
+		h.look.Ask()
+	}
 	h.own, h.held, h.known = own, held, true
 	changed := asked(own, held) != was
 	h.mu.Unlock()

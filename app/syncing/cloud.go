@@ -54,5 +54,8 @@ var (
 	ErrManyLetters = errors.New("too many things wait there already; this one goes out once there is room")
 	ErrCloudFull   = errors.New("there is no room left for files at the cloud")
 	ErrNoRoom      = errors.New("there is no room left for this vault at the cloud")
-	ErrCloudSick   = errors.New("the cloud has trouble")
+	ErrManySets    = errors.New(
+		"nothing more can be shared one by one: put what belongs together into a book, and share that",
+	)
+	ErrCloudSick = errors.New("the cloud has trouble")
 )

@@ -424,6 +424,7 @@ const (
 	CodeNoChunk     = "no-chunk"     // a chunk of a file that isn't here
 	CodeFull        = "full"         // no room left for files
 	CodeNoRoom      = "no-room"      // no room left for records
+	CodeManySets    = "many-sets"    // no more things can be shared by, or with, an account
 	CodeInternal    = "internal"     // the cloud's own trouble
 	CodeNotReady    = "not-ready"    // an introduction nobody has answered yet
 	CodeEarly       = "early"        // what waits hasn't waited long enough
