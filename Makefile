@@ -51,7 +51,7 @@ hunt:
 	RAPID_CHECKS=$(CHECKS) go test $(QUICK) -count=1 -timeout 60m \
 	  $$(grep -rl --include='*_test.go' pgregory.net/rapid app core | xargs -n1 dirname | sort -u | sed 's,^,./,')
 
-# Each of five kinds of work is killed so often.
+# Each kind of work is killed so often.
 crash:
 	REDLOCKET_KILLS=200 go test ./app -run KilledAtAnyMoment -v -timeout 30m
 

@@ -61,6 +61,7 @@ func fieldOf(t testing.TB, err error) string {
 // A cloud that wants an invitation and a proved address: the vault is there from the first moment, and gets its
 // account by and by, also after a lock.
 func TestAVaultWaitsForItsAccount(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	box := &letterBox{}
 	w.cloud.Post, w.cloud.Admission = box, cloud.ByInvitation
@@ -96,6 +97,7 @@ func TestAVaultWaitsForItsAccount(t *testing.T) {
 
 // The answer to "make my account" is lost: code and invitation are used up then, and another try ends well.
 func TestALostAnswerToACode(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	box := &letterBox{}
 	w.cloud.Post = box
@@ -118,6 +120,7 @@ func TestALostAnswerToACode(t *testing.T) {
 // Somebody at a device of the owner's takes the account over: by another master password, which the other devices hear
 // of, or by shutting them out. By the mail and the old password it comes back, with all that the owner's device has.
 func TestATakenAccountComesBack(t *testing.T) {
+	t.Parallel()
 	const theirs = "taken over by somebody else"
 	for name, take := range map[string]func(t *testing.T, thief, desk *app.Vault){
 		"by another master password": func(t *testing.T, thief, desk *app.Vault) {

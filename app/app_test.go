@@ -214,6 +214,7 @@ func password(t *testing.T, v *app.Vault, id string) string {
 }
 
 func TestALoginTravels(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop := w.join(w.device("laptop"), desk)
@@ -252,6 +253,7 @@ func TestALoginTravels(t *testing.T) {
 }
 
 func TestOfflineEditsMergeAndBothPasswordsStay(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop := w.join(w.device("laptop"), desk)
@@ -314,6 +316,7 @@ func TestOfflineEditsMergeAndBothPasswordsStay(t *testing.T) {
 }
 
 func TestUnlockAndLock(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	folder, err := store.In(t.TempDir())
 	require.NoError(t, err)
@@ -350,6 +353,7 @@ func TestUnlockAndLock(t *testing.T) {
 }
 
 func TestIdleAndSleepLock(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)
@@ -376,6 +380,7 @@ func TestIdleAndSleepLock(t *testing.T) {
 }
 
 func TestTheSessionLocks(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)
@@ -410,6 +415,7 @@ func TestTheSessionLocks(t *testing.T) {
 }
 
 func TestRecoverySheet(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)
@@ -456,6 +462,7 @@ func TestRecoverySheet(t *testing.T) {
 }
 
 func TestRecoveryOnADeviceThatJoined(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	sheet, err := desk.Account.Sheet(t.Context())
@@ -476,6 +483,7 @@ func TestRecoveryOnADeviceThatJoined(t *testing.T) {
 }
 
 func TestIntroduction(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	w.inStep(desk)
@@ -512,6 +520,7 @@ func TestIntroduction(t *testing.T) {
 }
 
 func TestWithoutACloudAndJoiningLater(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	v, err := d.Create(
@@ -530,6 +539,7 @@ func TestWithoutACloudAndJoiningLater(t *testing.T) {
 }
 
 func TestRefusals(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	good := app.NewVault{Email: email, Password: secret.New(master), Repeat: secret.New(master), Cloud: w.url}
@@ -559,6 +569,7 @@ func TestRefusals(t *testing.T) {
 }
 
 func TestADoubleSubmitMakesOneLogin(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	id := records.NewID()
@@ -576,6 +587,7 @@ func TestADoubleSubmitMakesOneLogin(t *testing.T) {
 // The cloud knows the public key that waits with it, and answers itself: with a carried half of its own it could guess
 // the master password from what the new device signs in with. It doesn't know the words.
 func TestIntroductionsCantBeForged(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	w.inStep(desk)
@@ -674,6 +686,7 @@ func TestIntroductionsCantBeForged(t *testing.T) {
 // Somebody reads every request to the cloud, as a proxy that opens TLS or a log does, and sends each again: none is
 // taken, and none holds a key.
 func TestWhatIsReadOnTheLineOpensNothing(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	type read struct {
 		r    *http.Request
@@ -722,6 +735,7 @@ func TestWhatIsReadOnTheLineOpensNothing(t *testing.T) {
 // The master password is changed on one device without the sheet; the others ask for the new one, and the old one opens
 // none of them after that. The recovery code still opens the vault.
 func TestTheMasterPasswordIsChanged(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	first, second := w.device("desk"), w.device("laptop")
 	desk := w.create(first)
@@ -783,6 +797,7 @@ func TestTheMasterPasswordIsChanged(t *testing.T) {
 
 // Wrong master passwords that are tried at once wait like those tried one after the other.
 func TestWrongPasswordsAtOnce(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)
@@ -804,6 +819,7 @@ func TestWrongPasswordsAtOnce(t *testing.T) {
 
 // At a cloud no device keeps a key of the account: one that was shut out comes back with the master password alone.
 func TestAShutOutDeviceCantSignInAgain(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop := w.join(w.device("laptop"), desk)

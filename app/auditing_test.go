@@ -44,6 +44,7 @@ func faults(t *testing.T, v *app.Vault) map[string][]audit.Fault {
 
 // A list in a file is taken in, asked, replaced, kept over a lock, refused where it is none, and dropped.
 func TestLeakListOnThisComputer(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	f, err := store.In(filepath.Join(dir, "desk"))
 	require.NoError(t, err)

@@ -27,6 +27,7 @@ const passphrase = "winkles under the pier"
 
 // A file is nowhere to be had: the backup is written all the same, and says so.
 func TestABackupSaysWhatItLacks(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	d := w.device("laptop")
@@ -61,6 +62,7 @@ func TestABackupSaysWhatItLacks(t *testing.T) {
 }
 
 func TestBackupComesBackOnAnEmptyMachine(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	d.SetLightBackups()
@@ -168,6 +170,7 @@ func TestBackupComesBackOnAnEmptyMachine(t *testing.T) {
 // TestBackupsOfTheOldestVersionComeBack restores a backup of version 1, which was kept when
 // that was the only one.
 func TestBackupsOfTheOldestVersionComeBack(t *testing.T) {
+	t.Parallel()
 	b, err := os.ReadFile("testdata/backup-1.age")
 	require.NoError(t, err)
 	s, err := importing.CheckBackup(bytes.NewReader(b), secret.New(passphrase))

@@ -51,6 +51,7 @@ func makeBook(t testing.TB, v *app.Vault, name, title string) (book, item string
 }
 
 func TestBooksAreSeenApartAndTogether(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	desk := w.create(d)
@@ -89,6 +90,7 @@ func TestBooksAreSeenApartAndTogether(t *testing.T) {
 
 // The first page of a large vault comes before its records are opened: also of one book, and with its name.
 func TestTheOpenBookIsThereBeforeTheRecords(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)
@@ -106,6 +108,7 @@ func TestTheOpenBookIsThereBeforeTheRecords(t *testing.T) {
 }
 
 func TestAHiddenBookIsNowhere(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)
@@ -148,6 +151,7 @@ func TestAHiddenBookIsNowhere(t *testing.T) {
 }
 
 func TestItemsGoFromBookToBook(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	id := w.save(v, "Gannet", "one")
@@ -195,6 +199,7 @@ func TestItemsGoFromBookToBook(t *testing.T) {
 }
 
 func TestABookIsNamedAndTakenAway(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	family, school := makeBook(t, desk, "Family", "School")
@@ -233,6 +238,7 @@ func TestABookIsNamedAndTakenAway(t *testing.T) {
 
 // One book alone is written out and brought back, also after it was taken away.
 func TestABookAlone(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	d.SetLightBackups()
@@ -283,6 +289,7 @@ func TestABookAlone(t *testing.T) {
 
 // What is left out under a second passphrase can be in any book, and its book tells nothing of it.
 func TestWhatIsLeftOutHasABook(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)

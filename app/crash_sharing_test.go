@@ -72,6 +72,7 @@ func crashSharing(ctx context.Context, v *app.Vault, peer string) error {
 // A process is killed at random moments of sharing, ending and naming a helper: what was acknowledged is there, both
 // hold the same of what is shared and nothing of what isn't, neither finds fault, and it all goes on.
 func TestSharingKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("long: run without -short")
 	}

@@ -172,6 +172,7 @@ func crashTurn(ctx context.Context, v *app.Vault, dir, addr string) error {
 // A process is killed at random moments of shutting out and publishing, and of sealing anew after it: everything that
 // was acknowledged is there, it opens with the same master password, comes in step by itself, and a new device joins.
 func TestTurningKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("long: run without -short")
 	}
@@ -259,6 +260,7 @@ func crashUnlocks(ctx context.Context, v *app.Vault) error {
 // A process is killed at random moments of setting up, changing and ending an authenticator, and of changing the
 // master password beside it: a master password opens the vault, and so does the authenticator where it is set up.
 func TestUnlocksKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("long: run without -short")
 	}
@@ -348,6 +350,7 @@ func crashLeavingOut(ctx context.Context, v *app.Vault, code string) error {
 
 // A process is killed at random moments of that: a master password opens the vault and shows what was left out, once.
 func TestLeavingOutKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("long: run without -short")
 	}
@@ -444,6 +447,7 @@ func crashImport(ctx context.Context, v *app.Vault) error {
 // A process is killed at random moments of importing and of taking imports back: the
 // vault is as before or as after, and opens.
 func TestImportKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("long: run without -short")
 	}
@@ -541,6 +545,7 @@ func (v *victim) kill() (said []string) {
 // acknowledged save is there, both stores open, and heads verify on a device
 // that has never seen the vault. REDLOCKET_KILLS sets the number of kills.
 func TestKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("long: run without -short")
 	}

@@ -29,6 +29,7 @@ func spoil(t *testing.T, dir, profile, statement string, args ...any) {
 
 // One damaged row: the rest opens, and the row comes back from the cloud.
 func TestADamagedRow(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	dir := t.TempDir()
 	folder, err := store.In(dir)
@@ -102,6 +103,7 @@ func TestADamagedRow(t *testing.T) {
 
 // A file of an earlier version is moved on, and a copy of it stays until the vault was opened.
 func TestAnEarlierSchemaIsMovedOn(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	dir := t.TempDir()
 	folder, err := store.In(dir)
@@ -140,6 +142,7 @@ func TestAnEarlierSchemaIsMovedOn(t *testing.T) {
 
 // What a newer version wrote is left as it is.
 func TestANewerSchemaIsRefused(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	dir := t.TempDir()
 	folder, err := store.In(dir)

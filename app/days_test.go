@@ -45,6 +45,7 @@ func (w *world) reopen(d *app.Device, v *app.Vault) *app.Vault {
 
 // Each device says once a day that it was there, and what it saw.
 func TestDevicesSayThatTheyAreThere(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop := w.join(w.device("laptop"), desk)
@@ -76,6 +77,7 @@ func TestDevicesSayThatTheyAreThere(t *testing.T) {
 // The cloud's copy of a file goes when every device knows that nothing names it any more; what the cloud lost is sent
 // again.
 func TestFilesGoWhenEverybodyKnows(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	first := w.device("desk")
 	desk := w.create(first)
@@ -111,6 +113,7 @@ func TestFilesGoWhenEverybodyKnows(t *testing.T) {
 // Heads of half a year ago are gone at the cloud. Who joins doesn't need them, nor who was away for longer; from
 // anybody else the cloud can't keep any.
 func TestOldHeadsAreKeptNoMore(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	second := w.device("laptop")
 	desk := w.create(w.device("desk"))

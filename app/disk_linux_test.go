@@ -79,6 +79,7 @@ func saveUntilFull(ctx context.Context, v *app.Vault) error {
 // A disk that is full costs nothing that was acknowledged: what can't be saved is refused in words, everything can be
 // read, and it goes on once there is room.
 func TestAFullDisk(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	folder, err := store.In(filepath.Join(dir, "full"))
 	require.NoError(t, err)
@@ -117,6 +118,7 @@ func TestAFullDisk(t *testing.T) {
 
 // A folder that can't be written to is told in words. It is another user's who tries: nothing is read-only for root.
 func TestAReadOnlyFolder(t *testing.T) {
+	t.Parallel()
 	dir, err := os.MkdirTemp("", "redlocket-")
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, os.RemoveAll(dir)) }()

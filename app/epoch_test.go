@@ -58,6 +58,7 @@ func everything(t *testing.T, w *world, v *app.Vault) (all wire.Changes) {
 // What a device that was shut out has, with the vault open and every key in somebody's hands, opens nothing of what
 // comes after: not even with a copy of the cloud.
 func TestShuttingOutShutsOut(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop, second := w.join(w.device("laptop"), desk), w.device("attic")
@@ -122,6 +123,7 @@ func sheetOf(t *testing.T, v *app.Vault) app.Sheet {
 
 // A device that was away while several others were shut out follows when it is back.
 func TestSeveralEpochsAtOnce(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	second := w.device("attic")
@@ -145,6 +147,7 @@ func TestSeveralEpochsAtOnce(t *testing.T) {
 
 // A cloud and a device that was shut out, with all that it had, make the others believe nothing.
 func TestEpochsCantBeForged(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop, attic := w.join(w.device("laptop"), desk), w.join(w.device("attic"), desk)
@@ -299,6 +302,7 @@ func longer(r keys.Ring, start keys.Start) keys.Ring {
 
 // Who holds the vault's key, but isn't the device that it names, makes no head in its name.
 func TestHeadsAreSignedByTheirDevice(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop := w.join(w.device("laptop"), desk)
@@ -339,6 +343,7 @@ func TestHeadsAreSignedByTheirDevice(t *testing.T) {
 
 // The cloud begins the epoch, and its answer is lost.
 func TestALostAnswerToShuttingOut(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop, attic := w.join(w.device("laptop"), desk), w.join(w.device("attic"), desk)
@@ -366,6 +371,7 @@ func TestALostAnswerToShuttingOut(t *testing.T) {
 }
 
 func TestACloudThatWasSetBack(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop := w.join(w.device("laptop"), desk)
@@ -397,6 +403,7 @@ func TestACloudThatWasSetBack(t *testing.T) {
 
 // The cloud was set back, and one device had gone on with it before another one noticed.
 func TestACloudThatWasSetBackAndWentOn(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	first, second := w.device("desk"), w.device("laptop")
 	desk := w.create(first)
@@ -425,6 +432,7 @@ func TestACloudThatWasSetBackAndWentOn(t *testing.T) {
 
 // Both of two devices publish at once.
 func TestTwoPublish(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop := w.join(w.device("laptop"), desk)
@@ -444,6 +452,7 @@ func TestTwoPublish(t *testing.T) {
 }
 
 func TestMovingToAnotherCloud(t *testing.T) {
+	t.Parallel()
 	w, other := newWorld(t), newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop := w.join(w.device("laptop"), desk)
@@ -470,6 +479,7 @@ func TestMovingToAnotherCloud(t *testing.T) {
 }
 
 func TestDeletingTheAccount(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	first := w.device("desk")
 	desk := w.create(first)
@@ -496,6 +506,7 @@ func TestDeletingTheAccount(t *testing.T) {
 }
 
 func TestANewSheet(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	desk := w.create(d)
@@ -541,6 +552,7 @@ func TestANewSheet(t *testing.T) {
 
 // The cloud has no room: what is here stays here and waits, what others did still comes, and it goes on once there is.
 func TestACloudWithoutRoom(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop := w.join(w.device("laptop"), desk)
@@ -561,6 +573,7 @@ func TestACloudWithoutRoom(t *testing.T) {
 // The cloud was set back, and went on to the very same number: that is noticed by its own word, before anything new
 // comes.
 func TestAnotherHeadUnderTheSameNumber(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	first, second := w.device("desk"), w.device("laptop")
 	desk := w.create(first)

@@ -39,6 +39,7 @@ func noise(n int) []byte {
 }
 
 func TestFilesOfEverySize(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	id := save(t, v, vault.TypePaper, records.Form{Title: "Passport"})
@@ -60,6 +61,7 @@ func TestFilesOfEverySize(t *testing.T) {
 }
 
 func TestFilesThatAreRefusedOrCutLeaveNothing(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	id := save(t, v, vault.TypePaper, records.Form{Title: "Passport"})
@@ -102,6 +104,7 @@ func (f readerFunc) Read(b []byte) (int, error) { return f(b) }
 // A process that was killed while it attached leaves chunks that nobody names: the
 // next opening sweeps them away, and nothing else.
 func TestWhatWasCutOffIsSweptAway(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	folder, err := store.In(filepath.Join(t.TempDir(), "desk"))
 	require.NoError(t, err)
@@ -125,6 +128,7 @@ func TestWhatWasCutOffIsSweptAway(t *testing.T) {
 }
 
 func TestAFileTravelsWhenItIsAskedFor(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop := w.join(w.device("laptop"), desk)
@@ -175,6 +179,7 @@ func TestAFileTravelsWhenItIsAskedFor(t *testing.T) {
 }
 
 func TestDamagedChunksAreCaught(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	id := save(t, v, vault.TypePaper, records.Form{Title: "Passport"})

@@ -32,6 +32,7 @@ func madeOf(t *testing.T, out filling.Values) string {
 // How sites ask for passwords in other ways than with one form on one page.
 
 func TestThePresentPasswordIsAskedForInADialog(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	ctx := t.Context()
@@ -64,6 +65,7 @@ func TestThePresentPasswordIsAskedForInADialog(t *testing.T) {
 }
 
 func TestAPasswordWithoutAUserName(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	ctx := t.Context()
@@ -88,6 +90,7 @@ func TestAPasswordWithoutAUserName(t *testing.T) {
 }
 
 func TestAnAccountForSomebodyElse(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	ctx := t.Context()
@@ -109,6 +112,7 @@ func TestAnAccountForSomebodyElse(t *testing.T) {
 }
 
 func TestOneMadePasswordForAllItsBoxes(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	ctx := t.Context()
@@ -131,6 +135,7 @@ func TestOneMadePasswordForAllItsBoxes(t *testing.T) {
 }
 
 func TestAMadePasswordSignsInUnderAnotherName(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	ctx := t.Context()
@@ -158,6 +163,7 @@ func TestAMadePasswordSignsInUnderAnotherName(t *testing.T) {
 }
 
 func TestASignUpInSteps(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	ctx := t.Context()
@@ -180,6 +186,7 @@ func TestASignUpInSteps(t *testing.T) {
 
 // TestARestlessPageIsAskedOnceMore: nothing is said of a sign-in while its page isn't drawn yet.
 func TestARestlessPageIsAskedOnceMore(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	require.NoError(t, v.Prompts.Submitted(t.Context(), signInPage, 1, typed("maren", "tide-1")))

@@ -112,6 +112,7 @@ func passwords(t *testing.T, v *app.Vault, id string) (now, staged string) {
 }
 
 func TestAChangeIsStagedUntilTheSiteTookIt(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)
@@ -210,6 +211,7 @@ func reveal(past []vault.Past) (out []string) {
 }
 
 func TestWhichLoginAChangeIsOf(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	a, b := ferryLogin(t, v, "maren", "p-a"), ferryLogin(t, v, "wren", "p-b")
@@ -235,6 +237,7 @@ func TestWhichLoginAChangeIsOf(t *testing.T) {
 }
 
 func TestSlips(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)
@@ -340,6 +343,7 @@ func TestSlips(t *testing.T) {
 }
 
 func TestASignUpIsStagedUntilTheSiteTookIt(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)
@@ -423,6 +427,7 @@ func TestASignUpIsStagedUntilTheSiteTookIt(t *testing.T) {
 }
 
 func TestWhatAFrameSentIsJudgedByTheFrame(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	in := func(p filling.Page) filling.Page {
@@ -448,6 +453,7 @@ func TestWhatAFrameSentIsJudgedByTheFrame(t *testing.T) {
 }
 
 func TestTheDrawer(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)
@@ -496,6 +502,7 @@ func TestTheDrawer(t *testing.T) {
 }
 
 func TestGoingAndFillingWithoutAsking(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	id := ferryLogin(t, v, "maren", "p-1")
@@ -546,6 +553,7 @@ func TestGoingAndFillingWithoutAsking(t *testing.T) {
 }
 
 func TestTheAlarm(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	id := ferryLogin(t, v, "maren", "p-1")
@@ -579,6 +587,7 @@ func TestTheAlarm(t *testing.T) {
 }
 
 func TestCardsAndDetailsOnlyWhereTheyAreAskedFor(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	login := ferryLogin(t, v, "maren", "p-1")
@@ -676,6 +685,7 @@ func (a answers) Get(_ context.Context, url string) (int, []byte, error) {
 }
 
 func TestWhereThePasswordIsChanged(t *testing.T) {
+	t.Parallel()
 	const known, nowhere = "/.well-known/change-password",
 		"/.well-known/resource-that-should-not-exist-whose-status-code-should-not-be-200"
 	for name, c := range map[string]struct {
@@ -706,6 +716,7 @@ func TestWhereThePasswordIsChanged(t *testing.T) {
 }
 
 func TestProgramsWithASitesAccounts(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.sites = answers{
 		"https://shop.example/.well-known/assetlinks.json": `[{"relation":["delegate_permission/common.get_login_creds"],"target":{"namespace":"android_app","package_name":"example.shop.app"}},{"relation":["delegate_permission/common.handle_all_urls"],"target":{"namespace":"android_app","package_name":"example.other"}}]`,
@@ -773,6 +784,7 @@ func TestProgramsWithASitesAccounts(t *testing.T) {
 
 // TestAnErrorFromBeforeIsNoAnswer: a right sign-in after a wrong one isn't judged by what the page said of that.
 func TestAnErrorFromBeforeIsNoAnswer(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	ctx := t.Context()

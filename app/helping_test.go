@@ -104,6 +104,7 @@ func (h *helped) waits() *int {
 }
 
 func TestTwoOfThreeHelp(t *testing.T) {
+	t.Parallel()
 	h := newHelped(t, 3)
 	h.arrange(2)
 	soon(t, "the owner sees who holds it", func() bool {
@@ -146,6 +147,7 @@ func TestTwoOfThreeHelp(t *testing.T) {
 }
 
 func TestOneHelpsAfterSevenDays(t *testing.T) {
+	t.Parallel()
 	h := newHelped(t, 1)
 	h.arrange(1)
 	s := h.ask()
@@ -183,6 +185,7 @@ func TestOneHelpsAfterSevenDays(t *testing.T) {
 }
 
 func TestTheOwnerStopsIt(t *testing.T) {
+	t.Parallel()
 	h := newHelped(t, 1)
 	h.arrange(1)
 	s := h.ask()
@@ -204,6 +207,7 @@ func TestTheOwnerStopsIt(t *testing.T) {
 }
 
 func TestAHelperTakesItBack(t *testing.T) {
+	t.Parallel()
 	h := newHelped(t, 1)
 	h.arrange(1)
 	_, err := h.help(h.helpers[0], strings.Join(h.ask().Words, " "))
@@ -221,6 +225,7 @@ func TestAHelperTakesItBack(t *testing.T) {
 
 // A sheet that takes the place of another one is parted anew among the same people.
 func TestANewSheetIsPartedAnew(t *testing.T) {
+	t.Parallel()
 	h := newHelped(t, 2)
 	h.arrange(2)
 	before := held(t, h.helpers[0])[0]
@@ -251,6 +256,7 @@ func TestANewSheetIsPartedAnew(t *testing.T) {
 
 // Who takes other keys is told that their helpers don't know them by these.
 func TestOtherKeysNeedOtherHelpers(t *testing.T) {
+	t.Parallel()
 	h := newHelped(t, 1)
 	h.arrange(1)
 	h.maren.Guard.Given()
@@ -261,6 +267,7 @@ func TestOtherKeysNeedOtherHelpers(t *testing.T) {
 }
 
 func TestNobodyHelpsAnyMore(t *testing.T) {
+	t.Parallel()
 	h := newHelped(t, 2)
 	h.arrange(2)
 	require.ErrorContains(t, h.maren.Account.EndHelp(t.Context(), secret.New("not this")), "password")
@@ -277,6 +284,7 @@ func TestNobodyHelpsAnyMore(t *testing.T) {
 }
 
 func TestWhoCanBeAskedToHelp(t *testing.T) {
+	t.Parallel()
 	h := newHelped(t, 2)
 	for name, a := range map[string]app.Helpers{
 		"the wrong password":  {Peers: h.peers, Need: 2, Code: h.code, Password: secret.New("no")},
@@ -295,6 +303,7 @@ func TestWhoCanBeAskedToHelp(t *testing.T) {
 
 // A cloud that puts a key of its own in the place of the one that asks gets nothing: the words are others.
 func TestACloudThatAsksInBetween(t *testing.T) {
+	t.Parallel()
 	h := newHelped(t, 2)
 	h.arrange(2)
 	between, err := keys.NewSeeker(email, testRand{})
@@ -337,6 +346,7 @@ func (h *helped) whenAsked(change func([]wire.HeldHand)) {
 // What a cloud shows earlier than it may opens nothing, as long as the helpers' programs hold their parts back; and a
 // part that was made up isn't believed.
 func TestACloudThatIsInAHurry(t *testing.T) {
+	t.Parallel()
 	h := newHelped(t, 1)
 	h.arrange(1)
 	_, err := h.help(h.helpers[0], strings.Join(h.ask().Words, " "))
@@ -369,6 +379,7 @@ func TestACloudThatIsInAHurry(t *testing.T) {
 
 // Nothing of the vault is at the helpers', and nothing at the cloud that opens it.
 func TestWhatHelpersHold(t *testing.T) {
+	t.Parallel()
 	h := newHelped(t, 2)
 	h.arrange(2)
 	for _, v := range h.helpers {

@@ -21,6 +21,7 @@ func at(p filling.Page, url string) filling.Page {
 // A page changes no kept password by itself: what it sends is staged only for logins of its own
 // host, or for one that was filled in its tab, and what it says confirms nothing.
 func TestASiblingHostStagesNothing(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	id := ferryLogin(t, v, "maren", "old-1")
@@ -44,6 +45,7 @@ func TestASiblingHostStagesNothing(t *testing.T) {
 
 // A sandboxed frame has the site's address and none of its rights.
 func TestASandboxedFrameBelongsToNoSite(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	id := ferryLogin(t, v, "maren", "p-1")
@@ -62,6 +64,7 @@ func TestASandboxedFrameBelongsToNoSite(t *testing.T) {
 
 // A card's number is read by whoever is on the way, where a page came in clear.
 func TestCardsAreFilledOverHTTPSOnly(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	id := records.NewID()
@@ -108,6 +111,7 @@ func TestCardsAreFilledOverHTTPSOnly(t *testing.T) {
 
 // Every place that a form's buttons send to is named, and agreed to at once.
 func TestAllTargetsOfAFormCount(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	id := ferryLogin(t, v, "maren", "p-1")

@@ -28,6 +28,7 @@ import (
 // overwritten, the user can go on working, and once the cloud behaves again both
 // devices agree.
 func TestHostileCloud(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("long: run without -short")
 	}
@@ -150,6 +151,7 @@ func TestHostileCloud(t *testing.T) {
 // Two devices are each shown a history of their own. As soon as one sees
 // anything of the other's, it is caught.
 func TestForkedCloud(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("long: run without -short")
 	}

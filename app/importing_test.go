@@ -35,6 +35,7 @@ func finish(t *testing.T, i *importing.Job) (st importing.State) {
 }
 
 func TestImportCommitUndoAndTheOtherDevice(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk, laptop := w.device("desk"), w.device("laptop")
 	v := w.create(desk)
@@ -96,6 +97,7 @@ func TestImportCommitUndoAndTheOtherDevice(t *testing.T) {
 
 // A large import travels in few commits, not in one for each login.
 func TestImportTravelsTogether(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	other := w.join(w.device("laptop"), v)
@@ -124,6 +126,7 @@ func TestImportTravelsTogether(t *testing.T) {
 }
 
 func TestImportColumnsAreRemembered(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	file := importing.File{
@@ -161,6 +164,7 @@ func TestImportColumnsAreRemembered(t *testing.T) {
 }
 
 func TestImportStoppedWritesNothing(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	var rows []string
@@ -192,6 +196,7 @@ func TestImportStoppedWritesNothing(t *testing.T) {
 }
 
 func TestOriginalsAreKeptForAWhile(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	i, _, err := v.Imports.Prepare(t.Context(), []importing.File{{Name: "a.csv", Bytes: csvOf("gull.example,maren,p")}})
@@ -216,6 +221,7 @@ func TestOriginalsAreKeptForAWhile(t *testing.T) {
 
 // TestALongNoteIsAttached: what is too long for a field is a file of its item afterwards; a second import adds none.
 func TestALongNoteIsAttached(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	note := strings.Repeat("the tide comes in, the tide goes out. ", 800)
@@ -243,6 +249,7 @@ func TestALongNoteIsAttached(t *testing.T) {
 
 // TestLargeFilesAreReadInTheBackground: one sees how far it is, can stop it, and is told what couldn't be read.
 func TestLargeFilesAreReadInTheBackground(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	var rows []string

@@ -54,6 +54,7 @@ func found(t *testing.T, v *app.Vault, query string) (titles []string) {
 }
 
 func TestEveryKindIsKeptAndTravels(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop := w.join(w.device("laptop"), desk)
@@ -123,6 +124,7 @@ func TestEveryKindIsKeptAndTravels(t *testing.T) {
 }
 
 func TestActsOverManyAndUndo(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	var ids []string
@@ -186,6 +188,7 @@ func TestActsOverManyAndUndo(t *testing.T) {
 }
 
 func TestTheBookAsItWas(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	id := records.NewID()
@@ -210,6 +213,7 @@ func TestTheBookAsItWas(t *testing.T) {
 }
 
 func TestAskAgainAndSettings(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)
@@ -258,6 +262,7 @@ func TestAskAgainAndSettings(t *testing.T) {
 }
 
 func TestLockWhenTheLastPageIsClosed(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	d.SetCloseGrace(20 * time.Millisecond)
@@ -278,6 +283,7 @@ func TestLockWhenTheLastPageIsClosed(t *testing.T) {
 }
 
 func TestLockAtOnce(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	d.SetCloseGrace(20 * time.Millisecond)
@@ -294,6 +300,7 @@ func TestLockAtOnce(t *testing.T) {
 }
 
 func TestRecencyAndDirectory(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)
@@ -347,6 +354,7 @@ func TestRecencyAndDirectory(t *testing.T) {
 }
 
 func TestOneTimeCodes(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	id := save(
@@ -395,6 +403,7 @@ func picture(t testing.TB, text string, scale int, light bool) []byte {
 }
 
 func TestReadSetup(t *testing.T) {
+	t.Parallel()
 	const text = "otpauth://totp/Gullwing:maren?secret=JBSWY3DPEHPK3PXP&algorithm=SHA256&digits=8&period=60"
 	for _, light := range []bool{false, true} {
 		s, err := qrpicture.ReadSetup(picture(t, text, 4, light))
@@ -432,6 +441,7 @@ func hugePNG(t testing.TB) []byte {
 }
 
 func TestWarnings(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	day := func(n int) string { return time.Now().UTC().AddDate(0, 0, n).Format(time.DateOnly) }

@@ -41,6 +41,7 @@ func opens(t *testing.T, d *app.Device, v *app.Vault, password string) bool {
 }
 
 func TestAForgottenMasterPassword(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d, second := w.device("desk"), w.device("laptop")
 	desk := w.create(d)
@@ -94,6 +95,7 @@ func TestAForgottenMasterPassword(t *testing.T) {
 
 // Another master password, another key and being shut out each end what waits.
 func TestWhatEndsAForgottenMasterPassword(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.cloud.LateWait = 0
 	d, second := w.device("desk"), w.device("laptop")
@@ -133,6 +135,7 @@ func TestWhatEndsAForgottenMasterPassword(t *testing.T) {
 
 // An answer that was lost can be asked for again.
 func TestALostAnswerToANewMasterPassword(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.cloud.LateWait = 0
 	d := w.device("desk")
@@ -155,6 +158,7 @@ func TestALostAnswerToANewMasterPassword(t *testing.T) {
 }
 
 func TestAForgottenMasterPasswordWithoutACloud(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	v, err := d.Create(
@@ -184,6 +188,7 @@ func TestAForgottenMasterPasswordWithoutACloud(t *testing.T) {
 
 // With the sheet's recovery code and the e-mail address alone, on a computer that never had the vault.
 func TestRecoveringOnAnEmptyComputer(t *testing.T) {
+	t.Parallel()
 	for name, turn := range map[string]bool{"as it was made": false, "after a device was shut out": true} {
 		t.Run(name, func(t *testing.T) {
 			w := newWorld(t)

@@ -18,6 +18,7 @@ import (
 )
 
 func TestTakingAVaultOffThisComputer(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	first := w.device("desk")
 	desk := w.create(first)
@@ -66,6 +67,7 @@ func TestTakingAVaultOffThisComputer(t *testing.T) {
 
 // The program ends between destroying the keys and removing the file: it goes on with that at its next start.
 func TestTakingOffGoesOn(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	folder, err := store.In(dir)
 	require.NoError(t, err)
@@ -93,6 +95,7 @@ func TestTakingOffGoesOn(t *testing.T) {
 }
 
 func TestRenaming(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	second := w.device("laptop")
@@ -109,6 +112,7 @@ func TestRenaming(t *testing.T) {
 }
 
 func TestTheDoorIsOfThisComputer(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop := w.join(w.device("laptop"), desk)
@@ -123,6 +127,7 @@ func TestTheDoorIsOfThisComputer(t *testing.T) {
 
 // A year after it was made or tried the sheet is asked for, on every device, and not again once two groups were right.
 func TestTheSheetIsTriedOnceAYear(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	sheet, err := desk.Account.Sheet(t.Context())
@@ -148,6 +153,7 @@ func TestTheSheetIsTriedOnceAYear(t *testing.T) {
 }
 
 func TestTheFirstDay(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)

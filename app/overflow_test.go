@@ -19,6 +19,7 @@ func longNote(who string, n int) string { return strings.Repeat("x", 60_000) + f
 // A long note is edited over and over, on two devices and while they are apart: no record outgrows its limit, all goes
 // on, and each device shows every earlier note.
 func TestAPastLargerThanARecord(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop := w.join(w.device("laptop"), desk)
@@ -75,6 +76,7 @@ func TestAPastLargerThanARecord(t *testing.T) {
 
 // What two devices added is together more than a record holds, without any past: both are kept, and nothing stops.
 func TestAnItemLargerThanARecord(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	laptop := w.join(w.device("laptop"), desk)

@@ -33,6 +33,7 @@ func byThumb(t testing.TB, d *app.Device, v *app.Vault) (*app.Vault, error) {
 }
 
 func TestOpeningByAnAuthenticator(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)
@@ -85,6 +86,7 @@ func TestOpeningByAnAuthenticator(t *testing.T) {
 // The vault's key is rotated, by this device, by another one, and while this one is locked; the master password is
 // changed elsewhere, and set anew by the sheet: the authenticator opens the vault as before, and everything in it.
 func TestAnAuthenticatorOpensWhatComesAfter(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	desk := w.create(d)
@@ -135,6 +137,7 @@ func TestAnAuthenticatorOpensWhatComesAfter(t *testing.T) {
 // The master password is asked for all the same: after days, after a start of the computer if its user wants that, and
 // when the computer's clock was set back.
 func TestTheMasterPasswordAllTheSame(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	now := time.Now()
 	var open *app.Device
@@ -200,6 +203,7 @@ func TestTheMasterPasswordAllTheSame(t *testing.T) {
 
 // It is offered once, after the second opening.
 func TestAnAuthenticatorIsOfferedOnce(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)

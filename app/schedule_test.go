@@ -16,6 +16,7 @@ import (
 )
 
 func TestBackupsByThemselves(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	d.SetFolders(folder.Folders{})

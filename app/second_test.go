@@ -90,6 +90,7 @@ func leaveOut(t testing.TB, v *app.Vault, ids ...string) {
 }
 
 func TestASecondPassphraseShowsWhatWasNotLeftOut(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)
@@ -155,6 +156,7 @@ func TestASecondPassphraseShowsWhatWasNotLeftOut(t *testing.T) {
 // Whoever has the second passphrase, the file and everything that the vault's key opens finds nothing of what was left
 // out: neither in records and what is kept on the device, nor in exports and backups.
 func TestNothingOfWhatIsLeftOutIsUnderTheVaultKey(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	dir := t.TempDir()
 	f, err := store.In(dir)
@@ -269,6 +271,7 @@ func inFiles(t testing.TB, dir string, sealed []byte) bool {
 // have the same: records of the same kinds and lengths with the same registers, and parts of the same age; the same is
 // kept on the device, and its profile says the same.
 func TestAVaultDoesNotTellByItsShape(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("long: run without -short")
 	}
@@ -320,6 +323,7 @@ func TestAVaultDoesNotTellByItsShape(t *testing.T) {
 
 // Everything that takes a master password at the cloud takes the second passphrase, too.
 func TestTheCloudTakesTheSecondPassphrase(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("long: run without -short")
 	}
@@ -380,6 +384,7 @@ func TestTheCloudTakesTheSecondPassphrase(t *testing.T) {
 
 // Shutting out by the master password gives the second passphrase a slot for the new carried half, too.
 func TestShuttingOutKeepsTheSecondPassphrase(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("long: run without -short")
 	}
@@ -408,6 +413,7 @@ func TestShuttingOutKeepsTheSecondPassphrase(t *testing.T) {
 
 // What two devices leave out and edit of it at once is all there.
 func TestTwoDevicesLeaveOut(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	first, other := w.device("desk"), w.device("laptop")
 	desk := w.create(first)
@@ -449,6 +455,7 @@ func TestTwoDevicesLeaveOut(t *testing.T) {
 
 // With the sheet, the master password and what was left out come back; the second passphrase is none any more.
 func TestRecoveryBringsWhatWasLeftOut(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("long: run without -short")
 	}
@@ -487,6 +494,7 @@ func TestRecoveryBringsWhatWasLeftOut(t *testing.T) {
 // A vault that is open shows nobody more than what they opened: whoever comes with the other passphrase, or a finger,
 // gets another opening.
 func TestEachPassphraseHasItsOwnOpening(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)

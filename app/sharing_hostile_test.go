@@ -373,6 +373,7 @@ func TestAPausedPersonGetsNothing(t *testing.T) {
 // Somebody leaves, and one of two who decide takes the right from the other one before that one has looked: the leave
 // waits for them, and keeps nothing else from them.
 func TestALeaveThatComesTooLate(t *testing.T) {
+	t.Parallel()
 	h := newHall()
 	list := guests(t, t.TempDir(), h, "maren", "idris", "wren")
 	maren, idris, wren := list[0], list[1], list[2]

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"math"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -13,6 +15,7 @@ import (
 
 	"redlocket/app/records"
 	"redlocket/app/sharing"
+	"redlocket/core/keys"
 	"redlocket/core/ledger"
 	"redlocket/core/secret"
 	"redlocket/core/share"
@@ -27,21 +30,100 @@ func TestThreePeopleTwoBooksAndALyingCloud(t *testing.T) {
 		t.Skip("many courses of many steps")
 	}
 	t.Parallel()
-	rapid.Check(t, func(r *rapid.T) {
+	courses(t, 40, func(r *rapid.T) {
 		m := newSharingModel(t, r)
-		actions := map[string]func(*rapid.T){
-			"": func(*rapid.T) {}, "edit": m.edit, "make": m.make, "archive": m.archive, "look": m.look, "share": m.share,
-			"right": m.right, "end": m.end, "leave": m.leave, "forge": m.forge, "turn back": m.turnBack, "move out": m.moveOut,
+		r.Repeat(m.actions())
+		m.settle(r)
+	})
+}
+
+// The same where two of them have a second device: what one of a person's devices does the other hears of later, and
+// both may do something about it meanwhile.
+func TestThreePeopleWithFiveDevices(t *testing.T) {
+	if testing.Short() {
+		t.Skip("many courses of many steps")
+	}
+	t.Parallel()
+	courses(t, 15, func(r *rapid.T) {
+		m := newSharingModel(t, r)
+		for _, g := range m.people[:2] {
+			m.second(r, g)
 		}
+		actions := m.actions()
+		actions["in step"] = func(r *rapid.T) { m.inStep(r, m.people[rapid.IntRange(0, 1).Draw(r, "whose")].own) }
 		r.Repeat(actions)
 		m.settle(r)
 	})
 }
 
+// courses checks so many courses, as each takes long; `make hunt` runs as many as it is told.
+func courses(t *testing.T, n int, check func(*rapid.T)) {
+	if os.Getenv("RAPID_CHECKS") != "" {
+		n = math.MaxInt
+	}
+	rapid.Check(t, func(r *rapid.T) {
+		if n == 0 {
+			return
+		}
+		n--
+		held := false
+		defer func() {
+			if !held { // what fails is tried again, to be made shorter
+				n = math.MaxInt
+			}
+		}()
+		check(r)
+		held = true
+	})
+}
+
+func (m *sharingModel) actions() map[string]func(*rapid.T) {
+	return map[string]func(*rapid.T){
+		"": func(*rapid.T) {}, "edit": m.edit, "make": m.make, "archive": m.archive, "look": m.look, "share": m.share,
+		"right": m.right, "end": m.end, "leave": m.leave, "forge": m.forge, "turn back": m.turnBack, "move out": m.moveOut,
+	}
+}
+
+// second gives somebody a second device.
+func (m *sharingModel) second(r *rapid.T, g *guest) {
+	second := guestsUntil(m.t, m.t.TempDir(), r.Cleanup, m.h, g.name+"-too")[0]
+	second.own, second.address, second.knows = g.own, g.address, g.knows
+	m.people = append(m.people, second)
+	m.inStep(r, g.own)
+}
+
+// inStep has the devices of a person hold the same, as their own cloud does it.
+func (m *sharingModel) inStep(r *rapid.T, own keys.Identity) {
+	var all []vault.Entry
+	for range 2 {
+		for _, g := range m.people {
+			if !g.own.Public().Equal(own.Public()) {
+				continue
+			}
+			take := func(have map[string]vault.Entry) (out []vault.Entry, err error) {
+				for _, e := range all {
+					was, there := have[e.ID]
+					if there {
+						e = vault.Merge(was, e)
+					}
+					if !there || !e.Equal(was) {
+						out = append(out, e)
+					}
+				}
+				return out, nil
+			}
+			must(r, g.v.Items.SaveShared(context.Background(), take))
+			list, err := g.v.Book.Entries(func(vault.Entry) bool { return true })
+			must(r, err)
+			all = list
+		}
+	}
+}
+
 type sharingModel struct {
 	t      *testing.T
 	h      *hall
-	people []*guest
+	people []*guest                // a device of each; then the second ones
 	books  []string                // ids of the books of the first two
 	olds   map[string][]share.Held // by set: the keys of those who were taken out or left
 	n      int
@@ -57,7 +139,9 @@ func newSharingModel(t *testing.T, r *rapid.T) *sharingModel {
 	return m
 }
 
-func (m *sharingModel) who(r *rapid.T) *guest { return m.people[rapid.IntRange(0, 2).Draw(r, "who")] }
+func (m *sharingModel) who(r *rapid.T) *guest {
+	return m.people[rapid.IntRange(0, len(m.people)-1).Draw(r, "who")]
+}
 
 // one draws one of the sets that somebody holds.
 func (m *sharingModel) one(r *rapid.T, g *guest) (of sharing.Shared, ok bool) {
@@ -150,7 +234,7 @@ func (m *sharingModel) share(r *rapid.T) {
 	i := rapid.IntRange(0, 1).Draw(r, "book")
 	g := m.people[i]
 	other := m.people[rapid.IntRange(0, 2).Draw(r, "with")]
-	if other == g {
+	if other.address == g.address {
 		return
 	}
 	right := rapid.SampledFrom(share.Rights()).Draw(r, "right")
@@ -261,6 +345,7 @@ func (m *sharingModel) settle(r *rapid.T) {
 	var faults []string
 	for i := range 8 {
 		for _, g := range m.people {
+			m.inStep(r, g.own)
 			must(r, g.Collect(context.Background()))
 			list, err := g.List()
 			must(r, err)
@@ -287,7 +372,7 @@ func (m *sharingModel) settle(r *rapid.T) {
 				continue
 			}
 			s := m.h.sets[of.Set]
-			require.NotNil(r, s)
+			require.NotNil(r, s, "%s: %s", g.name, m.story(g, of.Set))
 			require.Contains(r, s.members, g.address, "%s holds what they were taken out of", g.name)
 			if !of.Waits {
 				if of.Fault != "" { // said at once: keys are drawn anew each time, and the course may not come back

@@ -447,6 +447,7 @@ func TestEachDeviceOfAMember(t *testing.T) {
 // A login that somebody has already, and gets shared as well, is offered to be joined with it: the shared one stays for
 // both, and the other one is put away.
 func TestASharedLoginIsJoinedWithOnesOwn(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	maren, idris, _, _ := w.sharedBook(share.Change)
 	theirs := gets(t, idris, "School")

@@ -525,6 +525,14 @@ func within(t *testing.T, what string, done <-chan struct{}) {
 	}
 }
 
+// stride is from one step that is met to the next: each of them, and where it has to be short every third one.
+func stride() int {
+	if testing.Short() {
+		return 3
+	}
+	return 1
+}
+
 func TestLockedBetweenAnyTwoSteps(t *testing.T) {
 	for _, u := range useCases() {
 		t.Run(u.name, func(t *testing.T) {
@@ -537,7 +545,7 @@ func TestLockedBetweenAnyTwoSteps(t *testing.T) {
 			if u.kept != nil {
 				require.True(t, u.kept(t.Context(), b), "the check knows what it looks for")
 			}
-			for meet := 1; meet <= steps; meet++ {
+			for meet := 1; meet <= steps; meet += stride() {
 				b.prepare()
 				locked, met := make(chan struct{}), atomic.Bool{} // what runs in the background passes gates too
 				v := b.v
@@ -570,6 +578,7 @@ func TestLockedBetweenAnyTwoSteps(t *testing.T) {
 // Somebody else does something between two steps: at each step of each use case, each of a few
 // others is run to its end.
 func TestSecondCallerBetweenAnyTwoSteps(t *testing.T) {
+	t.Parallel()
 	second := func() (out []useCase) {
 		for _, u := range useCases() {
 			switch u.name {
@@ -586,8 +595,8 @@ func TestSecondCallerBetweenAnyTwoSteps(t *testing.T) {
 			b.reopen()
 			steps, err := b.run(u, 0, nil)
 			require.NoError(t, err)
-			for meet := 1; meet <= steps; meet++ {
-				other := second[meet%len(second)]
+			for meet := 1; meet <= steps; meet += stride() {
+				other := second[meet/stride()%len(second)]
 				b.prepare()
 				var err2 error
 				_, err := b.run(u, meet, func() {
@@ -620,6 +629,7 @@ type oldTabs struct {
 // was noted, when a lock came between the two, is nil; and a map that a lock took away is
 // written to.
 func TestStepsFindTheFaultsThatWereThere(t *testing.T) {
+	t.Parallel()
 	faults := map[string]func(g *gate.Gate[oldTabs], tabs *oldTabs) error{
 		"read after it was noted": func(g *gate.Gate[oldTabs], tabs *oldTabs) error {
 			if err := g.Write(func(in *oldTabs) error { in.prompts["7"] = &autofill.Submission{}; return nil }); err != nil {

@@ -35,6 +35,7 @@ func tidyList(t *testing.T, v *app.Vault) tidying.List {
 
 // A join is there on the next opening and on the other device, and is taken back from there.
 func TestJoinedHereTakenBackThere(t *testing.T) {
+	t.Parallel()
 	ctx := t.Context()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
@@ -78,6 +79,7 @@ func TestJoinedHereTakenBackThere(t *testing.T) {
 
 // What is kept apart isn't asked again; what was put off comes last; one of three can be left out.
 func TestKeptApartAndPutOff(t *testing.T) {
+	t.Parallel()
 	ctx := t.Context()
 	v := newBench(t).v
 	twice(t, v, "ferrylink", "maren.tolliver", "kelp")
@@ -111,6 +113,7 @@ func TestKeptApartAndPutOff(t *testing.T) {
 
 // All sure ones are joined as one act, which is taken back as one; what its user wasn't shown isn't joined.
 func TestAllSureOnesAtOnce(t *testing.T) {
+	t.Parallel()
 	ctx := t.Context()
 	v := newBench(t).v
 	for _, s := range []string{"ferrylink", "brackish", "lanternfish"} {
@@ -145,6 +148,7 @@ func TestAllSureOnesAtOnce(t *testing.T) {
 
 // Passwords are tried out one after the other: refused, refused, and what works becomes the one login's.
 func TestTryOut(t *testing.T) {
+	t.Parallel()
 	ctx := t.Context()
 	v := newBench(t).v
 	var rows []string
@@ -204,6 +208,7 @@ func TestTryOut(t *testing.T) {
 
 // Domains that belong together become one site of the directory: what is kept for one is offered at the other.
 func TestDomainsBecomeOneSite(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	v := w.create(w.device("desk"))
 	id := records.NewID()

@@ -114,6 +114,7 @@ func thing(t *testing.T, kind leaks.Kind, text string) leaks.Thing {
 // A service is asked daily for what the user switched on, and for no more; what turned up is told once, with regard to
 // when passwords were changed.
 func TestLeaksAreWatched(t *testing.T) {
+	t.Parallel()
 	now := time.Date(2026, 5, 1, 9, 0, 0, 0, time.UTC)
 	mail := thing(t, leaks.KindMail, email)
 	house := &leakHouse{
