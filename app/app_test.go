@@ -770,7 +770,7 @@ func TestTheMasterPasswordIsChanged(t *testing.T) {
 	require.NoError(t, err)
 
 	pulled := func() bool { _, err := desk.Items.Entry(id); return err == nil }
-	require.Eventually(t, pulled, patience, time.Millisecond)
+	soon(t, "it is so", pulled)
 	w.inStep(desk)
 	assert.Equal(t, syncing.InStep, desk.Sync.Status().State, "it stays signed in")
 	desk.Lock()
@@ -833,7 +833,7 @@ func TestAShutOutDeviceCantSignInAgain(t *testing.T) {
 	}
 	require.NoError(t, desk.Account.ShutOut(t.Context(), laptop.Profile().Device, secret.New(master)))
 	ended := func() bool { return laptop.Sync.Status().State == syncing.Ended }
-	require.Eventually(t, ended, patience, time.Millisecond)
+	soon(t, "it is so", ended)
 	require.Error(t, laptop.Account.SignInAgain(t.Context(), secret.New(master), ""), "the carried half is another one")
 	sheet, err := desk.Account.Sheet(t.Context())
 	require.NoError(t, err)

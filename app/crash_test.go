@@ -25,6 +25,7 @@ import (
 
 	"redlocket/app"
 	"redlocket/app/cloudclient"
+	"redlocket/app/folder"
 	"redlocket/app/importing"
 	"redlocket/app/records"
 	"redlocket/app/store"
@@ -74,6 +75,8 @@ func crashRole(role, dir, addr, carried string) error {
 		return err
 	}
 	d := app.New(app.Ports{Stores: f, Dial: cloudclient.Dial, Rand: rand.Reader, Now: time.Now, Platform: "test"})
+	d.SetFolders(folder.Folders{})
+	d.SetLightBackups()
 	fmt.Println("ready")
 	if role == "joining" {
 		_, err := d.Join(
@@ -100,6 +103,8 @@ func crashRole(role, dir, addr, carried string) error {
 		return crashUnlocks(ctx, v)
 	case "leaving-out":
 		return crashLeavingOut(ctx, v, carried)
+	case "backing-up":
+		return crashBackup(ctx, v, carried)
 	case "sharing":
 		return crashSharing(ctx, v, carried)
 	case "full":

@@ -28,10 +28,26 @@ import (
 // has other work, takes long.
 const patience = time.Minute
 
-// soon waits for something that happens by itself.
+// soon waits for something that happens by itself. What is asked for is asked here, and not beside: nothing goes on
+// when the test is over.
 func soon(t testing.TB, what string, ok func() bool) {
 	t.Helper()
-	require.Eventually(t, ok, patience, 2*time.Millisecond, what)
+	for until := time.Now().Add(patience); !ok(); time.Sleep(2 * time.Millisecond) {
+		if time.Now().After(until) {
+			require.Fail(t, "it never came to be", what)
+		}
+	}
+}
+
+// long is how long it is looked whether something comes that mustn't.
+const long = 300 * time.Millisecond
+
+// never looks for a while that something doesn't come to be.
+func never(t testing.TB, what string, d time.Duration, is func() bool) {
+	t.Helper()
+	for until := time.Now().Add(d); time.Now().Before(until); time.Sleep(5 * time.Millisecond) {
+		require.False(t, is(), what)
+	}
 }
 
 func holds(v *app.Vault, id string) func() bool {

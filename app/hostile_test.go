@@ -176,7 +176,7 @@ func TestForkedCloud(t *testing.T) {
 	w.between.Store(&catch)
 	id := records.NewID()
 	require.NoError(t, laptop.Items.Save(t.Context(), id, login("Fork", "pw")))
-	require.Eventually(t, func() bool { return laptop.Sync.Status().Waiting == 0 }, patience, time.Millisecond)
+	soon(t, "it is so", func() bool { return laptop.Sync.Status().Waiting == 0 })
 	w.between.Store(nil)
 	require.NoError(t, desk.Items.Save(t.Context(), records.NewID(), login("Desk", "pw")))
 	w.inStep(desk)

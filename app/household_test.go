@@ -273,8 +273,7 @@ func TestANoteIsTakenBack(t *testing.T) {
 	w.inStep(idris)
 	idris.Sync.Nudge()
 	assert.Zero(t, w.letters(idris))
-	assert.Never(t, func() bool { p, _ := person(t, idris, email); return p.Unread > 0 }, 300*time.Millisecond,
-		50*time.Millisecond)
+	never(t, "it is there", long, func() bool { p, _ := person(t, idris, email); return p.Unread > 0 })
 }
 
 // What is left out under the second passphrase isn't passed, and what was passed of it goes with it.
@@ -359,12 +358,12 @@ func TestACloudThatSwapsKeysIsNoticed(t *testing.T) {
 			asks := becomes(t, idris, email, household.Asks)
 			require.NoError(t, idris.Household.Answer(t.Context(), asks.ID, ""))
 			ofMaren := becomes(t, maren, idrisEmail, household.Compare)
-			assert.Never(t, func() bool {
+			never(t, "other keys under the same words", long, func() bool {
 				p, _ := person(t, idris, email)
 				shown, _ := idris.Household.Code(p.ID)
 				return p.State == household.Compare && (strings.Join(p.Words, " ") == strings.Join(ofMaren.Words, " ") ||
 					maren.Household.ReadCode(ofMaren.ID, shown) == nil)
-			}, 250*time.Millisecond, 20*time.Millisecond, "other keys under the same words")
+			})
 		})
 	}
 }
@@ -549,6 +548,52 @@ func TestPeopleAreInNoBackup(t *testing.T) {
 	list, err := anew.Household.People()
 	require.NoError(t, err)
 	assert.Empty(t, list)
+}
+
+// Files go with a note by themselves, and are kept as a note of one's own. Nothing of a note that can't go stays.
+func TestFilesGoWithANote(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	maren, idris := w.create(w.device("maren")), w.createFor(w.device("idris"), "Idris Moss", idrisEmail)
+	ofMaren, ofIdris := checked(t, maren, idris)
+	pass := func(files ...household.Attached) error {
+		_, err := maren.Household.Pass(t.Context(), ofMaren.ID, household.Passing{Attached: files})
+		return err
+	}
+	many := make([]household.Attached, share.MaxFiles+1)
+	for i := range many {
+		many[i] = household.Attached{Name: "a.txt", Data: []byte("a")}
+	}
+	require.NoError(t, pass(household.Attached{Name: "berth.txt", Data: []byte("nine")}, household.Attached{Name: "empty.txt"}))
+	got := passed(t, idris, email, 1)
+	require.Len(t, got.Files, 2)
+	assert.Zero(t, got.Length())
+	item, err := idris.Household.Keep(t.Context(), got.ID)
+	require.NoError(t, err)
+	require.NoError(t, idris.Household.Forget(t.Context(), got.ID))
+	e, err := idris.Items.Entry(item)
+	require.NoError(t, err)
+	read := map[string]string{}
+	for _, f := range e.Files() {
+		var b bytes.Buffer
+		require.NoError(t, idris.Files.Read(t.Context(), f, &b))
+		read[f.Name] = b.String()
+	}
+	assert.Equal(t, map[string]string{"berth.txt": "nine", "empty.txt": ""}, read)
+
+	before, err := maren.Files.Stored(t.Context())
+	require.NoError(t, err)
+	require.Error(t, pass(many...), "too many")
+	require.Error(t, pass(household.Attached{Name: "film.bin", Data: make([]byte, share.MaxBytes+1)}), "too large")
+	_, err = maren.Household.Pass(t.Context(), "0197a5c0-0000-7000-8000-000000000001", household.Passing{Attached: many[:1]})
+	require.ErrorIs(t, err, household.ErrNoPerson)
+	after, err := maren.Files.Stored(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, before, after, "nothing is left of what couldn't go")
+	require.NoError(t, pass(many[:share.MaxFiles]...))
+	assert.Len(t, passed(t, idris, email, 1).Files, share.MaxFiles)
+	_, err = idris.Household.Pass(t.Context(), ofIdris.ID, household.Passing{Text: "thanks"})
+	require.NoError(t, err)
 }
 
 // A copy goes with its files, if they are wanted and not too large.

@@ -274,7 +274,7 @@ func TestLargeFilesAreReadInTheBackground(t *testing.T) {
 		i.View(func(_ *transfer.Plan, s importing.State) { yes = s.Running })
 		return yes
 	}
-	require.Eventually(t, running, patience, time.Millisecond)
+	soon(t, "it is so", running)
 	i.Stop()
 	st = finish(t, i)
 	i.View(func(p *transfer.Plan, _ importing.State) { assert.Empty(t, p.Steps) })

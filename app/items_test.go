@@ -232,7 +232,7 @@ func TestAskAgainAndSettings(t *testing.T) {
 	s.AskToShow, s.AskFor, s.Theme, s.Language, s.Clipboard = true, 0, "dark", "da-DK", 0
 	require.NoError(t, v.Settings.Change(t.Context(), s))
 	assert.ErrorIs(t, v.Guard.Require(reauth.Show), reauth.ErrNeeded)
-	require.Eventually(t, func() bool { return laptop.Settings.Get().AskToShow }, patience, time.Millisecond)
+	soon(t, "it is so", func() bool { return laptop.Settings.Get().AskToShow })
 	assert.Equal(t, "da-DK", laptop.Settings.Get().Language, "for all devices")
 	assert.Empty(t, laptop.Settings.Get().Theme, "for that device only")
 	s.AskToShow = false
@@ -279,7 +279,7 @@ func TestLockWhenTheLastPageIsClosed(t *testing.T) {
 	time.AfterFunc(60*time.Millisecond, again)
 	d.LookNow(true)
 	assert.False(t, v.Locked(), "sleep doesn't lock it when it isn't to")
-	require.Eventually(t, v.Locked, patience, time.Millisecond)
+	soon(t, "it is so", v.Locked)
 }
 
 func TestLockAtOnce(t *testing.T) {
@@ -295,8 +295,8 @@ func TestLockAtOnce(t *testing.T) {
 	v.PageLeft()
 	v.Touch() // the next page
 	time.AfterFunc(60*time.Millisecond, v.PageLeft)
-	require.Never(t, v.Locked, 50*time.Millisecond, 5*time.Millisecond)
-	require.Eventually(t, v.Locked, patience, time.Millisecond)
+	never(t, "it is locked", 50*time.Millisecond, v.Locked)
+	soon(t, "it is so", v.Locked)
 }
 
 func TestRecencyAndDirectory(t *testing.T) {

@@ -171,6 +171,30 @@ test("a note is taken back, and an empty one refused", async () => {
   await desk.waitForFunction(() => document.querySelectorAll(".passed > li").length === 5);
 });
 
+test("a file goes with a note", async () => {
+  await open(desk, d.desk, "Idris");
+  const file = (name, size) => ({ name, mimeType: "application/pdf", buffer: Buffer.alloc(size, "a") });
+  await desk.fill("#text", "the plan of the berth");
+  await desk.setInputFiles("#files", file("film.pdf", 4 << 20));
+  await desk.click("button:has-text('Pass it')");
+  await desk.waitForSelector(".bad:has-text('3 MB together')");
+  assert.equal(await desk.inputValue("#text"), "the plan of the berth", "what was typed is there");
+  await accessible(desk, "a file that is too large");
+  await desk.setInputFiles("#files", file("berth.pdf", 2000));
+  await desk.click("button:has-text('Pass it')");
+  await desk.waitForSelector(".passed > li:nth-child(6):has-text('1 file')");
+  await picture(desk, "a file with a note");
+  await fits(desk, "a file with a note");
+  await open(his, d.idris, "Maren");
+  await his.waitForSelector(".passed .unread-note:has-text('1 file')");
+  const last = his.locator(".passed > li.unread-note").last();
+  await last.locator("button:has-text('Show')").click();
+  await his.waitForSelector(".passed-open a:has-text('berth.pdf')");
+  await picture(his, "a file that came");
+  await his.locator(".passed-open button:has-text('Keep it in my book')").last().click();
+  await his.waitForSelector("#sheet .file-list >> text=berth.pdf");
+});
+
 test("Bryony is asked before she has a vault, and compares words; other words are refused", async () => {
   await desk.goto(d.desk + "/household");
   await accessible(desk, "a household");

@@ -5,6 +5,7 @@ import (
 	"html/template"
 	"io"
 	"net/http"
+	"net/url"
 	"slices"
 
 	"github.com/go-chi/chi/v5"
@@ -33,7 +34,6 @@ func (s householdPages) routes(r routes) {
 	r.post("/household/{id}/same", s.same)
 	r.post("/household/{id}/remove", s.remove)
 	r.post("/household/{id}/name", s.rename)
-	r.post("/household/{id}/notes", s.pass)
 	r.post("/notes/{id}/show", s.showNote)
 	r.post("/notes/{id}/keep", s.keepNote)
 	r.post("/notes/{id}/forget", s.forgetNote)
@@ -224,8 +224,46 @@ func (s householdPages) newKeys(w http.ResponseWriter, r *http.Request) error {
 
 func (s householdPages) pass(w http.ResponseWriter, r *http.Request) error {
 	id := chi.URLParam(r, "id")
-	_, err := vaultOf(r).Household.Pass(r.Context(), id, household.Passing{Text: r.FormValue("text")})
+	what, err := passing(w, r)
+	if err == nil {
+		_, err = vaultOf(r).Household.Pass(r.Context(), id, what)
+	}
 	return s.after(w, r, id, err, "")
+}
+
+// passing reads a note and the files that go with it. Files are kept in memory alone: nothing of them is written to the
+// disk in clear.
+func passing(w http.ResponseWriter, r *http.Request) (what household.Passing, err error) {
+	r.Form = url.Values{} // for the page, if something is wrong
+	r.Body = http.MaxBytesReader(w, r.Body, share.MaxBytes+maxForm)
+	parts, err := r.MultipartReader()
+	if err != nil {
+		return what, problem(http.StatusBadRequest, "That wasn’t a note", "Write it on the person’s page.")
+	}
+	for {
+		part, err := parts.NextPart()
+		if errors.Is(err, io.EOF) {
+			r.Form.Set("text", what.Text)
+			return what, nil
+		}
+		var b []byte
+		if err == nil {
+			b, err = io.ReadAll(part)
+		}
+		if _, large := errors.AsType[*http.MaxBytesError](err); large {
+			r.Form.Set("text", what.Text)
+			return what, household.CheckAttached([]household.Attached{{Data: make([]byte, share.MaxBytes+1)}})
+		}
+		if err != nil {
+			return what, err
+		}
+		switch {
+		case part.FormName() == "text":
+			what.Text = string(b)
+		case part.FileName() != "":
+			what.Attached = append(what.Attached, household.Attached{Name: part.FileName(), Data: b})
+		}
+	}
 }
 
 // news says whether something newer is there than the page shows. The page isn't drawn again by itself: what was shown

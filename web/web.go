@@ -199,6 +199,7 @@ func (s *Server) staticRoutes(r chi.Router) {
 func (s *Server) uploadRoutes(r routes) {
 	r.post("/pictures", s.readPicture)
 	r.post("/household/{id}/code", householdPages{s}.readCode)
+	r.post("/household/{id}/notes", householdPages{s}.pass)
 	r.post("/items/{id}/files", s.attach)
 	r.post("/import/files", s.takeFiles)
 	r.post("/import/backup", s.restoreBackup)

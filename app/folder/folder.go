@@ -8,10 +8,27 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"time"
 )
 
 // Folders is the computer's file system, as package app's port for backups.
 type Folders struct{}
+
+// What is being written has another name until it is whole. What a program that was ended left of it is removed after
+// a day: somebody else may be writing to the same folder.
+const (
+	writing  = ".writing-"
+	leftOver = 24 * time.Hour
+)
+
+func removeLeft(dir string) {
+	left, _ := filepath.Glob(filepath.Join(dir, writing+"*")) // the pattern is whole
+	for _, name := range left {
+		if st, err := os.Stat(name); err == nil && time.Since(st.ModTime()) > leftOver {
+			_ = os.Remove(name) // the next time otherwise
+		}
+	}
+}
 
 // Put writes a file whole or not at all. The folder must be there and its path whole:
 // a backup doesn't make folders where a disk isn't plugged in.
@@ -19,7 +36,8 @@ func (Folders) Put(dir, name string, write func(io.Writer) error) (err error) {
 	if !filepath.IsAbs(dir) {
 		return errors.New("the folder must be written with its whole path")
 	}
-	f, err := os.CreateTemp(dir, ".writing-*")
+	removeLeft(dir)
+	f, err := os.CreateTemp(dir, writing+"*")
 	if err != nil {
 		return err
 	}

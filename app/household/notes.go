@@ -1,6 +1,7 @@
 package household
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -39,8 +40,8 @@ func (n Note) Unread() bool { return !n.Mine && n.Seen.IsZero() }
 // Length is the number of characters of the text.
 func (n Note) Length() int { return len([]rune(n.note.Text)) }
 
-// HasThing reports whether a thing goes with it that can be kept.
-func (n Note) HasThing() bool { return n.note.Thing != nil }
+// HasThing reports whether something goes with it that can be kept.
+func (n Note) HasThing() bool { return n.note.Thing != nil || len(n.Files) > 0 }
 
 func noteOf(e vault.Entry) (n Note, ok bool) {
 	if e.Type != vault.TypePassed || e.Purged() || json.Unmarshal([]byte(e.Text(vault.FieldNote)), &n.note) != nil {
@@ -70,12 +71,14 @@ const (
 
 // The errors of notes.
 var (
-	ErrNoNote     = errors.New("this note isn’t here any more: notes are gone after a week")
-	errEmptyNote  = errors.New("write something, or choose what to pass")
-	errLongNote   = errors.New("a note has 4,000 characters at most")
-	errLeftOut    = errors.New("this is left out under the second passphrase: have it shown first")
-	ErrLargeFiles = fmt.Errorf("its files are larger than %d MB together: pass it without them", share.MaxBytes>>20)
-	errNothing    = errors.New("nothing goes with this note that could be kept")
+	ErrNoNote        = errors.New("this note isn’t here any more: notes are gone after a week")
+	errEmptyNote     = errors.New("write something, or choose what to pass")
+	errLongNote      = errors.New("a note has 4,000 characters at most")
+	errLeftOut       = errors.New("this is left out under the second passphrase: have it shown first")
+	ErrLargeFiles    = fmt.Errorf("its files are larger than %d MB together: pass it without them", share.MaxBytes>>20)
+	errLargeAttached = fmt.Errorf("files of up to %d MB together go with a note", share.MaxBytes>>20)
+	errManyFiles     = fmt.Errorf("%d files go with a note at most", share.MaxFiles)
+	errNothing       = errors.New("nothing goes with this note that could be kept")
 )
 
 // Notes returns what was passed between the owner and a person, the oldest first.
@@ -94,11 +97,55 @@ func (h *Household) Notes(person string) ([]Note, error) {
 	return out, nil
 }
 
-// Passing is what is passed: a few words, a copy of an item, or both.
+// Passing is what is passed: a few words, a copy of an item, files, or some of these.
 type Passing struct {
-	Text  string
-	Item  string // its id; empty for none
-	Files bool   // with the item's files
+	Text     string
+	Item     string // its id; empty for none
+	Files    bool   // with the item's files
+	Attached []Attached
+}
+
+// Attached is a file that goes with a note by itself.
+type Attached struct {
+	Name string
+	Data []byte
+}
+
+// CheckAttached reports whether files can go with a note.
+func CheckAttached(files []Attached) error {
+	size := 0
+	for _, f := range files {
+		size += len(f.Data)
+	}
+	switch {
+	case len(files) > share.MaxFiles:
+		return records.BadInput("files", errManyFiles)
+	case size > share.MaxBytes:
+		return records.BadInput("files", errLargeAttached)
+	}
+	return nil
+}
+
+// seal seals files that go with a note; done ends that, once the note is written or can't be.
+func (h *Household) seal(
+	ctx context.Context, files []Attached, c vault.Changes,
+) (done func(failed bool), err error) {
+	var sealed []string
+	done = func(failed bool) {
+		for _, id := range sealed {
+			h.Set.Files.Restored(ctx, id, failed)
+		}
+	}
+	for _, f := range files {
+		kept, err := h.Set.Files.Seal(ctx, f.Name, bytes.NewReader(f.Data))
+		if err != nil {
+			done(true)
+			return nil, records.BadInput("files", err)
+		}
+		sealed = append(sealed, kept.ID)
+		c[vault.FileField(kept.ID)] = kept
+	}
+	return done, nil
 }
 
 // Pass passes something to somebody who was checked. It goes when the cloud is there. An item takes the master password
@@ -108,7 +155,7 @@ func (h *Household) Pass(ctx context.Context, person string, what Passing) (id s
 	n := share.Note{Text: text, At: h.Now().UnixMilli()}
 	c := vault.Changes{vault.FieldPeer: person, vault.FieldWay: wayOut}
 	switch {
-	case text == "" && item == "":
+	case text == "" && item == "" && len(what.Attached) == 0:
 		return "", records.BadInput("text", errEmptyNote)
 	case len([]rune(text)) > share.MaxText:
 		return "", records.BadInput("text", errLongNote)
@@ -140,9 +187,14 @@ func (h *Household) Pass(ctx context.Context, person string, what Passing) (id s
 			}
 		}
 	}
-	if err := putNote(c, n); err != nil {
+	if err := errors.Join(putNote(c, n), CheckAttached(what.Attached)); err != nil {
 		return "", err
 	}
+	done, err := h.seal(ctx, what.Attached, c)
+	if err != nil {
+		return "", err
+	}
+	defer func() { done(err != nil) }()
 	id = records.NewID()
 	err = h.change(ctx, func(list []vault.Entry, by vault.Stamp) ([]vault.Entry, error) {
 		switch p, err := find(list, person); {
@@ -242,7 +294,7 @@ func (h *Household) Keep(ctx context.Context, id string) (item string, err error
 	switch {
 	case n.note.Thing != nil:
 		e, err = n.note.Thing.Entry(item, by)
-	case n.note.Text != "":
+	case n.note.Text != "" || len(n.Files) > 0:
 		e, err = vault.New(item, vault.TypeNote, by, vault.Changes{
 			vault.FieldTitle: h.noteTitle(n), vault.FieldNotes: n.note.Text,
 		})
