@@ -285,5 +285,5 @@ test("mails are switched off, and nothing is in clear in any file", async () => 
   await desk.waitForSelector("text=Saved.");
   await desk.click("summary:has-text('Mails that something waits')");
   await desk.waitForSelector("text=They are off");
-  assert.deepEqual(inClear(d, ["4471", "moved to Friday", "the one for the harbour"]), []);
+  assert.deepEqual(inClear(d, ["gate is 4471", "plan of the berth", "moved to Friday", "the one for the harbour"]), []);
 });
