@@ -10,12 +10,12 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"redlocket/app/records"
 	"redlocket/app/sharing"
-	"redlocket/core/keys"
 	"redlocket/core/ledger"
 	"redlocket/core/secret"
 	"redlocket/core/share"
@@ -47,10 +47,10 @@ func TestThreePeopleWithFiveDevices(t *testing.T) {
 	courses(t, 15, func(r *rapid.T) {
 		m := newSharingModel(t, r)
 		for _, g := range m.people[:2] {
-			m.second(r, g)
+			m.people = append(m.people, secondOf(m.t, r.Cleanup, m.h, g))
 		}
 		actions := m.actions()
-		actions["in step"] = func(r *rapid.T) { m.inStep(r, m.people[rapid.IntRange(0, 1).Draw(r, "whose")].own) }
+		actions["in step"] = func(r *rapid.T) { m.inStep(r, m.people[rapid.IntRange(0, 1).Draw(r, "whose")]) }
 		r.Repeat(actions)
 		m.settle(r)
 	})
@@ -85,21 +85,18 @@ func (m *sharingModel) actions() map[string]func(*rapid.T) {
 }
 
 // second gives somebody a second device.
-func (m *sharingModel) second(r *rapid.T, g *guest) {
-	second := guestsUntil(m.t, m.t.TempDir(), r.Cleanup, m.h, g.name+"-too")[0]
+func secondOf(t testing.TB, cleanup func(func()), h *hall, g *guest) *guest {
+	second := guestsUntil(t, t.TempDir(), cleanup, h, g.name+"-too")[0]
 	second.own, second.address, second.knows = g.own, g.address, g.knows
-	m.people = append(m.people, second)
-	m.inStep(r, g.own)
+	inStep(t, g, second)
+	return second
 }
 
 // inStep has the devices of a person hold the same, as their own cloud does it.
-func (m *sharingModel) inStep(r *rapid.T, own keys.Identity) {
+func inStep(t require.TestingT, devices ...*guest) {
 	var all []vault.Entry
 	for range 2 {
-		for _, g := range m.people {
-			if !g.own.Public().Equal(own.Public()) {
-				continue
-			}
+		for _, g := range devices {
 			take := func(have map[string]vault.Entry) (out []vault.Entry, err error) {
 				for _, e := range all {
 					was, there := have[e.ID]
@@ -112,11 +109,65 @@ func (m *sharingModel) inStep(r *rapid.T, own keys.Identity) {
 				}
 				return out, nil
 			}
-			must(r, g.v.Items.SaveShared(context.Background(), take))
+			require.NoError(t, g.v.Items.SaveShared(context.Background(), take))
 			list, err := g.v.Book.Entries(func(vault.Entry) bool { return true })
-			must(r, err)
+			require.NoError(t, err)
 			all = list
 		}
+	}
+}
+
+// inStep does so for whoever g is a device of.
+func (m *sharingModel) inStep(r *rapid.T, g *guest) {
+	inStep(r, slices.DeleteFunc(slices.Clone(m.people), func(o *guest) bool { return o.address != g.address })...)
+}
+
+// What one of a person's devices made in a shared book reaches the other one by way of the set first, and by their own
+// cloud then: it is one thing, for them and for the others.
+func TestOneThingByTwoWays(t *testing.T) {
+	t.Parallel()
+	h := newHall()
+	people := guests(t, t.TempDir(), h, "maren", "idris")
+	maren, idris := people[0], people[1]
+	book, _ := makeBook(t, maren.v, "Family", "School")
+	set, err := maren.ShareBook(t.Context(), book, "of idris", share.Change)
+	require.NoError(t, err)
+	collect(t, maren, idris)
+	require.NoError(t, idris.Take(t.Context(), set))
+	too := secondOf(t, t.Cleanup, h, maren)
+	collect(t, maren, too, idris)
+	made := map[string]string{"School": "pw"}
+	made["School"] = maren.things(t, set)["School"]
+	for i := range 6 { // ids are drawn: either may be the one that stays
+		title := fmt.Sprint("Films ", i)
+		require.NoError(t, maren.v.Items.SaveForm(t.Context(), records.NewID(), &records.Form{
+			Kind: vault.TypeNote, Title: title, New: true, Book: book, Values: map[vault.Field]string{},
+		}))
+		made[title] = ""
+	}
+	collect(t, maren)
+	require.NoError(t, too.Collect(t.Context()))
+	collect(t, idris)
+	for range 3 {
+		inStep(t, maren, too)
+		collect(t, too, maren, idris)
+	}
+	inStep(t, maren, too)
+	for _, g := range []*guest{maren, too, idris} {
+		for title := range made {
+			assert.Len(t, titled(t, g.v, title), 1, "%s has %s", g.name, title)
+		}
+		assert.Equal(t, made, g.things(t, set), g.name)
+	}
+	for _, id := range titled(t, too.v, "Films 0") { // and goes on being one
+		require.NoError(t, too.v.Items.Save(t.Context(), id, vault.Changes{vault.FieldNotes: "on Friday"}))
+	}
+	collect(t, too, maren, idris)
+	inStep(t, maren, too)
+	for _, g := range []*guest{maren, too, idris} {
+		e, err := g.v.Items.Entry(titled(t, g.v, "Films 0")[0])
+		require.NoError(t, err)
+		assert.Equal(t, "on Friday", e.Text(vault.FieldNotes), g.name)
 	}
 }
 
@@ -352,7 +403,7 @@ func (m *sharingModel) settle(r *rapid.T) {
 	var faults []string
 	for i := range 8 {
 		for _, g := range m.people {
-			m.inStep(r, g.own)
+			m.inStep(r, g)
 			must(r, g.Collect(context.Background()))
 			list, err := g.List()
 			must(r, err)

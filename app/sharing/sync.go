@@ -312,7 +312,7 @@ func (r *run) push(ctx context.Context, h share.Held, st *standing) (more bool, 
 	if !h.Right.Includes(share.Change) {
 		return false, nil
 	}
-	if err := r.adopt(ctx, h); err != nil {
+	if err := errors.Join(r.unite(ctx, h), r.adopt(ctx, h)); err != nil {
 		return false, err
 	}
 	list, err := r.fresh(h, st)
@@ -460,6 +460,51 @@ func (r *run) conform(ctx context.Context, h share.Held, st *standing) (anew boo
 	}
 	*st = standing{Epoch: st.Epoch, Files: st.Files, Lacks: st.Lacks, Names: st.Names, State: map[string]mark{}}
 	return true, r.keep(ctx, h, *st)
+}
+
+// unite makes one of what is here twice under one id of the set: this device had it from there before it had what
+// another device of the owner's had made of it. All of them keep the same one.
+func (r *run) unite(ctx context.Context, h share.Held) error {
+	seen, twice := map[string]bool{}, map[string]bool{}
+	_, err := r.Set.Book.Entries(func(e vault.Entry) bool {
+		if set, id := e.Share(); set == h.Set && isThing(e) {
+			twice[id] = seen[id]
+			seen[id] = true
+		}
+		return false
+	})
+	maps.DeleteFunc(twice, func(_ string, yes bool) bool { return !yes })
+	if err != nil || len(twice) == 0 {
+		return err
+	}
+	return r.Set.Items.SaveShared(ctx, func(all map[string]vault.Entry) (out []vault.Entry, err error) {
+		by := r.Set.Items.Stamp()
+		of := map[string][]vault.Entry{}
+		for _, e := range all {
+			if set, id := e.Share(); set == h.Set && isThing(e) && twice[id] {
+				of[id] = append(of[id], e)
+			}
+		}
+		for _, list := range of {
+			slices.SortFunc(list, func(a, b vault.Entry) int { return strings.Compare(a.ID, b.ID) })
+			one := list[0]
+			for _, e := range list[1:] {
+				if e.Type != one.Type {
+					continue
+				}
+				one = vault.Merge(one, e.As(one.ID))
+				if e, err = e.With(by, vault.Changes{vault.FieldShare: ""}); err == nil {
+					e, err = e.Discard(by)
+				}
+				if err != nil {
+					return nil, err
+				}
+				out = append(out, e)
+			}
+			out = append(out, one)
+		}
+		return out, nil
+	})
 }
 
 // adopt has what is in a shared book shared.
