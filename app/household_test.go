@@ -6,6 +6,8 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -611,7 +613,15 @@ func TestFilesArePassed(t *testing.T) {
 	_, err = maren.Files.Attach(t.Context(), paper, "empty.txt", strings.NewReader(""))
 	require.NoError(t, err)
 	w.inStep(maren, laptop)
-	// From the laptop, which has to fetch them first.
+	soon(t, "the files are at the cloud", func() bool {
+		e, err := laptop.Items.Entry(paper)
+		require.NoError(t, err)
+		for _, f := range e.Files() {
+			err = errors.Join(err, laptop.Files.Read(t.Context(), f, io.Discard))
+		}
+		return err == nil && len(e.Files()) == 2
+	})
+	// From the laptop, which has them from there.
 	_, err = laptop.Household.Pass(t.Context(), ofMaren.ID, household.Passing{Item: paper, Files: true})
 	require.NoError(t, err)
 	got := passed(t, idris, email, 1)
