@@ -5,9 +5,7 @@ import (
 	"crypto/rand"
 	"fmt"
 	mrand "math/rand/v2"
-	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -46,13 +44,7 @@ func crashBackup(ctx context.Context, v *app.Vault, dir string) error {
 // A process is killed at random moments of writing backups: each that is there is whole, the newest has all that it
 // was said to have, and no more of them than there should be are there.
 func TestBackupsKilledAtAnyMoment(t *testing.T) {
-	if testing.Short() {
-		t.Skip("long: run without -short")
-	}
-	kills := 12
-	if n, err := strconv.Atoi(os.Getenv("REDLOCKET_KILLS")); err == nil {
-		kills = n
-	}
+	kills := killsOr(t, 12)
 	dir, to := t.TempDir(), t.TempDir()
 	f, err := store.In(filepath.Join(dir, "backing-up"))
 	require.NoError(t, err)

@@ -4,10 +4,8 @@ import (
 	"context"
 	"fmt"
 	mrand "math/rand/v2"
-	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -73,13 +71,7 @@ func crashSharing(ctx context.Context, v *app.Vault, peer string) error {
 // hold the same of what is shared and nothing of what isn't, neither finds fault, and it all goes on.
 func TestSharingKilledAtAnyMoment(t *testing.T) {
 	t.Parallel()
-	if testing.Short() {
-		t.Skip("long: run without -short")
-	}
-	kills := 6
-	if n, err := strconv.Atoi(os.Getenv("REDLOCKET_KILLS")); err == nil {
-		kills = n
-	}
+	kills := killsOr(t, 6)
 	w := newWorld(t)
 	dir := t.TempDir()
 	folder, err := store.In(filepath.Join(dir, "sharing"))

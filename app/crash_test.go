@@ -127,6 +127,18 @@ func crashRole(role, dir, addr, carried string) error {
 	}
 }
 
+// killsOr is how often a test kills: as often as REDLOCKET_KILLS says, or n times.
+func killsOr(t *testing.T, n int) int {
+	t.Helper()
+	if testing.Short() {
+		t.Skip("long: run without -short")
+	}
+	if more, err := strconv.Atoi(os.Getenv("REDLOCKET_KILLS")); err == nil {
+		return more
+	}
+	return n
+}
+
 // saveOnAFullDisk is set where the system can make a disk look full.
 var saveOnAFullDisk func(ctx context.Context, v *app.Vault) error
 
@@ -178,13 +190,7 @@ func crashTurn(ctx context.Context, v *app.Vault, dir, addr string) error {
 // was acknowledged is there, it opens with the same master password, comes in step by itself, and a new device joins.
 func TestTurningKilledAtAnyMoment(t *testing.T) {
 	t.Parallel()
-	if testing.Short() {
-		t.Skip("long: run without -short")
-	}
-	kills := 6
-	if n, err := strconv.Atoi(os.Getenv("REDLOCKET_KILLS")); err == nil {
-		kills = n
-	}
+	kills := killsOr(t, 6)
 	w := newWorld(t)
 	dir := t.TempDir()
 	folder, err := store.In(filepath.Join(dir, "turning"))
@@ -266,13 +272,7 @@ func crashUnlocks(ctx context.Context, v *app.Vault) error {
 // master password beside it: a master password opens the vault, and so does the authenticator where it is set up.
 func TestUnlocksKilledAtAnyMoment(t *testing.T) {
 	t.Parallel()
-	if testing.Short() {
-		t.Skip("long: run without -short")
-	}
-	kills := 12
-	if n, err := strconv.Atoi(os.Getenv("REDLOCKET_KILLS")); err == nil {
-		kills = n
-	}
+	kills := killsOr(t, 12)
 	dir := t.TempDir()
 	folder, err := store.In(filepath.Join(dir, "unlocking"))
 	require.NoError(t, err)
@@ -356,13 +356,7 @@ func crashLeavingOut(ctx context.Context, v *app.Vault, code string) error {
 // A process is killed at random moments of that: a master password opens the vault and shows what was left out, once.
 func TestLeavingOutKilledAtAnyMoment(t *testing.T) {
 	t.Parallel()
-	if testing.Short() {
-		t.Skip("long: run without -short")
-	}
-	kills := 12
-	if n, err := strconv.Atoi(os.Getenv("REDLOCKET_KILLS")); err == nil {
-		kills = n
-	}
+	kills := killsOr(t, 12)
 	dir := t.TempDir()
 	folder, err := store.In(filepath.Join(dir, "leaving-out"))
 	require.NoError(t, err)
@@ -453,13 +447,7 @@ func crashImport(ctx context.Context, v *app.Vault) error {
 // vault is as before or as after, and opens.
 func TestImportKilledAtAnyMoment(t *testing.T) {
 	t.Parallel()
-	if testing.Short() {
-		t.Skip("long: run without -short")
-	}
-	kills := 5
-	if n, err := strconv.Atoi(os.Getenv("REDLOCKET_KILLS")); err == nil {
-		kills = n
-	}
+	kills := killsOr(t, 5)
 	dir := t.TempDir()
 	open := func() (*app.Device, *app.Vault) {
 		f, err := store.In(filepath.Join(dir, "importing"))
@@ -551,13 +539,7 @@ func (v *victim) kill() (said []string) {
 // that has never seen the vault. REDLOCKET_KILLS sets the number of kills.
 func TestKilledAtAnyMoment(t *testing.T) {
 	t.Parallel()
-	if testing.Short() {
-		t.Skip("long: run without -short")
-	}
-	kills := 12
-	if n, err := strconv.Atoi(os.Getenv("REDLOCKET_KILLS")); err == nil {
-		kills = n
-	}
+	kills := killsOr(t, 12)
 	dir := t.TempDir()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

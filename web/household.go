@@ -13,6 +13,7 @@ import (
 	"redlocket/app"
 	"redlocket/app/household"
 	"redlocket/app/qrpicture"
+	"redlocket/app/records"
 	"redlocket/app/sharing"
 	"redlocket/core/otp"
 	"redlocket/core/secret"
@@ -252,7 +253,7 @@ func passing(w http.ResponseWriter, r *http.Request) (what household.Passing, er
 		}
 		if _, large := errors.AsType[*http.MaxBytesError](err); large {
 			r.Form.Set("text", what.Text)
-			return what, household.CheckAttached([]household.Attached{{Data: make([]byte, share.MaxBytes+1)}})
+			return what, records.BadInput("files", household.ErrLargeAttached)
 		}
 		if err != nil {
 			return what, err

@@ -76,7 +76,7 @@ var (
 	errLongNote      = errors.New("a note has 4,000 characters at most")
 	errLeftOut       = errors.New("this is left out under the second passphrase: have it shown first")
 	ErrLargeFiles    = fmt.Errorf("its files are larger than %d MB together: pass it without them", share.MaxBytes>>20)
-	errLargeAttached = fmt.Errorf("files of up to %d MB together go with a note", share.MaxBytes>>20)
+	ErrLargeAttached = fmt.Errorf("files of up to %d MB together go with a note", share.MaxBytes>>20)
 	errManyFiles     = fmt.Errorf("%d files go with a note at most", share.MaxFiles)
 	errNothing       = errors.New("nothing goes with this note that could be kept")
 )
@@ -111,8 +111,8 @@ type Attached struct {
 	Data []byte
 }
 
-// CheckAttached reports whether files can go with a note.
-func CheckAttached(files []Attached) error {
+// checkAttached reports whether files can go with a note.
+func checkAttached(files []Attached) error {
 	size := 0
 	for _, f := range files {
 		size += len(f.Data)
@@ -121,7 +121,7 @@ func CheckAttached(files []Attached) error {
 	case len(files) > share.MaxFiles:
 		return records.BadInput("files", errManyFiles)
 	case size > share.MaxBytes:
-		return records.BadInput("files", errLargeAttached)
+		return records.BadInput("files", ErrLargeAttached)
 	}
 	return nil
 }
@@ -187,7 +187,7 @@ func (h *Household) Pass(ctx context.Context, person string, what Passing) (id s
 			}
 		}
 	}
-	if err := errors.Join(putNote(c, n), CheckAttached(what.Attached)); err != nil {
+	if err := errors.Join(putNote(c, n), checkAttached(what.Attached)); err != nil {
 		return "", err
 	}
 	done, err := h.seal(ctx, what.Attached, c)

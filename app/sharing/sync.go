@@ -312,10 +312,15 @@ func (r *run) push(ctx context.Context, h share.Held, st *standing) (more bool, 
 	if !h.Right.Includes(share.Change) {
 		return false, nil
 	}
-	if err := errors.Join(r.unite(ctx, h), r.adopt(ctx, h)); err != nil {
+	if err := r.adopt(ctx, h); err != nil {
 		return false, err
 	}
-	list, err := r.fresh(h, st)
+	list, twice, err := r.fresh(h, st)
+	if err == nil && len(twice) > 0 {
+		if err = r.unite(ctx, h, twice); err == nil {
+			list, _, err = r.fresh(h, st)
+		}
+	}
 	if err != nil {
 		return false, err
 	}
@@ -379,16 +384,21 @@ type news struct {
 }
 
 // fresh are those of a set, by their ids in it. What was deleted for good is among them in each epoch: somebody may
-// hold it still. Of two that are here under one id the first counts.
-func (r *run) fresh(h share.Held, st *standing) (list []news, err error) {
-	ids := map[string]string{}
+// hold it still. Of two that are here under one id the first counts; twice are the ids of which both are of one type.
+func (r *run) fresh(h share.Held, st *standing) (list []news, twice map[string]bool, err error) {
+	ids, types := map[string]string{}, map[string]vault.Type{}
+	twice = map[string]bool{}
 	differ := map[string]news{} // by the id here
 	_, err = r.Set.Book.Entries(func(e vault.Entry) bool {
 		set, id := e.Share()
 		if set != h.Set || !isThing(e) {
 			return false
 		}
-		if was, twice := ids[id]; !twice || e.ID < was {
+		was, there := ids[id]
+		if there && types[id] == e.Type {
+			twice[id] = true
+		}
+		if types[id] = e.Type; !there || e.ID < was {
 			ids[id] = e.ID
 		}
 		mark := e.Mark(r.seed)
@@ -409,7 +419,7 @@ func (r *run) fresh(h share.Held, st *standing) (list []news, err error) {
 		}
 	}
 	slices.SortFunc(list, func(a, b news) int { return strings.Compare(a.entry.ID, b.entry.ID) })
-	return list, err
+	return list, twice, err
 }
 
 // conform has what the owner may not change be what it is for the others: something of it may have been changed here
@@ -464,19 +474,7 @@ func (r *run) conform(ctx context.Context, h share.Held, st *standing) (anew boo
 
 // unite makes one of what is here twice under one id of the set: this device had it from there before it had what
 // another device of the owner's had made of it. All of them keep the same one.
-func (r *run) unite(ctx context.Context, h share.Held) error {
-	seen, twice := map[string]bool{}, map[string]bool{}
-	_, err := r.Set.Book.Entries(func(e vault.Entry) bool {
-		if set, id := e.Share(); set == h.Set && isThing(e) {
-			twice[id] = seen[id]
-			seen[id] = true
-		}
-		return false
-	})
-	maps.DeleteFunc(twice, func(_ string, yes bool) bool { return !yes })
-	if err != nil || len(twice) == 0 {
-		return err
-	}
+func (r *run) unite(ctx context.Context, h share.Held, twice map[string]bool) error {
 	return r.Set.Items.SaveShared(ctx, func(all map[string]vault.Entry) (out []vault.Entry, err error) {
 		by := r.Set.Items.Stamp()
 		of := map[string][]vault.Entry{}
@@ -501,7 +499,9 @@ func (r *run) unite(ctx context.Context, h share.Held) error {
 				}
 				out = append(out, e)
 			}
-			out = append(out, one)
+			if !one.Equal(list[0]) {
+				out = append(out, one)
+			}
 		}
 		return out, nil
 	})
