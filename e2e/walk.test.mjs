@@ -1,11 +1,11 @@
 // The first walk in a real browser: from an empty machine to a vault on two devices.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
+import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
-import { createRequire } from "node:module";
 import {
+  accessible,
   browser,
   build,
   codeMailed,
@@ -21,7 +21,6 @@ import {
   unlock,
 } from "./harness.mjs";
 
-const axe = readFileSync(createRequire(import.meta.url).resolve("axe-core/axe.min.js"), "utf8");
 let program, d, b, page;
 /** @type {string[]} */
 const troubles = [];
@@ -39,19 +38,6 @@ after(async () => {
   await d?.stop();
   d?.clean();
 });
-
-/** axe finds nothing serious on the page as it is. */
-async function accessible(p, what) {
-  // axe is put into the browser, not into the page: the page's own policy stays as it is.
-  await p.evaluate(axe);
-  const r = await p.evaluate(() => window.axe.run(document, { resultTypes: ["violations"] }));
-  const bad = r.violations.filter((v) => v.impact === "serious" || v.impact === "critical");
-  assert.deepEqual(
-    bad.map((v) => `${v.id}: ${v.nodes.map((n) => n.target).join(" ")}`),
-    [],
-    what,
-  );
-}
 
 test("create a vault, check its sheet, make a login, find it, archive it", async () => {
   const dir = mkdtempSync(join(tmpdir(), "redlocket-own-"));
@@ -188,10 +174,8 @@ test("a wrong master password is refused and slowed down", async () => {
   }
   await page.click("text=Forgotten?");
   await accessible(page, "forgotten");
-  await page.emulateMedia({ colorScheme: "dark" });
   await page.goto(d.desk);
-  await accessible(page, "lock page, dark");
-  await page.emulateMedia({ colorScheme: "light" });
+  await accessible(page, "lock page");
   for (let i = 0; i < 3; i++) {
     await page.fill("#password", "not it");
     await page.click("button:has-text('Open')");
@@ -204,9 +188,6 @@ test("a wrong master password is refused and slowed down", async () => {
 test("find in the book by typing, by keys and by letter", async () => {
   await unlock(page, d.desk, maren.password);
   await accessible(page, "book");
-  await page.emulateMedia({ colorScheme: "dark" });
-  await accessible(page, "book, dark");
-  await page.emulateMedia({ colorScheme: "light" });
   assert.match(await page.innerText("#found"), /^8\d logins/);
   await page.keyboard.press("/");
   await page.keyboard.type("gul");

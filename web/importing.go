@@ -305,7 +305,10 @@ func viewFile(place int, src transfer.Source, sum transfer.Sum) fileView {
 		f.Words = plural(n, "item", "items") + " · " + kind
 		return f
 	}
-	names := map[rune]string{',': "comma", ';': "semicolon", '\t': "tab", '|': "bar"}
+	names := map[rune]string{
+		',': "comma", ';': "semicolon", '\t': "tab", '|': "bar",
+		transfer.LabelledLines: "a label on each line", transfer.JSONObjects: "a list of objects",
+	}
 	delimiter := cmp.Or(names[src.Table.Delimiter], string(src.Table.Delimiter))
 	f.Words = plural(n, "row", "rows") + " · " + delimiter + ", " + src.Table.Encoding
 	if src.Table.Header == nil {

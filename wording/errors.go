@@ -76,7 +76,10 @@ var told = []struct {
 	{transfer.ErrEmpty, "the file is empty"},
 	{transfer.ErrBinary, "this isn’t a text file"},
 	{transfer.ErrColumns, fmt.Sprintf("the file has more than %d columns", transfer.MaxColumns)},
-	{transfer.ErrJSON, "this JSON is neither an export of Red Locket nor in the Credential Exchange Format"},
+	{
+		transfer.ErrJSON,
+		"this JSON is neither an export of Red Locket, nor in the Credential Exchange Format, nor a list of logins",
+	},
 	{transfer.ErrPacked, "this is a packed file; unpack it and import what is in it"},
 	{transfer.ErrSealed, "this is an encrypted backup; “Restore a backup” takes it, with its passphrase"},
 	{transfer.ErrPage, "this is a web page, not a file of logins"},

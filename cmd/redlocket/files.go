@@ -194,7 +194,7 @@ func importCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "import FILE…", Short: "Brings logins in from files, or says what it would " +
 			"do", Args: cobra.MinimumNArgs(1),
-		Long: `Brings logins in from files: tables as browsers and other programs write them,
+		Long: `Brings logins in from files: tables and lists as browsers and other programs write them,
 exports of Red Locket, and the Credential Exchange Format.
 
 Where files disagree about a password the newer one becomes current if its date is

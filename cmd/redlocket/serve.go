@@ -45,6 +45,9 @@ type server struct {
 	stop func() // ends streams, before the server shuts down
 	done chan error
 	once sync.Once
+
+	mu    sync.Mutex
+	fresh map[net.Conn]struct{} // connections that haven't asked anything yet; nil once the server ends
 }
 
 func local(port int) string { return fmt.Sprintf("127.0.0.1:%d", port) }
@@ -85,13 +88,38 @@ func listening(name, addr string, err error) error {
 }
 
 func serveOn(name string, l net.Listener, h http.Handler, stop func()) *server {
-	s := &server{name: name, stop: stop, done: make(chan error, 1), http: &http.Server{
+	s := &server{name: name, stop: stop, done: make(chan error, 1), fresh: map[net.Conn]struct{}{}}
+	s.http = &http.Server{
 		Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, WriteTimeout: 2 * time.Minute,
 		IdleTimeout:    2 * time.Minute,
-		MaxHeaderBytes: 64 << 10, ErrorLog: log.New(io.Discard, "", 0),
-	}}
+		MaxHeaderBytes: 64 << 10, ErrorLog: log.New(io.Discard, "", 0), ConnState: s.note,
+	}
 	go func() { s.done <- s.http.Serve(l) }()
 	return s
+}
+
+// note keeps which connections haven't asked anything yet: net/http would wait for what they may still ask.
+func (s *server) note(c net.Conn, state http.ConnState) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	switch {
+	case state != http.StateNew:
+		delete(s.fresh, c)
+	case s.fresh == nil:
+		_ = c.Close()
+	default:
+		s.fresh[c] = struct{}{}
+	}
+}
+
+// endFresh closes the connections that haven't asked anything.
+func (s *server) endFresh() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for c := range s.fresh {
+		_ = c.Close()
+	}
+	s.fresh = nil
 }
 
 // close ends the server: requests under way get a moment to finish.
@@ -100,6 +128,7 @@ func (s *server) close() {
 		if s.stop != nil {
 			s.stop()
 		}
+		s.endFresh()
 		ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 		defer cancel()
 		if s.http.Shutdown(ctx) != nil {

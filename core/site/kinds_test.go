@@ -4,11 +4,13 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
+	"os"
 	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 	"golang.org/x/net/idna"
 
 	"redlocket/core/keys"
@@ -311,4 +313,38 @@ func TestHonestNeighboursByKind(t *testing.T) {
 	}
 	t.Logf("all: %.2f %% of %d", 100*float64(wrong)/float64(all), all)
 	assert.LessOrEqual(t, float64(wrong)/float64(all), 0.005)
+}
+
+// Harder than most: each pair is near on purpose. What still alarms is named, so that a change shows.
+func TestNeighboursMadeByHand(t *testing.T) {
+	b, err := os.ReadFile("testdata/neighbours.txt")
+	require.NoError(t, err)
+	var alarms []string
+	for line := range strings.Lines(string(b)) {
+		kept, page, ok := strings.Cut(strings.TrimSpace(line), " ")
+		if !ok || kept == "#" {
+			continue
+		}
+		if _, yes := NewGuard([]string{kept + ".com"}).Check("https://www."+page+".com/login", nil); yes {
+			alarms = append(alarms, page)
+		}
+	}
+	assert.Subset(t, strings.Fields(
+		"barrowby cinemagic color harbor larget ravensberg redplan sportvereine theater",
+	), alarms)
+}
+
+// What only looks like words: a letter doubled, or an l for an i, in a name of two words.
+func TestWordsThatOnlyLookLikeTheKeptOnes(t *testing.T) {
+	for page, kept := range map[string]string{
+		"printshopp": "printshop", "parcelhopp": "parcelhop", "readweil": "readwell", "saitbridge": "saltbridge",
+		"newsdally": "newsdaily", "parceihop": "parcelhop", "tradepoint24": "tradepoint", "nordlicht-24": "nordlicht",
+	} {
+		_, yes := NewGuard([]string{kept + ".com"}).Check("https://"+page+".com/login", nil)
+		assert.True(t, yes, page)
+	}
+	for page, kept := range map[string]string{"sailgo": "railgo", "taxi24": "taxi", "musicday": "musicbay"} {
+		_, yes := NewGuard([]string{kept + ".com"}).Check("https://"+page+".com/login", nil)
+		assert.False(t, yes, page)
+	}
 }

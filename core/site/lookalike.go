@@ -462,6 +462,11 @@ func (g *Guard) stuck(label, page string) (string, bool) {
 			}
 		}
 	}
+	if rest := strings.TrimRight(label, "0123456789"); rest != label && len(rest) >= leastInner && wordsIn(rest) != 1 {
+		if d, ok := g.whole(strings.TrimRight(rest, "-"), page); ok {
+			return d, true
+		}
+	}
 	for _, rest := range unbaited(label) {
 		if d, ok := g.whole(rest, page); ok && len(rest) >= leastWhole+1 {
 			return d, true
@@ -566,8 +571,11 @@ func (g *Guard) nearestOf(label, domain string, most, words int) (string, bool) 
 		if d > room || sameStem(label, k.label) {
 			continue
 		}
-		if words > 0 && spelt != k.spelt && (words == 1 || words <= wordsIn(k.label)) {
+		if words > 0 && spelt != k.spelt && reasonIn(words, label, k.label) {
 			continue // it has a reason of its own to be called that
+		}
+		if isPlain(label) && spelt != k.spelt && otherWord(label, k.label) {
+			continue
 		}
 		if d < least || d == least && strings.HasSuffix(k.domain, end) {
 			best, least = k.domain, d

@@ -61,11 +61,59 @@ func wordsIn(label string) (n int) {
 }
 
 // madeOf reports whether a label is made of ordinary words, and of no more than the kept one is: what needs more words
-// only happens to be made of them.
-func madeOf(label, kept string) bool {
-	n := wordsIn(label)
-	return n > 0 && n <= max(1, wordsIn(kept))
+// only happens to be made of them. Nor are several words a reason for what only looks like the kept name, or has one
+// of its letters doubled: readweil, printshopp.
+func madeOf(label, kept string) bool { return reasonIn(wordsIn(label), label, kept) }
+
+// reasonIn is madeOf for a label of so many words.
+func reasonIn(words int, label, kept string) bool {
+	return words == 1 || words > 1 && words <= wordsIn(kept) && looks(label) != looks(kept) && !isDoubled(label, kept)
 }
+
+// isDoubled reports whether a label is the kept one with one letter twice.
+func isDoubled(label, kept string) bool {
+	if len(label) != len(kept)+1 {
+		return false
+	}
+	i := 0
+	for i < len(kept) && label[i] == kept[i] {
+		i++
+	}
+	return i > 0 && label[i] == label[i-1] && label[i+1:] == kept[i:]
+}
+
+// otherWord reports whether a label differs from a kept one in one letter of one word at its beginning or end, both
+// words are common, and the letters are neither alike nor neighbours: railgo and sailgo, whatever go is.
+func otherWord(label, kept string) bool {
+	if len(label) != len(kept) {
+		return false
+	}
+	at := -1
+	for i := range len(label) {
+		if label[i] != kept[i] {
+			if at >= 0 || substitution(rune(label[i]), rune(kept[i])) < 10 {
+				return false
+			}
+			at = i
+		}
+	}
+	if at < 0 {
+		return false
+	}
+	both := func(i, j int) bool {
+		words := ordinaryWords()
+		return j-i >= leastOther && words[label[i:j]] == commonWord && words[kept[i:j]] == commonWord
+	}
+	for n := range len(label) {
+		if n > at && both(0, n) || n <= at && both(n, len(label)) {
+			return true
+		}
+	}
+	return false
+}
+
+// leastOther is how long such a word has to be.
+const leastOther = 4
 
 // leastRare is how long a word has to be to be a part of a compound if it isn't common.
 const leastRare = 5

@@ -32,7 +32,7 @@ func decode(b []byte) (text, encoding string, err error) {
 		}
 		return string(utf16.Decode(units)), "UTF-16", nil
 	}
-	if bytes.IndexByte(b, 0) >= 0 {
+	if n := bytes.Count(b, []byte{0}); n*1000 > len(b) { // one may have slipped into a note
 		return "", "", ErrBinary
 	}
 	if utf8.Valid(b) {

@@ -2,7 +2,9 @@ package transfer
 
 import (
 	"bytes"
+	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 
 	"redlocket/core/vault"
@@ -17,7 +19,7 @@ const (
 
 // Errors of files that can't be read here.
 var (
-	ErrJSON   = errors.New("neither an export of items nor in the Credential Exchange Format")
+	ErrJSON   = errors.New("neither an export of items, nor in the Credential Exchange Format, nor a list of objects")
 	ErrPacked = errors.New("a packed file")
 	ErrSealed = errors.New("an encrypted backup")
 	ErrPage   = errors.New("a web page")
@@ -47,8 +49,19 @@ func Read(
 		bytes.HasPrefix(b, []byte("\xfd7zXZ")),
 		bytes.HasPrefix(b, []byte("BZh")):
 		return s, ErrPacked
-	case bytes.HasPrefix(head, []byte("{")) || bytes.HasPrefix(head, []byte("[{")):
-		return readAnyJSON(s, head)
+	case bytes.HasPrefix(head, []byte("{")) || isList(head):
+		s, err := readAnyJSON(s, head)
+		if !errors.Is(err, ErrJSON) && !isList(head) {
+			return s, err
+		}
+		if isList(head) && json.Valid(head) {
+			err = ErrJSON
+		}
+		t, ok, other := readObjects(head)
+		if other != nil || !ok {
+			return s, cmp.Or(other, err)
+		}
+		return s.fromTable(ctx, t, choose)
 	case bytes.HasPrefix(bytes.ToLower(head[:min(len(head), 64)]), []byte("<!doctype")),
 		bytes.HasPrefix(bytes.ToLower(head[:min(len(head), 64)]), []byte("<html")):
 		return s, ErrPage
@@ -57,6 +70,19 @@ func Read(
 	if err != nil {
 		return s, err
 	}
+	return s.fromTable(ctx, t, choose)
+}
+
+// isList reports whether a JSON file begins with a list of objects.
+func isList(head []byte) bool {
+	rest, ok := bytes.CutPrefix(head, []byte("["))
+	return ok && bytes.HasPrefix(bytes.TrimLeft(rest, " \t\r\n"), []byte("{"))
+}
+
+// fromTable reads the rows of a table into the source.
+func (s Source) fromTable(
+	ctx context.Context, t Table, choose func(t Table, guess []Column) []Column,
+) (_ Source, err error) {
 	s.Kind, s.Table, s.Column = KindTable, &t, Guess(t)
 	if choose != nil {
 		s.Column = choose(t, s.Column)

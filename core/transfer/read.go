@@ -136,6 +136,7 @@ func fromRecord(in Record, columns []Column) (Row, *RowError) {
 		}
 		rec.add(columns[i], rec.clean(c, i+1, columns[i]), i+1)
 	}
+	rec.nameByMail(columns)
 	cells := len(in.Cells)
 	for cells > 0 && in.Cells[cells-1] == "" { // empty ones at the end say nothing
 		cells--
@@ -144,6 +145,19 @@ func fromRecord(in Record, columns []Column) (Row, *RowError) {
 		return Row{}, err
 	}
 	return rec.entry(), nil
+}
+
+// nameByMail takes the e-mail address that stands beside an empty user name for the user name.
+func (r *record) nameByMail(columns []Column) {
+	isMailOf := func(o vault.CustomField) bool { return isMail(o.Label) && looksEmail(o.Value.Reveal()) }
+	i := slices.IndexFunc(r.owns, isMailOf)
+	if i < 0 || r.get(MeansUsername) != "" || r.get(MeansPassword) == "" {
+		return
+	}
+	if slices.ContainsFunc(columns, func(c Column) bool { return c.Meaning == MeansUsername }) {
+		r.cells[MeansUsername] = r.owns[i].Value.Reveal()
+		r.owns = slices.Delete(r.owns, i, i+1)
+	}
 }
 
 // nameOf returns a column's name, by its number from 1.

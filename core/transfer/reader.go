@@ -47,6 +47,10 @@ type reader struct {
 	width int
 	// padded says that a blank follows every delimiter, and is no part of the value.
 	padded bool
+	// drawn says that its cells are drawn with bars: the blanks around a value are no part of it.
+	drawn bool
+	// single says that single quotes were written for double ones, and the other way round.
+	single bool
 	// runs are where an odd number of quotes in a row ends: there a quoted cell may end.
 	runs []int
 	// ends are those of them that stand at the end of a cell.
@@ -99,10 +103,16 @@ type cell struct {
 
 func (r *reader) text(c cell) string {
 	s := r.s[c.from:c.to]
-	if !c.quoted || !strings.Contains(s, `"`) {
-		return s
+	switch {
+	case c.quoted:
+		s = strings.ReplaceAll(s, `""`, `"`)
+	case r.drawn:
+		s = strings.Trim(s, " ")
 	}
-	return strings.ReplaceAll(s, `""`, `"`)
+	if r.single {
+		s = swapQuotes.Replace(s)
+	}
+	return s
 }
 
 // start is where a cell begins that follows a delimiter.
@@ -118,6 +128,9 @@ func (r *reader) isPadded() bool {
 	const enough = 40
 	blanks, others := 0, 0
 	for _, l := range r.lines[:min(len(r.lines), enough)] {
+		if isDrawn(strings.Split(r.s[l.from:l.to], string(r.delim))) {
+			continue
+		}
 		for i := l.from; i < l.to-1; i++ {
 			switch {
 			case r.s[i] != r.delim:

@@ -11,8 +11,8 @@ import (
 
 // Table is a file of separated values (RFC 4180 and what programs make of it).
 type Table struct {
-	Encoding  string   // "UTF-8", "UTF-8 with mark", "UTF-16" or "Windows-1252"
-	Delimiter rune     // comma, semicolon, tab, bar, or what its first line says
+	Encoding  string   // "UTF-8", "UTF-8 with mark", "UTF-16", "Windows-1252" or "JSON"
+	Delimiter rune     // comma, semicolon, tab, bar, or what its first line says; LabelledLines, JSONObjects
 	Header    []string // nil if the file has none
 	HeaderAt  int      // the header's line, from 1; 0 if there is none
 	Rows      []Record
@@ -85,11 +85,22 @@ func ReadTable(ctx context.Context, b []byte) (Table, error) {
 	if strings.TrimSpace(text) == "" {
 		return Table{}, ErrEmpty
 	}
+	lines := splitLines(text)
+	if t, ok := readLabels(text, lines); ok {
+		if t.Encoding = encoding; len(t.Header) > MaxColumns {
+			return Table{}, ErrColumns
+		}
+		return t, nil
+	}
 	t := Table{Encoding: encoding}
+	single := inSingleQuotes(text, lines)
+	if single {
+		text = swapQuotes.Replace(text)
+	}
 	if escapes(text) {
 		text = unescaped.Replace(text)
+		lines = splitLines(text)
 	}
-	lines := splitLines(text)
 	first := 0
 	for first < len(lines) && strings.TrimSpace(text[lines[first].from:lines[first].to]) == "" {
 		first++
@@ -102,7 +113,9 @@ func ReadTable(ctx context.Context, b []byte) (Table, error) {
 		t.Delimiter = delimiter(text, lines)
 	}
 	r := newReader(text, lines, byte(t.Delimiter))
+	r.single = single
 	r.padded = r.isPadded()
+	r.drawn = r.padded && r.delim == '|'
 	if r.width = r.guessWidth(); r.width > MaxColumns {
 		return Table{}, ErrColumns
 	}
@@ -138,6 +151,9 @@ func (t *Table) take(ctx context.Context, r *reader, from int) error {
 			continue // an empty line
 		case allEmpty(rec.Cells):
 			t.Skipped = append(t.Skipped, Skipped{rec.Line, rec.End, SkipEmpty})
+			continue
+		case r.drawn && isDrawn(rec.Cells):
+			t.Skipped = append(t.Skipped, Skipped{rec.Line, rec.End, SkipSeparator})
 			continue
 		case t.Header != nil && isAgain(rec.Cells, t.Header):
 			t.Skipped = append(t.Skipped, Skipped{rec.Line, rec.End, SkipHeader})
