@@ -217,7 +217,7 @@ func (f *finder) keyness(a, b *row) keys {
 
 // made reports whether a password looks as if a program had made it: people don't use such a one at two places.
 func made(password string) bool {
-	turns, kinds, last := 0, 0, 0
+	turns, kinds, last, letters, vowels := 0, 0, 0, 0, 0
 	seen := map[int]bool{}
 	for _, r := range password {
 		k := 4
@@ -229,6 +229,12 @@ func made(password string) bool {
 		case unicode.IsDigit(r):
 			k = 3
 		}
+		if k < 3 {
+			letters++
+		}
+		if strings.ContainsRune("aeiouAEIOU", r) {
+			vowels++
+		}
 		if last != 0 && k != last {
 			turns++
 		}
@@ -239,7 +245,8 @@ func made(password string) bool {
 		last = k
 	}
 	n := len([]rune(password))
-	return n >= 10 && kinds >= 3 && turns*5 >= 2*n
+	// Of letters alone: capitals in the middle, and hardly a vowel.
+	return n >= 10 && (kinds >= 3 && turns*5 >= 2*n || turns >= 4 && letters >= n-1 && vowels*10 < 3*letters)
 }
 
 // verdict is what the table says of a pair.
@@ -291,11 +298,11 @@ var table = []verdict{
 
 	{near: program, names: same, keys: proven, sure: Sure},
 	{near: program, names: same, keys: anything, sure: Likely},
-	{near: program, names: imprecise, keys: equal, sure: Likely},
+	{near: program, names: imprecise, keys: equal, sure: Likely, alone: true},
 
 	{near: titled, names: same, keys: proven, sure: Sure},
 	{near: titled, names: []alike{sameName}, keys: anything, sure: Likely},
-	{near: titled, names: imprecise, keys: equal, sure: Likely},
+	{near: titled, names: imprecise, keys: equal, sure: Likely, alone: true},
 
 	{near: noted, names: []alike{sameName}, keys: proven, sure: Likely},
 	{near: renamed, names: []alike{sameName}, keys: proven, sure: Likely},
@@ -344,6 +351,9 @@ func (f *finder) judge(a, b *row) (p pair, ok bool) {
 // naming compares the user names of two rows, with what is known of them from the rest of the list.
 func (f *finder) naming(a, b *row) alike {
 	names := compare(a.user, b.user)
+	if a.password == b.password && made(a.password) {
+		return names // nobody has that twice
+	}
 	switch names {
 	case typing, oldMail, mailPart, masked:
 		k := two(a.user, b.user)

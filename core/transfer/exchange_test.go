@@ -131,7 +131,7 @@ func TestExchangeOfOthers(t *testing.T) {
 func TestFilesThatCantBeRead(t *testing.T) {
 	for in, want := range map[string]error{
 		"PK\x03\x04....": ErrPacked, "\x1f\x8b\x08.....": ErrPacked, `{"a":1}`: ErrJSON,
-		`[{"a":1}]`: ErrBadJSON, "<!DOCTYPE html><p>": ErrPage,
+		`[{"a":1}]`: ErrJSON, "<!DOCTYPE html><p>": ErrPage,
 		"age-encryption.org/v1\n-> scrypt": ErrSealed, `{"version":{"major":2},"accounts":[{}]}`: ErrNewer,
 	} {
 		_, err := Read(context.Background(), "x", []byte(in), nil)
