@@ -63,6 +63,8 @@ func Nearness(n audit.Nearness) string {
 		return "they differ by the site’s name in them"
 	case audit.NearReversed:
 		return "one is the other backwards"
+	case audit.NearTwice:
+		return "one is the other written twice"
 	case audit.NearLetter:
 		return "they differ by one letter"
 	}

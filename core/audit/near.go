@@ -1,6 +1,7 @@
 package audit
 
 import (
+	"regexp"
 	"strings"
 	"unicode"
 )
@@ -16,6 +17,7 @@ const (
 	NearSwap     Nearness = "swaps"      // but for signs that stand for letters: 0 for o, @ for a
 	NearSite     Nearness = "site"       // but for the site's name in it
 	NearReversed Nearness = "reversed"   // the other way round
+	NearTwice    Nearness = "twice"      // written twice
 	NearLetter   Nearness = "one letter" // one letter added, dropped, swapped or another
 )
 
@@ -45,6 +47,7 @@ func Near(a, b string, sites ...string) Nearness {
 		{NearEnd, core},
 		{NearSwap, swaps.Replace},
 		{NearSwap, swapped},
+		{NearSwap, func(s string) string { return swaps.Replace(withoutYear(s)) }},
 		{NearSite, bare},
 		{NearSite, func(s string) string { return core(bare(s)) }},
 		{NearSite, func(s string) string { return swaps.Replace(core(bare(s))) }},
@@ -55,6 +58,9 @@ func Near(a, b string, sites ...string) Nearness {
 	}
 	if x := core(low); low == reversed(other) || x == reversed(core(other)) && len([]rune(x)) >= leastCore {
 		return NearReversed
+	}
+	if low == other+other || other == low+low {
+		return NearTwice
 	}
 	if len([]rune(low)) >= 6 && len([]rune(other)) >= 6 && oneOff([]rune(low), []rune(other)) {
 		return NearLetter
@@ -70,14 +76,33 @@ func core(s string) string {
 // swaps are signs that stand for letters (common practice).
 var swaps = strings.NewReplacer(
 	"0", "o", "1", "l", "!", "l", "i", "l", "3", "e", "4", "a", "@", "a", "5", "s", "$", "s", "7", "t", "8", "b",
-	"9", "g", "6", "g",
+	"9", "g", "6", "g", "€", "e", "£", "l", "|", "l", "(", "c",
 )
 
-// withoutSites takes the names of sites out of a password.
+// years are years at a password's end or beginning, with what parts them from the rest.
+var years = regexp.MustCompile(`^(?:19|20)\d\d[-_.,/ ]?|[-_.,/# ]?(?:19|20)\d\d[!?.]*$`)
+
+// withoutYear takes a year off either end: where letters next to it are written as digits, [core] takes those too.
+func withoutYear(s string) string { return years.ReplaceAllString(s, "") }
+
+// leastSite is how many letters of a site's name stand for it.
+const leastSite = 3
+
+// withoutSites takes the names of sites out of a password, and at its ends what they begin with.
 func withoutSites(s string, sites []string) string {
 	for _, site := range sites {
-		if site = strings.ToLower(site); len(site) >= 3 {
+		if site = strings.ToLower(site); len(site) < leastSite {
+			continue
+		}
+		if strings.Contains(s, site) {
 			s = strings.ReplaceAll(s, site, "")
+			continue
+		}
+		for n := len(site) - 1; n >= leastSite; n-- {
+			if bare := strings.TrimSuffix(strings.TrimPrefix(s, site[:n]), site[:n]); bare != s {
+				s = bare
+				break
+			}
 		}
 	}
 	return s

@@ -169,6 +169,10 @@ func nearForms(out [][]byte, p *nearPassword) [][]byte {
 	add('c', core(low))
 	add('s', swaps.Replace(low))
 	add('s', swaps.Replace(core(low)))
+	add('s', swaps.Replace(withoutYear(low)))
+	if half := low[:len(low)/2]; low == half+half {
+		add('=', half)
+	}
 	if bare := withoutSites(low, p.names); bare != low {
 		add('=', bare)
 		add('c', core(bare))
