@@ -311,6 +311,22 @@ test("a password that the site made itself is asked about", async () => {
   await pressDrawn(page, "Not now");
 });
 
+test("a password that is set behind an invitation's link, where no name is asked for, is kept", async () => {
+  const html = `<h1>Set your password</h1><form method="post" action="/form">${box("New password", "password")}
+    ${box("Confirm new password", "password")}<button>Set password</button></form>`;
+  await show(html, "sandpiper");
+  const made = await make(0);
+  await hold([made, made]);
+  await page.click("button");
+  await says(page, /The new password waits/);
+
+  await show(html, "dunlin");
+  await byHand("dune-Grass-77", "dune-Grass-77");
+  await page.click("button");
+  await says(page, /Keep this sign-in/);
+  await pressDrawn(page, "Not now");
+});
+
 test("an account that is made for somebody else isn't asked about", async () => {
   await show(
     `<a href="/logout">Log out</a><h1>Add user</h1><form method="post" action="/form">${box("User name")}

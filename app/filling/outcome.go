@@ -277,10 +277,11 @@ func (s *Prompts) changeOutcome(
 ) (*SavePrompt, error) {
 	e, err := s.core.Set.Items.ToFill(held.login)
 	if held.login == "" || err != nil {
-		if outcome == autofill.Taken && held.submission.Username != "" { // of a login that the vault doesn't have
-			return s.signedIn(ctx, p, held, s.signInAddress(held))
+		first, err := s.isFirst(held)
+		if outcome != autofill.Taken || err != nil || !first {
+			return nil, err
 		}
-		return nil, nil
+		return s.signedIn(ctx, p, held, s.signInAddress(held))
 	}
 	it := vault.View(e)
 	if !it.Staged {

@@ -54,12 +54,25 @@ func (s *Prompts) submitted(ctx context.Context, p Page, a autofill.Submission) 
 		return s.stageSignUp(ctx, p, held)
 	case held.submission.Kind.Changes():
 		staged, err := s.stageChange(ctx, p, held)
-		if err != nil || staged || held.submission.Username == "" || held.login != "" {
+		if err != nil || staged || held.login != "" {
 			return err
 		}
-		return s.stageSignUp(ctx, p, held) // a password set for an account that the vault doesn't know: its first
+		if first, err := s.isFirst(held); err != nil || !first {
+			return err
+		}
+		return s.stageSignUp(ctx, p, held)
 	}
 	return nil
+}
+
+// isFirst reports whether a password was set for an account that the vault doesn't know: one under a name, or, where
+// the form asks for none, as behind the link of an invitation, at a site that the vault has no login of.
+func (s *Prompts) isFirst(held prompt) (bool, error) {
+	if held.submission.Username != "" || !held.submission.Nameless {
+		return held.submission.Username != "", nil
+	}
+	items, err := s.core.matching(held.from.url)
+	return err == nil && len(items) == 0, err
 }
 
 // note takes a submission down, and returns what is known of the tab then.
