@@ -387,7 +387,7 @@ func viewStep(p *transfer.Plan, st transfer.Step, date func(int64) string) stepV
 	out := stepView{Step: st}
 	var where []string
 	for _, r := range st.Rows[:min(3, len(st.Rows))] {
-		where = append(where, fmt.Sprintf("%s, line %d", p.Sources[r.Source].Name, r.Line))
+		where = append(where, wording.Where(p.Sources[r.Source], r.Line))
 	}
 	if len(st.Rows) > 3 {
 		where = append(where, "…")

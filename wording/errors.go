@@ -278,12 +278,19 @@ func Place(p *transfer.Plan, r transfer.Told) string {
 	switch {
 	case p.Sources[r.Source].Table == nil && title != "":
 		return fmt.Sprintf("%s, “%s”", name, title)
-	case p.Sources[r.Source].Table == nil:
-		return fmt.Sprintf("%s, item %d", name, r.Line)
-	case r.End > r.Line:
+	case p.Sources[r.Source].Table != nil && r.End > r.Line:
 		return fmt.Sprintf("%s, lines %d to %d", name, r.Line, r.End)
 	}
-	return fmt.Sprintf("%s, line %d", name, r.Line)
+	return Where(p.Sources[r.Source], r.Line)
+}
+
+// Where names a place in a file: a line, or an item of a list.
+func Where(s transfer.Source, line int) string {
+	what := "line"
+	if s.Table == nil || s.Table.Delimiter == transfer.JSONObjects {
+		what = "item"
+	}
+	return fmt.Sprintf("%s, %s %d", s.Name, what, line)
 }
 
 // Remark says what became of a value of a row that was taken, or what isn't sure of the row.
