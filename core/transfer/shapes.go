@@ -284,17 +284,12 @@ func (b *labelReader) take(list []label, i int) {
 	}
 	at, known := b.place[foldName(l.name)]
 	again := b.rec != nil && known && at < len(b.rec.Cells) && b.rec.Cells[at] != ""
-	notes := b.rec != nil && b.last < len(b.t.Header) && byName[foldName(b.t.Header[b.last])] == MeansNotes
 	switch {
 	case b.rec == nil && l.meaning == "":
 		b.t.Skipped = append(b.t.Skipped, Skipped{i + 1, i + 1, SkipHeading})
 		return
-	case l.name == "" || l.meaning == "" && (notes || l.value == ""): // the value before goes on
-		more := strings.TrimSpace(l.value)
-		if l.name != "" {
-			more = strings.TrimSpace(l.name + ": " + l.value)
-		}
-		b.rec.Cells[b.last] = strings.TrimPrefix(b.rec.Cells[b.last]+"\n"+more, "\n")
+	case l.name == "" || l.meaning == "" && (b.lastMeans() == MeansNotes || l.value == ""):
+		b.goOn(l)
 		b.rec.End = i + 1
 		return
 	case b.rec == nil || b.apart && b.gap || !b.apart && again:
@@ -302,16 +297,47 @@ func (b *labelReader) take(list []label, i int) {
 		b.rec = &Record{Line: i + 1}
 	}
 	b.gap = false
+	b.last = b.column(l.name)
+	b.put(b.last, l.value)
+	b.rec.End = i + 1
+}
+
+// goOn adds a line that has no label of its own: to a note, else to the login's notes.
+func (b *labelReader) goOn(l label) {
+	text := strings.TrimSpace(l.value)
+	if l.name != "" {
+		text = strings.TrimSpace(l.name + ": " + l.value)
+	}
+	if m := b.lastMeans(); m != MeansNotes && m != "" {
+		b.last = b.column("Notes")
+	}
+	b.put(b.last, text)
+}
+
+// lastMeans is what the column that the last line went to is called for; empty if nobody knows.
+func (b *labelReader) lastMeans() Meaning {
+	if b.rec == nil {
+		return ""
+	}
+	return byName[foldName(b.t.Header[b.last])]
+}
+
+// column is the place of a label's values.
+func (b *labelReader) column(name string) int {
+	at, known := b.place[foldName(name)]
 	if !known {
 		at = len(b.t.Header)
-		b.place[foldName(l.name)] = at
-		b.t.Header = append(b.t.Header, l.name)
+		b.place[foldName(name)] = at
+		b.t.Header = append(b.t.Header, name)
 	}
+	return at
+}
+
+func (b *labelReader) put(at int, text string) {
 	for len(b.rec.Cells) <= at {
 		b.rec.Cells = append(b.rec.Cells, "")
 	}
-	b.rec.Cells[at] = strings.TrimPrefix(b.rec.Cells[at]+"\n"+l.value, "\n")
-	b.last, b.rec.End = at, i+1
+	b.rec.Cells[at] = strings.TrimPrefix(b.rec.Cells[at]+"\n"+text, "\n")
 }
 
 func (b *labelReader) end() {

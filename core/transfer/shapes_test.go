@@ -95,6 +95,12 @@ func TestLabelledNotesGoOn(t *testing.T) {
 	assert.Equal(t, 7, s.Rows[0].End)
 }
 
+func TestALineWithoutALabelIsNoPartOfAPassword(t *testing.T) {
+	got, s := brought(t, "x.txt", "Site: https://a.example/\nUser: u\nPassword: p\nask Idris\n\nSite: https://b.example/\nPassword: q\n")
+	assert.Equal(t, []string{"u · p · https://a.example/", " · q · https://b.example/"}, got)
+	assert.Equal(t, "ask Idris", s.Rows[0].Entry.Text(vault.FieldNotes))
+}
+
 func TestOrdinaryTextsStayWhatTheyAre(t *testing.T) {
 	for name, text := range map[string]string{
 		"one list of two":    `{"a":[{"site":"a.example","login":"u","pass":"p"}],"b":[{"x":1}]}`,
