@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 
@@ -140,6 +141,54 @@ func TestHouseholdIsLearned(t *testing.T) {
 }
 
 // TestApartForGood: what the user said stays.
+// A password that a program made says more than user names that sign in side by side elsewhere.
+func TestAMadePasswordSaysMore(t *testing.T) {
+	const now, before = "jonas@lindqvist.example", "jonas.lq@lindqvist.example"
+	list := []kept{
+		{address: "https://one.example", user: now, password: "otter-wharf-1"},
+		{address: "https://one.example", user: before, password: "gannet-jetty-2"},
+		{address: "https://two.example", user: now, password: "bVKif7j22k9iJZbX"},
+		{address: "https://two.example", user: before, password: "bVKif7j22k9iJZbX"},
+	}
+	assert.True(t, together(t, list, 2, 3))
+	list[2].password, list[3].password = "kelp-ferry-3", "kelp-ferry-3"
+	assert.False(t, together(t, list, 2, 3))
+}
+
+func TestMade(t *testing.T) {
+	for _, p := range []string{"bVKif7j22k9iJZbX", "PDHSiZebMWLG", "cwemAqVghxtQW", "k[/9~#UdM@eGL*~-qwa["} {
+		assert.True(t, made(p), p)
+	}
+	for _, p := range []string{
+		"Sommer2019!", "correct-horse-battery", "MacBookProUSBStick", "KompassLampe877", "hafenblick3", "QuietHarborBoat",
+	} {
+		assert.False(t, made(p), p)
+	}
+}
+
+// Two people of a site have one password: a row without a name may be either's, whatever program it belongs to.
+func TestARowWithoutANameBesideTwoPeople(t *testing.T) {
+	list := []kept{
+		{title: "Ginsterpost", address: "https://ginsterpost.example", user: "astrid", password: "hafenblick3"},
+		{title: "Ginsterpost", address: "https://ginsterpost.example", user: "mia", password: "hafenblick3"},
+		{title: "Ginsterpost", address: "https://ginsterpost.example", password: "hafenblick3"},
+		{title: "Ginsterpost", app: "com.ginsterpost.app", user: "mia", password: "hafenblick3"},
+	}
+	assert.True(t, together(t, list, 1, 3))
+	assert.False(t, together(t, list, 2, 3))
+	assert.False(t, together(t, list, 2, 1))
+}
+
+// together reports whether two logins of a list are proposed to be one.
+func together(t *testing.T, list []kept, a, b int) bool {
+	found, err := Find(context.Background(), entries(t, list...), Options{})
+	require.NoError(t, err)
+	return slices.ContainsFunc(found, func(p Proposal) bool {
+		has := func(i int) bool { return slices.Contains(p.IDs, fmt.Sprintf("%03d", i)) }
+		return has(a) && has(b)
+	})
+}
+
 func TestApartForGood(t *testing.T) {
 	one := kept{address: ferry, user: "maren", password: "a1"}
 	list := entries(t, one, one, one)
