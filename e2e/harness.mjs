@@ -496,6 +496,30 @@ export async function formPages(port, first, serve = () => false) {
   };
 }
 
+/**
+ * Presses a button and waits for what comes of it. Where nothing does it says what the page was like, and presses
+ * again, as a person would.
+ * @param {import("playwright-core").Page} page
+ * @param {string} button
+ * @param {string} answer
+ */
+export async function pressUntil(page, button, answer) {
+  await page.click(button);
+  try {
+    await page.waitForSelector(answer, { timeout: 10_000 });
+  } catch {
+    const like = await page.evaluate(() =>
+      [...document.querySelectorAll("form")]
+        .filter((f) => f.elements.length > 2)
+        .map((f) => `${f.action} sent=${f.dataset.sent} ${f.checkValidity()}`)
+        .join("; "),
+    );
+    console.log(`nothing came of ${button} at ${page.url()}: ${like}; ${await page.locator(".bad").allInnerTexts()}`);
+    await page.click(button);
+    await page.waitForSelector(answer);
+  }
+}
+
 const axe = readFileSync(createRequire(import.meta.url).resolve("axe-core/axe.min.js"), "utf8");
 
 /** No page is wider than its window. */
