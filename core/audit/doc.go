@@ -90,6 +90,7 @@ type login struct {
 	user      string // in lower case
 	host      string
 	domain    string
+	place     string   // the domain that stands for its site; empty if it has none
 	names     []string // of its site, that may stand in a password
 	since     int64    // when the password was set; 0 if nobody knows
 	clear     string   // a host that it is sent to without encryption
@@ -134,6 +135,9 @@ func (m *Memory) Survey(ctx context.Context, entries []vault.Entry, o Options) (
 	for i, was := range read {
 		l := &all[i]
 		*l = was.login
+		if l.domain != "" {
+			l.place = s.o.Site(l.domain)
+		}
 		if p := was.password; !p.IsEmpty() {
 			if keys[p] == nil {
 				keys[p] = &key{text: p}

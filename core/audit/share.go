@@ -22,9 +22,15 @@ type nearIndex struct {
 type nearPassword struct {
 	text   secret.Text
 	names  []string
-	hashes []uint64 // of its buckets
-	near   map[*nearPassword]Nearness
-	round  int // in which it was there last
+	hashes []uint64    // of its buckets
+	near   []neighbour // in no order until somebody asks for them
+	round  int         // in which it was there last
+	key    *key        // of the survey that is being made
+}
+
+type neighbour struct {
+	of  *nearPassword
+	how Nearness
 }
 
 // joinNear finds the passwords that are nearly the same. Those that were there before, for the same sites, aren't
@@ -46,7 +52,7 @@ func (m *Memory) joinNear(ctx context.Context, keys map[secret.Text]*key) error 
 			p = &nearPassword{text: text, names: names}
 			fresh = append(fresh, p)
 		}
-		p.round = x.round
+		p.round, p.key = x.round, k
 	}
 	for _, p := range x.known {
 		if p.round != x.round {
@@ -62,23 +68,31 @@ func (m *Memory) joinNear(ctx context.Context, keys map[secret.Text]*key) error 
 		forms = nearForms(forms[:0], p)
 		x.add(p, forms)
 	}
-	for text, k := range keys {
-		near := x.known[text].near
-		if len(near) == 0 {
+	for _, p := range x.known {
+		if len(p.near) == 0 {
 			continue
 		}
-		k.near = make([]nearKey, 0, len(near))
-		for o, how := range near {
-			k.near = append(k.near, nearKey{keys[o.text], how})
+		// They are mostly in order still, as the survey before left them.
+		if !slices.IsSortedFunc(p.near, byRank) {
+			slices.SortFunc(p.near, byRank)
 		}
-		if len(k.near) > 1 {
-			slices.SortFunc(k.near, func(a, b nearKey) int {
-				return cmp.Or(cmp.Compare(nearRank(a.how), nearRank(b.how)),
-					strings.Compare(a.key.logins[0].id, b.key.logins[0].id))
-			})
+		p.key.near = make([]nearKey, len(p.near))
+		for i, n := range p.near {
+			p.key.near[i] = nearKey{n.of.key, n.how}
 		}
 	}
+	for _, p := range x.known {
+		p.key = nil // a survey that is over isn't held
+	}
 	return nil
+}
+
+// byRank orders those that are near to one: the nearest first, then by where they are used.
+func byRank(a, b neighbour) int {
+	if c := cmp.Compare(nearRank[a.how], nearRank[b.how]); c != 0 {
+		return c
+	}
+	return strings.Compare(a.of.key.logins[0].id, b.of.key.logins[0].id)
 }
 
 // add compares a password with those that it meets.
@@ -111,17 +125,14 @@ func (x *nearIndex) add(p *nearPassword, forms [][]byte) {
 }
 
 func (p *nearPassword) join(o *nearPassword, how Nearness) {
-	if p.near == nil {
-		p.near = map[*nearPassword]Nearness{}
-	}
-	p.near[o] = how
+	p.near = append(p.near, neighbour{of: o, how: how})
 }
 
 // forget takes a password out.
 func (x *nearIndex) forget(p *nearPassword) {
 	delete(x.known, p.text)
-	for o := range p.near {
-		delete(o.near, p)
+	for _, n := range p.near {
+		n.of.near = slices.DeleteFunc(n.of.near, func(o neighbour) bool { return o.of == p })
 	}
 	for _, h := range p.hashes {
 		left := slices.DeleteFunc(x.buckets[h], func(o *nearPassword) bool { return o == p })
@@ -135,8 +146,8 @@ func (x *nearIndex) forget(p *nearPassword) {
 
 var bucketSeed = maphash.MakeSeed()
 
-func nearRank(n Nearness) int {
-	return slices.Index([]Nearness{NearCase, NearEnd, NearSwap, NearSite, NearReversed, NearLetter}, n)
+var nearRank = map[Nearness]int{
+	NearCase: 0, NearEnd: 1, NearSwap: 2, NearSite: 3, NearTwice: 4, NearReversed: 5, NearLetter: 6,
 }
 
 // names are those of the sites that the password is for. One that is used at many is of none of them.

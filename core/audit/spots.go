@@ -79,7 +79,7 @@ func (s *Survey) Spots(weak func(id string) (Verdict, bool)) (out []Spot) {
 		if l.exposed > 0 {
 			list = append(list, Finding{Fault: FaultExposed, At: l.exposed})
 		}
-		if with := l.others(s, l.key.logins); len(with) > 0 {
+		if with := l.others(nil, l.key.logins); len(with) > 0 {
 			list = append(list, Finding{Fault: FaultReused, With: with})
 		}
 		if weak != nil {
@@ -89,11 +89,11 @@ func (s *Survey) Spots(weak func(id string) (Verdict, bool)) (out []Spot) {
 		}
 		similar := Finding{Fault: FaultSimilar}
 		for _, n := range l.key.near {
-			with := l.others(s, n.key.logins)
-			if len(similar.With) == 0 && len(with) > 0 {
+			none := len(similar.With) == 0
+			similar.With = l.others(similar.With, n.key.logins)
+			if none && len(similar.With) > 0 {
 				similar.How = n.how
 			}
-			similar.With = append(similar.With, with...)
 		}
 		if len(similar.With) > 0 {
 			list = append(list, similar)
@@ -127,7 +127,7 @@ func (s *Survey) leaked(l *login) (f Finding, ok bool) {
 // Reused returns the logins whose password, to the letter, another account has too, in the order of the list.
 func (s *Survey) Reused() (ids []string) {
 	for _, l := range s.logins {
-		if l.key != nil && len(l.others(s, l.key.logins)) > 0 {
+		if l.key != nil && len(l.others(nil, l.key.logins)) > 0 {
 			ids = append(ids, l.id)
 		}
 	}
@@ -142,19 +142,19 @@ func (s *Survey) Foresee(p secret.Text, domain, user string) (leaked bool, other
 	}
 	if k := s.keys[p]; k != nil {
 		l := &login{domain: domain, user: strings.ToLower(strings.TrimSpace(user))}
-		others = l.others(s, k.logins)
+		others = l.others(nil, k.logins)
 	}
 	return leaked, others
 }
 
-// others returns those of a list that are other accounts. The same one kept twice shares its password with nobody.
-func (l *login) others(s *Survey, list []*login) (ids []string) {
+// others appends those of a list that are other accounts. The same one kept twice shares its password with nobody.
+func (l *login) others(ids []string, list []*login) []string {
 	if len(list) == 1 && list[0] == l {
-		return nil
+		return ids
 	}
-	ids = make([]string, 0, len(list))
+	ids = slices.Grow(ids, len(list))
 	for _, m := range list {
-		if m != l && !(l.domain != "" && s.o.Site(l.domain) == s.o.Site(m.domain) && alike(l.user, m.user)) {
+		if m != l && !(l.place != "" && l.place == m.place && alike(l.user, m.user)) {
 			ids = append(ids, m.id)
 		}
 	}
