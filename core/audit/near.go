@@ -1,7 +1,6 @@
 package audit
 
 import (
-	"regexp"
 	"strings"
 	"unicode"
 )
@@ -79,11 +78,23 @@ var swaps = strings.NewReplacer(
 	"9", "g", "6", "g", "€", "e", "£", "l", "|", "l", "(", "c",
 )
 
-// years are years at a password's end or beginning, with what parts them from the rest.
-var years = regexp.MustCompile(`^(?:19|20)\d\d[-_.,/ ]?|[-_.,/# ]?(?:19|20)\d\d[!?.]*$`)
+// withoutYear takes a year and what parts it from the rest off either end: where letters next to it are written as
+// digits, [core] takes those too.
+func withoutYear(s string) string {
+	if len(s) >= 4 && isYear(s[:4]) {
+		return strings.TrimPrefix(strings.TrimLeft(s[4:], "-_./,"), " ")
+	}
+	t := strings.TrimRight(s, "!?.")
+	if n := len(t) - 4; n >= 0 && isYear(t[n:]) {
+		return strings.TrimRight(t[:n], "-_./,# ")
+	}
+	return s
+}
 
-// withoutYear takes a year off either end: where letters next to it are written as digits, [core] takes those too.
-func withoutYear(s string) string { return years.ReplaceAllString(s, "") }
+func isYear(s string) bool {
+	return (strings.HasPrefix(s, "19") || strings.HasPrefix(s, "20")) && s[2] >= '0' && s[2] <= '9' && s[3] >= '0' &&
+		s[3] <= '9'
+}
 
 // leastSite is how many letters of a site's name stand for it.
 const leastSite = 3

@@ -98,10 +98,11 @@ func Find(ctx context.Context, entries []vault.Entry, o Options) ([]Proposal, er
 
 // Find is [Find], for entries most of which may be those of the search before.
 func (m *Memory) Find(ctx context.Context, entries []vault.Entry, o Options) ([]Proposal, error) {
-	f := newFinder(m.rows(entries), o)
+	f := newFinder(m.rows(entries), o, m.keyed)
 	pairs, err := f.pairs(ctx)
 	if err != nil {
 		return nil, err
 	}
+	m.keyed = f.keyed
 	return f.gather(pairs), nil
 }

@@ -57,11 +57,16 @@ type finder struct {
 	users    map[string]int                // by folded user name: at how many sites it signs in
 	separate map[[2]string]map[string]bool // by two user names: sites where both sign in, each with its own password
 	together map[[2]string]int             // by two user names: sites where both have the same password
+
+	before, keyed map[[2]*row]keys // how the passwords of two rows stand to each other: found before, and asked now
 }
 
 // Memory is what a search leaves for the next one: what was read of each entry. Its zero value is ready. It isn't safe
 // for concurrent use.
-type Memory struct{ read vault.Readings[*row] }
+type Memory struct {
+	read  vault.Readings[*row]
+	keyed map[[2]*row]keys // what was found of two rows' passwords, the last time
+}
 
 // rows are the entries that are logins, as they were read.
 func (m *Memory) rows(entries []vault.Entry) (out []*row) {
@@ -125,8 +130,9 @@ func (r *row) readBlocks() {
 	}
 }
 
-func newFinder(rows []*row, o Options) *finder {
+func newFinder(rows []*row, o Options, before map[[2]*row]keys) *finder {
 	f := &finder{
+		before: before, keyed: make(map[[2]*row]keys, len(before)),
 		rows: rows,
 		o:    o, site: o.Site, seats: map[string][]*row{}, places: map[string]int{}, users: map[string]int{},
 		separate: map[[2]string]map[string]bool{}, together: map[[2]string]int{},
@@ -193,8 +199,23 @@ func two(a, b string) [2]string {
 	return [2]string{a, b}
 }
 
-// keyness compares the passwords of two rows.
+// keyness compares the passwords of two rows. What was found of them before isn't looked for again.
 func (f *finder) keyness(a, b *row) keys {
+	if a.id > b.id {
+		a, b = b, a
+	}
+	two := [2]*row{a, b}
+	k, ok := f.keyed[two]
+	if !ok {
+		if k, ok = f.before[two]; !ok {
+			k = keysOf(a, b)
+		}
+		f.keyed[two] = k
+	}
+	return k
+}
+
+func keysOf(a, b *row) keys {
 	switch {
 	case a.password == "" || b.password == "":
 		return oneKey
