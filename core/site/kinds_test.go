@@ -343,7 +343,9 @@ func TestWordsThatOnlyLookLikeTheKeptOnes(t *testing.T) {
 		_, yes := NewGuard([]string{kept + ".com"}).Check("https://"+page+".com/login", nil)
 		assert.True(t, yes, page)
 	}
-	for page, kept := range map[string]string{"sailgo": "railgo", "taxi24": "taxi", "musicday": "musicbay"} {
+	for page, kept := range map[string]string{
+		"sailgo": "railgo", "taxi24": "taxi", "musicday": "musicbay", "safeguard": "guard", "safeharbour": "harbour",
+	} {
 		_, yes := NewGuard([]string{kept + ".com"}).Check("https://"+page+".com/login", nil)
 		assert.False(t, yes, page)
 	}
