@@ -497,26 +497,18 @@ export async function formPages(port, first, serve = () => false) {
 }
 
 /**
- * Presses a button and waits for what comes of it. Where nothing does it says what the page was like, and presses
- * again, as a person would.
+ * Does a step, and where it fails says what the page was like and does it once more from its beginning, as a person
+ * would whose page went elsewhere meanwhile.
  * @param {import("playwright-core").Page} page
- * @param {string} button
- * @param {string} answer
+ * @param {() => Promise<unknown>} step
  */
-export async function pressUntil(page, button, answer) {
-  await page.click(button);
+export async function again(page, step) {
   try {
-    await page.waitForSelector(answer, { timeout: 10_000 });
-  } catch {
-    const like = await page.evaluate(() =>
-      [...document.querySelectorAll("form")]
-        .filter((f) => f.elements.length > 2)
-        .map((f) => `${f.action} sent=${f.dataset.sent} ${f.checkValidity()}`)
-        .join("; "),
-    );
-    console.log(`nothing came of ${button} at ${page.url()}: ${like}; ${await page.locator(".bad").allInnerTexts()}`);
-    await page.click(button);
-    await page.waitForSelector(answer);
+    await step();
+  } catch (e) {
+    const says = (await page.locator("main").innerText()).slice(0, 400).replace(/\s+/g, " ");
+    console.log(`again: at ${page.url()} was “${says}”: ${String(e).slice(0, 200)}`);
+    await step();
   }
 }
 

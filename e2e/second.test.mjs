@@ -7,6 +7,7 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import {
   accessible,
+  again,
   browser,
   build,
   connect,
@@ -158,8 +159,10 @@ test("what is saved there is in the whole vault", async () => {
 test("nothing of it is in clear in any file, and it ends", async () => {
   const file = readFileSync(join(dir, "data", "running.json"), "utf8");
   assert.doesNotMatch(file, /lighthouse/i);
-  await page.goto(at + "/second");
-  await page.click("li:has-text('Lighthouse') button");
+  await again(page, async () => {
+    await page.goto(at + "/second");
+    await page.click("li:has-text('Lighthouse') button", { timeout: 10_000 });
+  });
   await page.waitForSelector(".done:has-text('shows it like everything else')");
   await page.click("summary:has-text('End it')");
   await page.fill("#end-master", wren.password);
