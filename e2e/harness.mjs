@@ -506,8 +506,9 @@ export async function again(page, step) {
   try {
     await step();
   } catch (e) {
-    const says = (await page.locator("main").innerText()).slice(0, 400).replace(/\s+/g, " ");
-    console.log(`again: at ${page.url()} was “${says}”: ${String(e).slice(0, 200)}`);
+    const main = page.locator("main");
+    const says = await main.innerText({ timeout: 1000 }).catch(() => ""); // it may have none
+    console.log(`again: at ${page.url()} was “${says.slice(0, 400)}”: ${String(e).slice(0, 200)}`);
     await step();
   }
 }

@@ -2,7 +2,6 @@ package transfer
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -50,18 +49,7 @@ func Read(
 		bytes.HasPrefix(b, []byte("BZh")):
 		return s, ErrPacked
 	case bytes.HasPrefix(head, []byte("{")) || isList(head):
-		s, err := readAnyJSON(s, head)
-		if !errors.Is(err, ErrJSON) && !isList(head) {
-			return s, err
-		}
-		if isList(head) && json.Valid(head) {
-			err = ErrJSON
-		}
-		t, ok, other := readObjects(head)
-		if other != nil || !ok {
-			return s, cmp.Or(other, err)
-		}
-		return s.fromTable(ctx, t, choose)
+		return readSomeJSON(ctx, s, head, choose)
 	case bytes.HasPrefix(bytes.ToLower(head[:min(len(head), 64)]), []byte("<!doctype")),
 		bytes.HasPrefix(bytes.ToLower(head[:min(len(head), 64)]), []byte("<html")):
 		return s, ErrPage
@@ -71,6 +59,27 @@ func Read(
 		return s, err
 	}
 	return s.fromTable(ctx, t, choose)
+}
+
+// readSomeJSON reads a JSON file of any kind: of ours, of the exchange format, or a list of objects.
+func readSomeJSON(
+	ctx context.Context, s Source, head []byte, choose func(t Table, guess []Column) []Column,
+) (Source, error) {
+	if !isList(head) {
+		if s, err := readAnyJSON(s, head); !errors.Is(err, ErrJSON) {
+			return s, err
+		}
+	}
+	t, ok, err := readObjects(head)
+	switch {
+	case err != nil:
+		return s, err
+	case ok:
+		return s.fromTable(ctx, t, choose)
+	case isList(head) && !json.Valid(head):
+		return readAnyJSON(s, head) // says what is wrong with it
+	}
+	return s, ErrJSON
 }
 
 // isList reports whether a JSON file begins with a list of objects.

@@ -51,15 +51,15 @@ func readObjects(b []byte) (t Table, ok bool, err error) {
 	t = Table{Encoding: "JSON", Delimiter: JSONObjects}
 	place := map[string]int{}
 	for i, o := range list {
-		rec := Record{Line: i + 1, End: i + 1, Cells: make([]string, len(t.Header))}
+		rec := Record{Line: i + 1, End: i + 1}
 		put := func(name, value string) {
 			n, known := place[name]
 			if !known {
 				n = len(t.Header)
 				place[name] = n
-				t.Header, rec.Cells = append(t.Header, name), append(rec.Cells, "")
+				t.Header = append(t.Header, name)
 			}
-			rec.Cells[n] = strings.TrimPrefix(rec.Cells[n]+"\n"+value, "\n")
+			rec.put(n, value)
 		}
 		if fields, isObject := o.([]member); isObject {
 			flatten(fields, "", put)
@@ -75,6 +75,14 @@ func readObjects(b []byte) (t Table, ok bool, err error) {
 		}
 	}
 	return t, isHeader(t.Header), nil
+}
+
+// put adds a value to a cell: below what is there.
+func (r *Record) put(at int, value string) {
+	for len(r.Cells) <= at {
+		r.Cells = append(r.Cells, "")
+	}
+	r.Cells[at] = strings.TrimPrefix(r.Cells[at]+"\n"+value, "\n")
 }
 
 var errDeep = errors.New("too many levels")
@@ -298,7 +306,7 @@ func (b *labelReader) take(list []label, i int) {
 	}
 	b.gap = false
 	b.last = b.column(l.name)
-	b.put(b.last, l.value)
+	b.rec.put(b.last, l.value)
 	b.rec.End = i + 1
 }
 
@@ -311,7 +319,7 @@ func (b *labelReader) goOn(l label) {
 	if m := b.lastMeans(); m != MeansNotes && m != "" {
 		b.last = b.column("Notes")
 	}
-	b.put(b.last, text)
+	b.rec.put(b.last, text)
 }
 
 // lastMeans is what the column that the last line went to is called for; empty if nobody knows.
@@ -331,13 +339,6 @@ func (b *labelReader) column(name string) int {
 		b.t.Header = append(b.t.Header, name)
 	}
 	return at
-}
-
-func (b *labelReader) put(at int, text string) {
-	for len(b.rec.Cells) <= at {
-		b.rec.Cells = append(b.rec.Cells, "")
-	}
-	b.rec.Cells[at] = strings.TrimPrefix(b.rec.Cells[at]+"\n"+text, "\n")
 }
 
 func (b *labelReader) end() {
