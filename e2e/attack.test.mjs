@@ -9,6 +9,7 @@ import {
   connect,
   demo,
   drawnAt,
+  hasValue,
   maren,
   offerAt,
   offered,
@@ -351,7 +352,7 @@ test("of somebody's details no field gets any that isn't there to see", async ()
   const at = await offerAt(page);
   await page.mouse.move(at.x, at.y);
   await page.mouse.click(at.x, at.y);
-  await page.waitForFunction(() => document.querySelector("#town").value);
+  await hasValue(page, "#town");
   const got = await page.evaluate(() =>
     [...document.querySelectorAll(".decoy")].filter((f) => f.value).map((f) => f.dataset.is),
   );
@@ -405,7 +406,7 @@ test("a page's names for its fields get in nobody's way", async () => {
   const first = await offerAt(page);
   await page.mouse.move(first.x, first.y);
   await page.mouse.click(first.x, first.y);
-  await page.waitForFunction((s) => document.querySelector("#password").value === s, secret);
+  await page.waitForFunction((s) => document.querySelector("#password")?.value === s, secret);
 });
 
 test("the alarm stands where the page that it warns of can't touch it", async () => {

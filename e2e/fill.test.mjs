@@ -8,6 +8,7 @@ import {
   connect,
   demo,
   drawnAt,
+  hasValue,
   inClear,
   lockPage,
   maren,
@@ -78,7 +79,7 @@ test("before it is connected, and while the words are compared", async () => {
 test("one page: the offer fills user name and password, and signs in", async () => {
   await site.goto(d.site("lanternfish", "/sign-in"));
   await choose(site, "#user");
-  await site.waitForFunction(() => document.querySelector("#password").value !== "");
+  await hasValue(site, "#password");
   assert.equal(await site.inputValue("#user"), maren.email);
   await site.click("main button");
   await site.waitForURL("**/welcome");
@@ -87,11 +88,11 @@ test("one page: the offer fills user name and password, and signs in", async () 
 test("two pages: the user name on one, the password on the next", async () => {
   await site.goto(d.site("cormorant", "/sign-in"));
   await choose(site, "#user");
-  await site.waitForFunction(() => document.querySelector("#user").value !== "");
+  await hasValue(site, "#user");
   await site.click("main button");
   await site.waitForSelector("#password");
   await choose(site, "#password");
-  await site.waitForFunction(() => document.querySelector("#password").value !== "");
+  await hasValue(site, "#password");
   await site.click("main button");
   await site.waitForURL("**/welcome");
 });
@@ -102,21 +103,21 @@ const takeFirst = (field) => chooseByKeys(site, site.locator(field));
 test("by keyboard alone", async () => {
   await site.goto(d.site("gullwing", "/sign-in"));
   await takeFirst("#user");
-  await site.waitForFunction(() => document.querySelector("#password").value !== "");
+  await hasValue(site, "#password");
   assert.equal(await site.inputValue("#user"), "mtolliver");
 });
 
 /** Has a password made on the sign-up page, by the keyboard. */
 async function makeOne() {
   await takeFirst("#password");
-  await site.waitForFunction(() => document.querySelector("#repeat").value !== "");
+  await hasValue(site, "#repeat");
 }
 
 test("sign up: a made password in both boxes, kept by the slip, and on the other device", async () => {
   await site.context().clearCookies({ name: "session" });
   await site.goto(d.site("gullwing", "/sign-up"));
   await choose(site, "#user"); // the user name used most is offered
-  await site.waitForFunction(() => document.querySelector("#user").value !== "");
+  await hasValue(site, "#user");
   assert.equal(await site.inputValue("#user"), maren.email);
   await site.fill("#user", "wren.t");
   await makeOne();
@@ -225,7 +226,7 @@ test("the alarm's user can say that an address is right", async () => {
   await site.bringToFront();
   await site.goto(address);
   await choose(site, "#user");
-  await site.waitForFunction(() => document.querySelector("#password").value !== "");
+  await hasValue(site, "#password");
   await desk.locator("[data-undo]").click();
   await desk.waitForSelector("text=Undone");
 });
@@ -238,7 +239,7 @@ test("a frame of another site gets nothing until its user says so", async () => 
   await chooseByKeys(site, frame.locator("#user")); // Fill here all the same
   assert.equal(await frame.inputValue("#password"), "");
   await chooseByKeys(site, frame.locator("#user"));
-  await frame.waitForFunction(() => document.querySelector("#password").value !== "");
+  await hasValue(frame, "#password");
 });
 
 test("a page's own presses do nothing", async () => {
@@ -292,7 +293,7 @@ test("the extension's window: this page's logins, others, and locking", async ()
   await w.waitForSelector("#list b:has-text('Ferrylink')");
   await w.fill("#find", "");
   await w.click("#list button:has-text('Lanternfish')");
-  await site.waitForFunction(() => document.querySelector("#password").value !== "");
+  await hasValue(site, "#password");
   const w2 = await b.page();
   await w2.goto(`chrome-extension://${b.id}/window.html?tab=${tab}`);
   await w2.click("#lock");
@@ -328,7 +329,7 @@ test("from a locked field to the lock page and back, and the field is filled", a
   await lockedBeside();
   await site.click("#password");
   await openedBy(() => pressDrawn(site, "Open it"));
-  await site.waitForFunction(() => document.querySelector("#password").value !== "");
+  await hasValue(site, "#password");
   assert.equal(await site.evaluate(() => document.visibilityState), "visible");
   assert.equal(await site.inputValue("#user"), maren.email);
 });
@@ -341,7 +342,7 @@ test("and from the extension's window, which fills the tab's sign-in", async () 
   const w = await b.page();
   await w.goto(`chrome-extension://${b.id}/window.html?tab=${tab}`);
   await openedBy(() => w.click("text=Open it"));
-  await site.waitForFunction(() => document.querySelector("#password").value !== "");
+  await hasValue(site, "#password");
 });
 
 test("a page that went elsewhere meanwhile is not filled, nor one that another lock page was opened for", async () => {

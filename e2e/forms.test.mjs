@@ -2,7 +2,18 @@
 // settings, and with pages that come at once.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { chooseByKeys, formPages, maren, offered, papers, pressDrawn, says, settled, shownText } from "./harness.mjs";
+import {
+  chooseByKeys,
+  hasValue,
+  formPages,
+  maren,
+  offered,
+  papers,
+  pressDrawn,
+  says,
+  settled,
+  shownText,
+} from "./harness.mjs";
 
 let all, d, desk, page, pages, show;
 
@@ -22,7 +33,7 @@ test("a type of input that nobody knows is text", async () => {
   await show(`<h1>Sign in</h1><form action="/x"><input type="username" id="user" name="login">
     <input type="password" id="password"><button>Sign in</button></form>`);
   await chooseByKeys(page, page.locator("#user"));
-  await page.waitForFunction(() => document.querySelector("#password").value !== "");
+  await hasValue(page, "#password");
   assert.equal(await page.inputValue("#user"), maren.email);
 });
 
@@ -37,7 +48,7 @@ for (const [what, html] of Object.entries({
   test(`a sign-in in ${what} is filled`, async () => {
     await show(html);
     await chooseByKeys(page, page.locator("#user"));
-    await page.waitForFunction(() => document.querySelector("#password").value !== "");
+    await hasValue(page, "#password");
     assert.equal(await page.inputValue("#user"), maren.email);
   });
 
@@ -133,7 +144,7 @@ async function first() {
   await show(`<h1>Sign in</h1><form action="/x"><label>E-mail <input id="user" type="email"></label>
     <label>Password <input type="password" id="password"></label><button>Sign in</button></form>`);
   await chooseByKeys(page, page.locator("#user"));
-  await page.waitForFunction(() => document.querySelector("#password").value !== "");
+  await hasValue(page, "#password");
   return page.inputValue("#password");
 }
 

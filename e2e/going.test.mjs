@@ -8,12 +8,13 @@ import {
   chooseByKeys,
   connect,
   demo,
-  maren,
-  unlock,
   drawnAt,
+  hasValue,
+  maren,
   pressDrawn,
   readable,
   settled,
+  unlock,
 } from "./harness.mjs";
 
 let d, b, desk;
@@ -52,7 +53,7 @@ async function choose(page, sel) {
 test("Go opens the sign-in page and fills it; with the login's leave it signs in", async () => {
   const id = await sheetOf("lanternfish practice");
   let [site] = await Promise.all([b.context.waitForEvent("page"), desk.click("[data-key=g]")]);
-  await site.waitForFunction(() => document.querySelector("#password")?.value);
+  await hasValue(site, "#password");
   assert.match(site.url(), /\/sign-in$/, "filled, and left to be sent");
   await site.reload();
   await readable(site);
@@ -84,7 +85,7 @@ test("filling without asking is a choice for one login", async () => {
   await desk.waitForSelector("#sheet h1");
   const site = await b.page();
   await site.goto(d.site("gullwing", "/sign-in"));
-  await site.waitForFunction(() => document.querySelector("#password").value);
+  await hasValue(site, "#password");
   assert.match(site.url(), /\/sign-in$/);
   await site.close();
 });
@@ -234,7 +235,7 @@ test("the window makes passwords that lie in the drawer, and keeps what is typed
   await w.goto(`chrome-extension://${b.id}/window.html?tab=${tab}`);
   await w.click("#maker summary");
   await w.click("#make");
-  await w.waitForFunction(() => document.querySelector("#made").textContent.length >= 20);
+  await w.waitForFunction(() => document.querySelector("#made")?.textContent.length >= 20);
   const made = await w.locator("#made").innerText();
   await w.waitForSelector("#drawer li");
   await w.click("#take");
@@ -244,7 +245,7 @@ test("the window makes passwords that lie in the drawer, and keeps what is typed
   await desk.goto(d.laptop + "/items/new");
   await desk.click(".drawer > summary");
   await desk.locator("[data-drawer]").first().click();
-  await desk.waitForFunction(() => !document.querySelector("[data-dots]").textContent.includes("●"));
+  await desk.waitForFunction(() => /^[^●]+$/.test(document.querySelector("[data-dots]")?.textContent ?? ""));
   assert.equal(await desk.locator("[data-dots]").first().innerText(), made);
   const w2 = await b.page();
   await w2.goto(`chrome-extension://${b.id}/window.html?tab=${tab}`);

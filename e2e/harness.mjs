@@ -496,6 +496,9 @@ export async function formPages(port, first, serve = () => false) {
   };
 }
 
+/** Waits until a field has a value; also while the page with it is only being built. */
+export const hasValue = (page, field) => page.waitForFunction((f) => document.querySelector(f)?.value, field);
+
 /**
  * Does a step, and where it fails says what the page was like and does it once more from its beginning, as a person
  * would whose page went elsewhere meanwhile.

@@ -69,7 +69,9 @@ test("what turned up is shown with what to do, and a mail says that something di
 test("what is seen goes, and what leaks later comes", async () => {
   await page.bringToFront();
   await page.locator(".turned li", { hasText: "Harbour Museum" }).locator("text=Seen").click();
-  await page.waitForFunction(() => !document.querySelector("h1#turned ~ .turned").innerText.includes("Harbour Museum"));
+  const unseen = page.locator("h1#turned ~ .turned li");
+  await unseen.filter({ hasText: "Harbour Museum" }).waitFor({ state: "detached" });
+  await unseen.first().waitFor();
   await town.goto(d.site("leaks"));
   await town.fill("#text", maren.email);
   await town.fill("#name", "Driftwood Choir");

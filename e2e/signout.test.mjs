@@ -8,6 +8,7 @@ import {
   chooseByKeys,
   connect,
   demo,
+  hasValue,
   idris,
   lockPage,
   maren,
@@ -33,7 +34,7 @@ after(async () => {
 async function signInByFill(page, site) {
   await page.goto(d.site(site, "/sign-in"));
   await chooseByKeys(page, page.locator("#user"));
-  await page.waitForFunction(() => document.querySelector("#password").value !== "");
+  await hasValue(page, "#password");
   await page.click("main button");
   await page.waitForURL("**/welcome");
   await settled(page);

@@ -2,7 +2,7 @@
 // site makes of them is seen.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { browser, build, connect, demo, maren, unlock } from "./harness.mjs";
+import { browser, build, connect, demo, hasValue, maren, unlock } from "./harness.mjs";
 
 let d, b, desk;
 
@@ -39,7 +39,7 @@ test("refused, refused, taken: joined with the one that works", async () => {
   assert.ok(all >= 2 && all <= began);
   for (let n = 0; n < all; n++) {
     const [site] = await Promise.all([b.context.waitForEvent("page"), desk.click("[data-key=g]")]);
-    await site.waitForFunction(() => document.querySelector("#password")?.value);
+    await hasValue(site, "#password");
     const as = await site.inputValue("#user");
     assert.ok(as && !as.includes("*"), "one without a name of its own is tried with the one that would stay");
     await site.click("main button");
