@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"redlocket/core/keys"
@@ -315,33 +316,24 @@ const (
 )
 
 // Prepare makes the commit of what waits, or of a part that a line carries in reasonable time; nil if nothing waits.
-// Whatever is in it is sealed under the newest key.
-func (r *Replica) Prepare(ctx context.Context) (*Commit, error) {
-	ids, old, err := r.waiting()
-	if err != nil || len(ids) == 0 {
-		return nil, err
-	}
-	if old {
-		if err := r.core.write(func(in *content) error { return r.core.reseal(ctx, in, ids) }); err != nil {
-			return nil, err
-		}
-	}
-	c := &Commit{edits: map[string]uint64{}}
-	err = r.core.gate.Read(func(in *content) error {
-		blobs, err := r.core.Store.Blobs(ctx, ids)
-		if err != nil {
+// With anew, what is sealed under an older key goes with it. Whatever is in it is sealed under the newest key; what is
+// sealed for it is kept by [Replica.Committed].
+func (r *Replica) Prepare(ctx context.Context, anew bool) (c *Commit, err error) {
+	err = r.core.read(func(in *content) error {
+		rows, err := r.core.toCommit(ctx, in, in.waiting(anew))
+		if err != nil || len(rows) == 0 {
 			return err
 		}
-		changed := make(ledger.State, len(ids))
+		c = &Commit{edits: map[string]uint64{}}
+		changed := make(ledger.State, len(rows))
 		size := 0
-		for _, id := range ids {
-			if size += len(blobs[id]); size > mostBytes && len(c.Records) > 0 {
+		for _, row := range rows {
+			if size += len(row.Blob); size > mostBytes && len(c.Records) > 0 {
 				break
 			}
-			h := in.entries[id]
-			changed[id] = ledger.Mark{Rev: h.rev, Hash: ledger.Sum(blobs[id])}
-			c.edits[id] = h.edit
-			c.Records = append(c.Records, ledger.SealedRecord{ID: id, Rev: h.rev, Blob: blobs[id]})
+			changed[row.ID] = ledger.Mark{Rev: row.Rev, Hash: ledger.Sum(row.Blob)}
+			c.edits[row.ID] = in.entries[row.ID].edit
+			c.Records = append(c.Records, ledger.SealedRecord{ID: row.ID, Rev: row.Rev, Blob: row.Blob})
 		}
 		chain, _ := in.chain(in.key.Ring())
 		return r.core.sealHead(ctx, in, in.key, chain, changed, c)
@@ -349,19 +341,66 @@ func (r *Replica) Prepare(ctx context.Context) (*Commit, error) {
 	return c, err
 }
 
-// waiting picks records that wait to be committed; old says that one of them is sealed under an older key.
-func (r *Replica) waiting() (ids []string, old bool, err error) {
-	err = r.core.read(func(in *content) error {
-		epoch := in.key.Ring().Epoch()
-		for id, h := range in.entries {
-			if h.rev > h.baseRev && len(ids) < mostRecords {
-				ids = append(ids, id)
-				old = old || h.epoch < epoch
-			}
+// waiting picks the records of a commit: those that wait, and with anew those under older keys after them. Each in the
+// order of their ids, in which stores keep them: what is written together lies together.
+func (in *content) waiting(anew bool) []held {
+	var list, old []held
+	epoch := in.key.Ring().Epoch()
+	for _, h := range in.entries {
+		switch {
+		case h.rev > h.baseRev:
+			list = append(list, h)
+		case anew && h.epoch < epoch:
+			old = append(old, h)
 		}
-		return nil
-	})
-	return ids, old, err
+	}
+	byID := func(a, b held) int { return strings.Compare(a.entry.ID, b.entry.ID) }
+	slices.SortFunc(list, byID)
+	slices.SortFunc(old, byID)
+	list = append(list, old...)
+	return list[:min(len(list), mostRecords)]
+}
+
+// sealedAtOnce is how many records are sealed before their size is looked at.
+const sealedAtOnce = 256
+
+// toCommit returns the bytes of records that are to be committed: those of the store, and after them those that are
+// sealed anew because theirs are under an older key, until there is enough for a commit.
+func (c *core) toCommit(ctx context.Context, in *content, list []held) (rows []Row, err error) {
+	var old []held
+	var kept []string
+	epoch := in.key.Ring().Epoch()
+	for _, h := range list {
+		if h.epoch < epoch {
+			h.rev = max(h.rev, h.baseRev+1)
+			old = append(old, h)
+		} else {
+			kept = append(kept, h.entry.ID)
+		}
+	}
+	blobs, err := c.Store.Blobs(ctx, kept)
+	if err != nil {
+		return nil, err
+	}
+	size := 0
+	for _, id := range kept {
+		rows = append(rows, Row{ID: id, Rev: in.entries[id].rev, Blob: blobs[id]})
+		size += len(blobs[id])
+	}
+	for some := range slices.Chunk(old, sealedAtOnce) {
+		if size > mostBytes {
+			break
+		}
+		sealed, err := sealRows(ctx, in.key, some, nil)
+		if err != nil {
+			return nil, err
+		}
+		for _, row := range sealed {
+			size += len(row.Blob)
+		}
+		rows = append(rows, sealed...)
+	}
+	return rows, nil
 }
 
 // sealHead adds the head that vouches for a chain's state with some changes.
@@ -393,55 +432,12 @@ func (c *core) deviceKeys(ctx context.Context, in *content) (d keys.Identity, er
 	return keys.ParseIdentity(b)
 }
 
-// reseal seals those of the given records anew that are sealed under an older key than the newest.
-func (c *core) reseal(ctx context.Context, in *content, ids []string) error {
-	var list []held
-	for _, id := range ids {
-		if h := in.entries[id]; h.epoch < in.key.Ring().Epoch() {
-			h.rev = max(h.rev, h.baseRev+1)
-			list = append(list, h)
-		}
-	}
-	if len(list) == 0 {
-		return nil
-	}
-	rows, err := sealRows(ctx, in.key, list, nil)
-	if err != nil {
-		return err
-	}
-	if err := c.Store.Put(ctx, rows, nil); err != nil {
-		return fmt.Errorf("failed to seal records anew: %w", err)
-	}
-	for i, h := range list {
-		h.epoch = keys.SealedEpoch(rows[i].Blob)
-		in.entries[h.entry.ID] = h
-	}
-	return nil
-}
-
-// Reseal seals a part of what is sealed under older keys anew; it waits to be committed then. It returns how many
-// records those were.
-func (r *Replica) Reseal(ctx context.Context) (done int, err error) {
-	var ids []string
-	err = r.core.read(func(in *content) error { // most of the time there is nothing to do
-		for id, h := range in.entries {
-			if h.epoch < in.key.Ring().Epoch() && len(ids) < mostRecords {
-				ids = append(ids, id)
-			}
-		}
-		return nil
-	})
-	if err != nil || len(ids) == 0 {
-		return 0, err
-	}
-	return len(ids), r.core.write(func(in *content) error { return r.core.reseal(ctx, in, ids) })
-}
-
 // OldKeys counts the records that are sealed under an older key than the newest.
 func (r *Replica) OldKeys() (n int) {
 	_ = r.core.gate.Read(func(in *content) error { // none once locked
+		epoch := in.key.Ring().Epoch()
 		for _, h := range in.entries {
-			if h.epoch < in.key.Ring().Epoch() {
+			if h.epoch < epoch {
 				n++
 			}
 		}
@@ -545,7 +541,10 @@ func (r *Replica) Committed(ctx context.Context, c *Commit) error {
 			h := in.entries[rec.ID]
 			h.baseRev, h.baseHash = rec.Rev, ledger.Sum(rec.Blob)
 			row := Row{ID: rec.ID, BaseRev: h.baseRev, BaseHash: h.baseHash} // its bytes are there
-			if h.edit != c.edits[rec.ID] {
+			switch {
+			case h.edit == c.edits[rec.ID] && h.epoch < keys.SealedEpoch(rec.Blob): // it was sealed anew for this
+				h.rev, row.Rev, row.Blob = rec.Rev, rec.Rev, rec.Blob
+			case h.edit != c.edits[rec.ID]:
 				h.rev = rec.Rev + 1
 				var err error
 				if row, err = sealRow(in.key, h); err != nil {

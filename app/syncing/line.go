@@ -348,7 +348,7 @@ func (l *Line) Sync(ctx context.Context) error {
 	return l.Alone(ctx, func() error {
 		turns := 0
 		for {
-			more, err := l.syncOnce(ctx)
+			more, err := l.syncOnce(ctx, false)
 			switch {
 			case errors.Is(err, ErrConflict) && turns < maxTurns:
 				sleep(ctx, jitter(time.Duration(turns)*turnWait))
@@ -371,8 +371,9 @@ func (l *Line) Alone(ctx context.Context, fn func() error) error {
 	return fn()
 }
 
-// syncOnce pulls, unless a commit alone may do, and commits once. more says that something else is to be done then.
-func (l *Line) syncOnce(ctx context.Context) (more bool, err error) {
+// syncOnce pulls, unless a commit alone may do, and commits once; with anew also what is sealed under older keys. more
+// says that something else is to be done then.
+func (l *Line) syncOnce(ctx context.Context, anew bool) (more bool, err error) {
 	cloud, credential, err := l.at(ctx)
 	if err != nil || cloud == nil {
 		return false, err
@@ -382,14 +383,14 @@ func (l *Line) syncOnce(ctx context.Context) (more bool, err error) {
 			l.doubt()
 		}
 	}()
-	if l.Set.Replica.Waiting() == 0 || l.behind() {
+	if l.Set.Replica.Waiting() == 0 && !anew || l.behind() {
 		told := l.told.Load()
 		if err := l.pull(ctx, cloud, credential); err != nil {
 			return false, err
 		}
 		l.seen.Store(told)
 	}
-	commit, err := l.Set.Replica.Prepare(ctx)
+	commit, err := l.Set.Replica.Prepare(ctx, anew)
 	if err != nil || commit == nil {
 		return false, err
 	}
@@ -483,14 +484,19 @@ func (l *Line) repair(ctx context.Context, cloud Cloud, credential string) error
 	return nil
 }
 
-// reseal seals a part of what is under older keys anew, if that is this device's to do. It goes on in the next run.
+// reseal seals a part of what is under older keys anew and commits it, if that is this device's to do. It goes on in the
+// next run.
 func (l *Line) reseal(ctx context.Context) error {
-	if l.connected() == nil || !l.Reseals() {
+	if l.connected() == nil || !l.Reseals() || l.Set.Replica.OldKeys() == 0 {
 		return nil
 	}
-	done, err := l.Set.Replica.Reseal(ctx)
-	if done > 0 {
+	err := l.Alone(ctx, func() error {
+		_, err := l.syncOnce(ctx, true)
+		return err
+	})
+	if err == nil || errors.Is(err, ErrConflict) {
 		l.Nudge()
+		return nil
 	}
 	return err
 }
