@@ -88,7 +88,7 @@ func newWorld(t testing.TB) *world {
 func (w *world) startCloud() {
 	var err error
 	w.cloud, err = cloud.New(
-		w.t.Context(), w.file, cloud.Limits{PerAccount: 1000, PerAddress: 1000, Window: time.Minute},
+		w.t.Context(), w.file, cloud.Limits{PerAccount: 1 << 20, PerAddress: 1 << 20, Window: time.Minute},
 		slog.New(slog.NewTextHandler(io.Discard, nil)),
 	)
 	require.NoError(w.t, err)

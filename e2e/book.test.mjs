@@ -141,6 +141,25 @@ test("what is pressed while the list is drawn again is pressed all the same", as
   await page.waitForSelector("#sheet .act:has-text('Archive')", { timeout: 5000 });
 });
 
+test("a password that was shown stays shown while the page is drawn again, and the keyboard at it", async () => {
+  await page.goto(d.desk + "/logins?q=barnacle");
+  await page.waitForFunction(() => "htmx" in window);
+  await page.locator(".line-main").first().click();
+  await page.focus(".secret button");
+  const pressed = page.waitForRequest("**/show?*");
+  await page.keyboard.press("Enter");
+  assert.ok(!("x-by-itself" in (await pressed).headers()), "a press is a use of the vault");
+  await page.waitForSelector(".secret .grouped");
+  await page.evaluate(() => (document.getElementById("sheet").dataset.before = "")); // drawn again it isn't there
+  const byItself = page.waitForRequest("**/show?*");
+  await page.evaluate(() => document.body.dispatchEvent(new Event("vault-changed")));
+  assert.ok("x-by-itself" in (await byItself).headers(), "and this is none");
+  await page.waitForSelector("#sheet:not([data-before]) .secret .grouped");
+  await page.waitForSelector(".secret button:focus:has-text('Hide')");
+  await page.keyboard.press("Enter");
+  await page.waitForSelector(".secret .dots");
+});
+
 test("choose several by keys, tag, archive, delete for good, undo", async () => {
   await page.goto(d.desk + "/logins?q=tag%3Dseeds");
   await page.waitForSelector(".line");

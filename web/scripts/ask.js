@@ -54,7 +54,7 @@ document.addEventListener("click", (e) => {
 // A request of htmx that was refused for it is made again.
 document.addEventListener("htmx:responseError", (e) => {
   const d = /** @type {CustomEvent} */ (e).detail;
-  if (d.xhr.status !== 428) return;
+  if (d.xhr.status !== 428 || d.requestConfig.headers["X-By-Itself"]) return; // nobody pressed anything
   const el = /** @type {HTMLElement} */ (d.elt);
   askAgain(() => {
     if (el instanceof HTMLFormElement) {

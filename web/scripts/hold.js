@@ -1,4 +1,6 @@
-// What is pressed isn't drawn again under the pointer: the press would come to nothing.
+// What somebody is at stays, though a page draws itself again: what is pressed isn't drawn under the pointer, where the
+// press would come to nothing, and a secret that was shown is shown as it is now.
+import { hx } from "./htmx.js";
 
 /** Where the pointer is down now. @type {Element | null} */
 let down = null;
@@ -28,7 +30,21 @@ document.addEventListener(
 document.addEventListener("htmx:beforeSwap", (e) => {
   const { target, requestConfig, ...detail } = /** @type {CustomEvent} */ (e).detail;
   const by = requestConfig?.triggeringEvent?.type ?? "";
-  if (!down || !by.startsWith("vault-") || !target.contains(down) || !detail.shouldSwap) return;
-  e.preventDefault();
-  void released.then(() => document.body.dispatchEvent(new Event(by)));
+  if (!by.startsWith("vault-") || !detail.shouldSwap) return;
+  if (down && target.contains(down)) {
+    e.preventDefault();
+    void released.then(() => document.body.dispatchEvent(new Event(by)));
+    return;
+  }
+  const shown = [...target.querySelectorAll(".secret:not([data-slot])")].map((secret) => secret.id);
+  if (shown.length > 0) document.addEventListener("htmx:afterSwap", () => shown.forEach(showAgain), { once: true });
 });
+
+/** Shows a secret that was drawn covered. It is no use of the vault. @param {string} id */
+function showAgain(id) {
+  const covered = document.getElementById(id);
+  const path = covered?.querySelector("[hx-post]")?.getAttribute("hx-post");
+  if (!covered?.dataset.slot || !path) return;
+  const headers = { "X-By-Itself": "1" };
+  void hx.then((h) => h?.ajax("POST", path, { target: covered, swap: "outerHTML", headers }));
+}

@@ -31,3 +31,9 @@ export const hx = (async () => {
   // @ts-ignore: the script has put it there
   return window.htmx;
 })();
+
+// A part that is drawn again by itself says so in hx-headers, which htmx hands down: what is pressed in it doesn't.
+document.addEventListener("htmx:configRequest", (e) => {
+  const { elt, headers } = /** @type {CustomEvent} */ (e).detail;
+  if (!elt.hasAttribute("hx-headers") && elt.parentElement?.closest("[hx-headers]")) delete headers["X-By-Itself"];
+});
