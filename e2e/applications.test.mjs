@@ -4,7 +4,19 @@ import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
 import { createReadStream } from "node:fs";
 import { join, normalize } from "node:path";
-import { formPages, maren, offered, pressDrawn, says, root, settled, shownText } from "./harness.mjs";
+import {
+  drawnAt,
+  formPages,
+  maren,
+  offerAt,
+  offered,
+  pressDrawn,
+  readable,
+  root,
+  says,
+  settled,
+  shownText,
+} from "./harness.mjs";
 
 let all, d, desk, page, pages, show;
 
@@ -213,6 +225,31 @@ test("a slip is taken back when the form that was out of sight comes back", asyn
   await page.waitForSelector("form");
   for (let i = 0; i < 40 && (await shownText(page)); i++) await settled(page);
   assert.equal(await shownText(page), "");
+});
+
+test("an offer lies on top of the slip that it reaches under", async () => {
+  const next = `<h2>Where to?</h2><form style="position:fixed;top:60px;right:410px"><label>Name
+    <input style="width:110px" autocomplete="name"></label><label>Town <input style="width:90px" autocomplete="address-level2">
+    </label><button>Send</button></form>`;
+  await show(
+    `<h1>Sign in</h1><form><label>E-mail <input type="email"></label><label>Password <input type="password"></label>
+    <button>Sign in</button></form><script>document.querySelector("form").onsubmit = (e) => {
+    e.preventDefault(); document.body.innerHTML = ${JSON.stringify(next)}; };</script>`,
+    "dory",
+  );
+  await byHand("under@cormorant.example", "under-Tide-12");
+  await page.click("button");
+  await says(page, /Keep this sign-in/);
+  await page.locator("input").last().click();
+  await says(page, /name, town/);
+  await readable(page);
+  const at = await offerAt(page);
+  const slip = await drawnAt(page, "Not now");
+  assert.ok(at.y > 0 && slip, "both are shown");
+  await page.mouse.click(at.x + 200, at.y); // where the slip begins
+  for (let i = 0; i < 40 && !(await values())[1]; i++) await settled(page);
+  assert.ok((await values())[1], "it is filled");
+  await pressDrawn(page, "Not now");
 });
 
 test("a dialog that closes at any press outside of it is filled", async () => {
