@@ -219,13 +219,13 @@ export async function readable(page) {
   await page.bringToFront(); // what nobody can see is never seen for long enough
   await settled(page);
   for (let i = 0; i < 15; i++) {
-    const shown = await Promise.all(
+    const states = await Promise.all(
       papers(page).map((f) =>
         f.evaluate(() => !document.body.firstElementChild || globalThis.ripe()).catch(() => true),
       ),
     );
     // what it never gets to be, as a frame that is covered, isn't waited for
-    if (i >= 3 && shown.every(Boolean)) return;
+    if (states.every(Boolean) && (i >= 3 || (await shownText(page)))) return;
     await after(READING / 3);
   }
 }
@@ -330,8 +330,9 @@ export async function chooseByKeys(page, field, down = 1) {
 /** Waits until something with this text is drawn, and presses it as a person does. */
 export async function pressDrawn(page, text) {
   for (let i = 0; i < 100; i++) {
+    const drawn = await drawnAt(page, text);
     await readable(page);
-    const at = await drawnAt(page, text);
+    const at = drawn && (await drawnAt(page, text));
     if (!at) continue;
     await page.mouse.move(at.x, at.y);
     await page.mouse.click(at.x, at.y);
