@@ -288,11 +288,8 @@ export async function drawnAt(page, text) {
  */
 export async function offerAt(page) {
   for (const frame of papers(page)) {
-    const first = await frame
-      .locator(".offer button")
-      .first()
-      .boundingBox({ timeout: 300 })
-      .catch(() => null);
+    const line = frame.locator(".offer button").first();
+    const first = (await line.count().catch(() => 0)) && (await line.boundingBox({ timeout: 5000 }).catch(() => null));
     if (first) return { x: first.x + 36, y: first.y + first.height / 2 };
   }
   throw new Error("no offer is shown");
