@@ -98,11 +98,14 @@ func Find(ctx context.Context, entries []vault.Entry, o Options) ([]Proposal, er
 
 // Find is [Find], for entries most of which may be those of the search before.
 func (m *Memory) Find(ctx context.Context, entries []vault.Entry, o Options) ([]Proposal, error) {
-	f := newFinder(m.rows(entries), o, m.keyed)
+	if m.relations == nil {
+		m.relations = map[[2]*row]*relation{}
+	}
+	f := newFinder(m.rows(entries), o, m.relations)
 	pairs, err := f.pairs(ctx)
 	if err != nil {
 		return nil, err
 	}
-	m.keyed = f.keyed
+	m.forget()
 	return f.gather(pairs), nil
 }

@@ -6,22 +6,29 @@ import (
 	"strings"
 )
 
-var rank = map[Sureness]int{Sure: 0, Likely: 1, Question: 2}
+// rank is the place of a sureness, the surest first.
+func rank(s Sureness) int {
+	switch s {
+	case Sure:
+		return 0
+	case Likely:
+		return 1
+	}
+	return 2
+}
 
 // gather makes proposals of pairs, the surest first. Rows that must stay apart are in no proposal together, whatever
 // stands between them.
 func (f *finder) gather(pairs []pair) []Proposal {
-	slices.SortFunc(pairs, func(a, b pair) int {
-		return cmp.Or(
-			cmp.Compare(rank[a.sure], rank[b.sure]), cmp.Compare(a.a.at, b.a.at), cmp.Compare(a.b.at, b.b.at),
-		)
-	})
-	groups := map[*row]*group{}
+	// Of so many pairs in one number: how sure, and which rows.
+	place := func(p pair) int { return (rank(p.sure)*len(f.rows)+p.a.at)*len(f.rows) + p.b.at }
+	slices.SortFunc(pairs, func(a, b pair) int { return cmp.Compare(place(a), place(b)) })
+	groups := make([]*group, len(f.rows))
 	of := func(r *row) *group {
-		if groups[r] == nil {
-			groups[r] = &group{rows: []*row{r}, sure: Sure}
+		if groups[r.at] == nil {
+			groups[r.at] = &group{rows: []*row{r}, sure: Sure}
 		}
-		return groups[r]
+		return groups[r.at]
 	}
 	for _, p := range pairs {
 		x, y := of(p.a), of(p.b)
@@ -33,14 +40,14 @@ func (f *finder) gather(pairs []pair) []Proposal {
 			continue
 		}
 		for _, r := range y.rows {
-			groups[r] = x
+			groups[r.at] = x
 		}
 		x.rows = append(x.rows, y.rows...)
 		x.pairs = append(x.pairs, y.pairs...)
-		if rank[y.sure] > rank[x.sure] {
+		if rank(y.sure) > rank(x.sure) {
 			x.sure = y.sure
 		}
-		if rank[p.sure] > rank[x.sure] {
+		if rank(p.sure) > rank(x.sure) {
 			x.sure = p.sure
 		}
 		x.note(p)
@@ -48,14 +55,14 @@ func (f *finder) gather(pairs []pair) []Proposal {
 	done := map[*group]bool{}
 	var out []Proposal
 	for _, r := range f.rows {
-		g := groups[r]
+		g := groups[r.at]
 		if g == nil || done[g] || len(g.rows) < 2 {
 			continue
 		}
 		done[g] = true
 		out = append(out, f.propose(g))
 	}
-	slices.SortStableFunc(out, func(a, b Proposal) int { return cmp.Compare(rank[a.Sure], rank[b.Sure]) })
+	slices.SortStableFunc(out, func(a, b Proposal) int { return cmp.Compare(rank(a.Sure), rank(b.Sure)) })
 	return out
 }
 
@@ -94,7 +101,7 @@ func (f *finder) parted(x, y *group) bool {
 func (f *finder) bridged(a, b *row, groups ...*group) bool {
 	for _, g := range groups {
 		for _, c := range g.rows {
-			if c == a || c == b || isVague(c.user) {
+			if c == a || c == b || c.vague {
 				continue
 			}
 			x, y := f.naming(a, c), f.naming(b, c)
@@ -134,7 +141,7 @@ func (f *finder) survives(rows []*row) (s Survives) {
 	}
 	s.Username = best(func(a, b *row) int {
 		return cmp.Or(
-			compareBool(!isVague(a.user), !isVague(b.user)),
+			compareBool(!a.vague, !b.vague),
 			compareBool(mailOf(a.user) != "", mailOf(b.user) != ""),
 			cmp.Compare(f.users[a.user]+count[a.user], f.users[b.user]+count[b.user]),
 			compareBool(strings.TrimSpace(a.shown) == a.shown, strings.TrimSpace(b.shown) == b.shown),

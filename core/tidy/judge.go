@@ -23,7 +23,8 @@ const (
 
 // row is a login, made ready for comparison.
 type row struct {
-	at       int // in the list
+	at       int // among the rows
+	round    int // the search in which it was there last
 	id       string
 	title    string
 	name     string // the title, plain
@@ -32,7 +33,9 @@ type row struct {
 	app      string
 	note     string // in lower case
 	spots    []spot
+	vague    bool // the user name doesn't say whose it is
 	password string
+	made     bool // the password looks as if a program had made it
 	past     map[string]bool
 	changed  int64
 
@@ -58,26 +61,50 @@ type finder struct {
 	separate map[[2]string]map[string]bool // by two user names: sites where both sign in, each with its own password
 	together map[[2]string]int             // by two user names: sites where both have the same password
 
-	before, keyed map[[2]*row]keys // how the passwords of two rows stand to each other: found before, and asked now
+	relations map[[2]*row]*relation
 }
 
-// Memory is what a search leaves for the next one: what was read of each entry. Its zero value is ready. It isn't safe
-// for concurrent use.
+// relation is how two rows stand to each other by themselves, as far as it was asked.
+type relation struct {
+	names        alike
+	keys         keys
+	named, keyed bool
+	round        int // the search in which they were judged last
+}
+
+// Memory is what a search leaves for the next one: what was read of each entry, and found of two of them by
+// themselves. Its zero value is ready. It isn't safe for concurrent use.
 type Memory struct {
-	read  vault.Readings[*row]
-	keyed map[[2]*row]keys // what was found of two rows' passwords, the last time
+	read      vault.Readings[*row]
+	relations map[[2]*row]*relation
+	round     int
+	most      int // how many relations there were when those of rows that had gone were forgotten
 }
 
 // rows are the entries that are logins, as they were read.
 func (m *Memory) rows(entries []vault.Entry) (out []*row) {
+	m.round++
 	out = make([]*row, 0, len(entries))
-	for i, r := range m.read.Read(entries, readRow) {
+	for _, r := range m.read.Read(entries, readRow) {
 		if r != nil {
-			r.at = i
+			r.at, r.round = len(out), m.round
 			out = append(out, r)
 		}
 	}
 	return out
+}
+
+// forget drops the relations of rows that aren't there any more, once these are many.
+func (m *Memory) forget() {
+	if len(m.relations) < 2*m.most+1000 {
+		return
+	}
+	for two := range m.relations {
+		if two[0].round != m.round || two[1].round != m.round {
+			delete(m.relations, two)
+		}
+	}
+	m.most = len(m.relations)
 }
 
 // readRow reads an entry; nil for what is no login, or archived.
@@ -101,6 +128,7 @@ func readRow(e vault.Entry) *row {
 			r.spots = append(r.spots, s)
 		}
 	}
+	r.vague, r.made = isVague(r.user), made(r.password)
 	r.readBlocks()
 	return r
 }
@@ -125,16 +153,15 @@ func (r *row) readBlocks() {
 		}
 	}
 	r.meets = append(r.meets, "title "+r.name)
-	if made(r.password) {
+	if r.made {
 		r.meets = append(r.meets, "made "+r.password)
 	}
 }
 
-func newFinder(rows []*row, o Options, before map[[2]*row]keys) *finder {
+func newFinder(rows []*row, o Options, relations map[[2]*row]*relation) *finder {
 	f := &finder{
-		before: before, keyed: make(map[[2]*row]keys, len(before)),
-		rows: rows,
-		o:    o, site: o.Site, seats: map[string][]*row{}, places: map[string]int{}, users: map[string]int{},
+		rows: rows, relations: relations,
+		o: o, site: o.Site, seats: map[string][]*row{}, places: map[string]int{}, users: map[string]int{},
 		separate: map[[2]string]map[string]bool{}, together: map[[2]string]int{},
 	}
 	if f.site == nil {
@@ -154,22 +181,14 @@ func (f *finder) seat(r *row) string {
 
 // learn finds out which names and passwords go together in the whole list.
 func (f *finder) learn() {
-	type at struct{ what, seat string }
-	passwords, names := map[at]bool{}, map[at]bool{}
 	for _, r := range f.rows {
-		seat := f.seat(r)
-		if seat == "" {
-			continue
+		if seat := f.seat(r); seat != "" {
+			f.seats[seat] = append(f.seats[seat], r)
 		}
-		f.seats[seat] = append(f.seats[seat], r)
-		if k := (at{r.password, seat}); r.password != "" && !passwords[k] {
-			passwords[k] = true
-			f.places[r.password]++
-		}
-		if k := (at{r.user, seat}); r.user != "" && !names[k] {
-			names[k] = true
-			f.users[r.user]++
-		}
+	}
+	for _, list := range f.seats {
+		count(f.places, list, func(r *row) string { return r.password })
+		count(f.users, list, func(r *row) string { return r.user })
 	}
 	for seat, list := range f.seats {
 		for i, a := range list {
@@ -192,6 +211,22 @@ func (f *finder) learn() {
 	}
 }
 
+// count adds one for each thing that some of the rows have.
+func count(of map[string]int, rows []*row, thing func(*row) string) {
+	var had map[string]bool
+	if len(rows) > 1 {
+		had = make(map[string]bool, len(rows))
+	}
+	for _, r := range rows {
+		if t := thing(r); t != "" && !had[t] {
+			of[t]++
+			if had != nil {
+				had[t] = true
+			}
+		}
+	}
+}
+
 func two(a, b string) [2]string {
 	if a > b {
 		a, b = b, a
@@ -199,20 +234,39 @@ func two(a, b string) [2]string {
 	return [2]string{a, b}
 }
 
-// keyness compares the passwords of two rows. What was found of them before isn't looked for again.
-func (f *finder) keyness(a, b *row) keys {
+// relation returns what is known of two rows by themselves.
+func (f *finder) relation(a, b *row) *relation {
 	if a.id > b.id {
 		a, b = b, a
 	}
 	two := [2]*row{a, b}
-	k, ok := f.keyed[two]
-	if !ok {
-		if k, ok = f.before[two]; !ok {
-			k = keysOf(a, b)
-		}
-		f.keyed[two] = k
+	r := f.relations[two]
+	if r == nil {
+		r = &relation{}
+		f.relations[two] = r
 	}
-	return k
+	return r
+}
+
+// keyness compares the passwords of two rows.
+func (f *finder) keyness(a, b *row) keys {
+	r := f.relation(a, b)
+	if !r.keyed {
+		r.keys, r.keyed = keysOf(a, b), true
+	}
+	return r.keys
+}
+
+// alike compares the user names of two rows by themselves.
+func (f *finder) alike(a, b *row) alike {
+	if a.user == b.user && a.user != "" {
+		return sameName
+	}
+	r := f.relation(a, b)
+	if !r.named {
+		r.names, r.named = compare(a.user, b.user), true
+	}
+	return r.names
 }
 
 func keysOf(a, b *row) keys {
@@ -371,8 +425,8 @@ func (f *finder) judge(a, b *row) (p pair, ok bool) {
 
 // naming compares the user names of two rows, with what is known of them from the rest of the list.
 func (f *finder) naming(a, b *row) alike {
-	names := compare(a.user, b.user)
-	if a.password == b.password && made(a.password) {
+	names := f.alike(a, b)
+	if a.made && a.password == b.password {
 		return names // nobody has that twice
 	}
 	switch names {
@@ -410,14 +464,14 @@ func (f *finder) oneTenant(a, b *row) bool {
 // alone reports whether, of the rows at a row's place, the other is the only one that it could belong to: among those
 // with a user name of their own, or with the same password.
 func (f *finder) alone(a, b *row, key keys) bool {
-	if isVague(b.user) && !isVague(a.user) {
+	if b.vague && !a.vague {
 		a, b = b, a
 	}
 	for _, c := range f.seats[f.seat(a)] {
-		if c == a || c == b || c.user == b.user || isVague(c.user) {
+		if c == a || c == b || c.user == b.user || c.vague {
 			continue
 		}
-		names := compare(a.user, c.user)
+		names := f.alike(a, c)
 		fits := names != different && names != oldMail && names != typing
 		if between := f.naming(b, c); !fits || between != different && between != oldMail {
 			continue // or it is another name of the same one
@@ -452,17 +506,17 @@ func (f *finder) pairs(ctx context.Context) (out []pair, err error) {
 			put(key, r)
 		}
 	}
-	seen := map[[2]int]bool{}
 	for _, list := range blocks {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
 		for i, a := range list {
 			for _, b := range list[:i] {
-				if seen[[2]int{min(a.at, b.at), max(a.at, b.at)}] {
+				r := f.relation(a, b)
+				if r.round == a.round {
 					continue
 				}
-				seen[[2]int{min(a.at, b.at), max(a.at, b.at)}] = true
+				r.round = a.round
 				x, y := a, b
 				if x.at > y.at {
 					x, y = y, x

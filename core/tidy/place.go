@@ -125,7 +125,7 @@ func (f *finder) farther(a, b *row, take func(near, Reason)) {
 			}
 		}
 	}
-	if len(a.spots) > 0 && len(b.spots) > 0 && a.password != "" && a.password == b.password && made(a.password) &&
+	if len(a.spots) > 0 && len(b.spots) > 0 && a.made && a.password == b.password &&
 		f.places[a.password] == 2 {
 		take(renamed, Reason{WhyRenamed, a.spots[0].domain, b.spots[0].domain})
 	}
