@@ -484,8 +484,8 @@ func (l *Line) repair(ctx context.Context, cloud Cloud, credential string) error
 	return nil
 }
 
-// reseal seals a part of what is under older keys anew and commits it, if that is this device's to do. It goes on in the
-// next run.
+// reseal seals a part of what is under older keys anew and commits it, if that is this device's to do. It goes on in
+// the next run.
 func (l *Line) reseal(ctx context.Context) error {
 	if l.connected() == nil || !l.Reseals() || l.Set.Replica.OldKeys() == 0 {
 		return nil
