@@ -11,6 +11,7 @@ import {
   codeMailed,
   demo,
   inClear,
+  lockPage,
   maren,
   root,
   unlock,
@@ -532,6 +533,7 @@ test("the master password is changed: the new one opens, the old one doesn't", a
   await accessible("changing the master password");
   await change(".done:has-text('master password is changed')", maren.password, other);
   await page.click("button.medallion");
+  await lockPage(page);
   await page.fill("#password", maren.password);
   await page.click("button:has-text('Open')");
   await page.waitForSelector(".bad");
@@ -560,6 +562,7 @@ test("whoever changed it, the account is brought back by the mail and the old ma
   await bringBack(".bad:has-text('code')", code === "1234 5678" ? "8765 4321" : "1234 5678", maren.password);
   await bringBack(".done:has-text('The account is yours again')", code, maren.password);
   await page.click("button.medallion");
+  await lockPage(page);
   await unlock(page, d.desk, maren.password);
   await page.goto(d.desk + "/logins?q=barnacle");
   await page.waitForSelector(".line-main");

@@ -398,6 +398,19 @@ test("by the sheet to a second computer; the cloud goes away; both passwords are
   }
 });
 
+test("a line that breaks leads nobody away from an open vault", async () => {
+  await unlock(page, d.desk, maren.password);
+  const other = await b.page();
+  await other.addInitScript(() => void delete (/** @type {any} */ (window).SharedWorker)); // it has a line of its own
+  let broken = 0;
+  await other.route("**/events", (route) => (broken++, route.fulfill({ status: 500 })));
+  await other.goto(d.desk + "/items/new");
+  await other.fill("#title", "Half typed");
+  while (broken < 2) await other.waitForTimeout(50);
+  assert.equal(await other.inputValue("#title"), "Half typed");
+  await other.close();
+});
+
 test("locking takes every page of the profile to the lock page at once", async () => {
   await unlock(page, d.desk, maren.password);
   const second = await b.page();

@@ -17,12 +17,18 @@ function open() {
   for (const kind of ["changed", "status", "left"]) line.addEventListener(kind, (e) => tell(kind, e.data));
   line.addEventListener("locked", () => {
     line?.close();
-    tell("locked", "");
+    over();
   });
-  // A closed line that won't open again means that the vault is no longer open here.
+  // A closed line that won't open again by itself mostly means that the vault is no longer open here.
   line.onerror = () => {
-    if (line?.readyState === EventSource.CLOSED) tell("locked", "");
+    if (line?.readyState === EventSource.CLOSED) over();
   };
+}
+
+/** Tells all pages that the vault is locked, as it seems. Who finds it open stays, and hears more. */
+function over() {
+  tell("locked", "");
+  setTimeout(() => ports.size && open(), 2000);
 }
 
 // @ts-ignore: a shared worker's own event

@@ -17,7 +17,7 @@ function hear(m) {
   const [first, second] = m.data.split(" ");
   switch (m.kind) {
     case "locked":
-      if (!leaving) location.replace("/");
+      void leave();
       break;
     case "left":
       turn(Number(first));
@@ -26,6 +26,17 @@ function hear(m) {
     default:
       announce(Number(first));
   }
+}
+
+/**
+ * Goes to the lock page, unless the vault is open: what is heard late, or from a line that only broke, leads nobody away
+ * from what they type.
+ */
+async function leave() {
+  if (leaving) return;
+  const ask = { headers: { "X-By-Itself": "1" }, redirect: /** @type {const} */ ("manual") };
+  const status = await fetch("/status", { ...ask, signal: AbortSignal.timeout(2000) }).catch(() => undefined);
+  if (!status?.ok) location.replace("/");
 }
 
 // A vault that locks at once does so when its pages are left for something else.
@@ -71,6 +82,8 @@ function listenAlone() {
   for (const kind of ["locked", "changed", "status", "left"])
     line.addEventListener(kind, (e) => hear({ kind, data: e.data }));
   line.onerror = () => {
-    if (line.readyState === EventSource.CLOSED) location.replace("/");
+    if (line.readyState !== EventSource.CLOSED) return; // it tries again by itself
+    void leave();
+    setTimeout(listenAlone, 2000);
   };
 }
