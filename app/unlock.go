@@ -45,7 +45,7 @@ type NewVault struct {
 // The errors of what was typed for a new vault.
 var (
 	ErrEmail  = errors.New("please give your e-mail address, like name@mail.example")
-	ErrRepeat = errors.New("the two master passwords are not the same")
+	ErrRepeat = errors.New("the two are not the same")
 )
 
 // CheckEmail judges an e-mail address as it is typed.

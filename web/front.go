@@ -87,6 +87,7 @@ type openData struct {
 	// The computer's own authenticator opens it; Due says that the master password has to be typed once before.
 	Platform, Due bool
 	AtOnce        bool // asks the authenticator without another press
+	Code          string
 }
 
 func (s frontPages) openData(r *http.Request) (d openData, err error) {
@@ -182,6 +183,7 @@ func (s frontPages) forgot(w http.ResponseWriter, r *http.Request) error {
 	if err == nil {
 		return s.enter(w, r, v, "/logins")
 	}
+	d.Code = r.PostFormValue("code")
 	page := s.view(r, "A new master password", "", d)
 	var wrong *app.WrongPassword
 	if errors.As(err, &wrong) {

@@ -38,6 +38,7 @@ type handData struct {
 	Chosen []string           // their ids
 	Chose  int                // of whom are needed
 	NoCode bool               // the recovery code is known here still
+	Code   string             // as it was typed
 	Held   []helping.Held
 	At     string // the entry that a form of the page was about
 	Days   int    // that the help of one waits
@@ -74,7 +75,7 @@ func (s handPages) data(r *http.Request) (d handData, err error) {
 	}
 	d.Days = int(share.HelpWait.Hours() / 24)
 	d.NoCode = v.Account.SheetWaits(r.Context()) && !v.Account.SheetReplaces(r.Context())
-	d.Chosen = r.Form["helper"]
+	d.Chosen, d.Code = r.Form["helper"], r.PostFormValue("code")
 	if d.Chose, err = strconv.Atoi(r.FormValue("need")); err != nil || d.Chose < 1 {
 		d.Chose = min(2, max(1, len(d.CanAsk)))
 	}

@@ -2,6 +2,7 @@ package web_test
 
 import (
 	"net/http"
+	"net/url"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -100,5 +101,23 @@ func TestEveryPageIsDrawn(t *testing.T) {
 	for _, path := range []string{"/front", "/new", "/join", "/recover", "/forgot/" + v.Profile().ID, "/sheet"} {
 		r := c.do("GET", path, nil)
 		assert.NotContains(t, body(t, r), "can't be shown", path)
+	}
+}
+
+// Forty characters are typed off a sheet of paper: what else was wrong in the form, they are there still.
+func TestATypedRecoveryCodeStays(t *testing.T) {
+	c, _, v := setup(t)
+	c.open(v)
+	const code = "AAAAA BBBBB CCCCC DDDDD EEEEE FFFFF GGGGG HHHH7"
+	for _, path := range []string{"/second", "/forgot/" + v.Profile().ID, "/recover"} {
+		form := url.Values{
+			"email": {"maren@cormorant.example"}, "cloud": {"http://127.0.0.1:1"}, "device": {"Desk"}, "master": {master},
+			"code": {code}, "password": {"gravel opera thicket nineteen"}, "repeat": {"gravel opera"},
+		}
+		r := c.do("POST", path, form)
+		text := body(t, r)
+		assert.Equal(t, http.StatusUnprocessableEntity, r.StatusCode, path)
+		assert.Contains(t, text, `value="`+code+`"`, path)
+		assert.NotContains(t, text, "gravel opera", "a password doesn't")
 	}
 }

@@ -26,6 +26,7 @@ type secondData struct {
 	On      bool // the master password that opened the vault has something left out, or could have
 	Items   []vault.Item
 	Percent int // of the room
+	Code    string
 }
 
 func (s secondPages) page(w http.ResponseWriter, r *http.Request) error { return s.show(w, r, nil) }
@@ -37,7 +38,7 @@ func (s secondPages) show(w http.ResponseWriter, r *http.Request, failed error) 
 		return err
 	}
 	page := s.view(r, "A second passphrase", "settings", secondData{
-		On: v.Cover.On(), Items: items, Percent: int(100*used + 0.5),
+		On: v.Cover.On(), Items: items, Percent: int(100*used + 0.5), Code: r.PostFormValue("code"),
 	})
 	page.NewName = secondName
 	status := http.StatusOK
