@@ -44,7 +44,8 @@ type devicesData struct {
 	Cloud      string
 	Seen       string // names what the list of browsers shows
 	Done       string
-	Words      string
+	Words      string // as they were typed, like the carried half
+	Carried    string
 	Sheet      bool     // another recovery sheet waits to be printed
 	OldKeys    int      // records that are yet to be sealed under the newest key
 	Damaged    int      // records that can\'t be opened on this computer
@@ -106,7 +107,7 @@ func (s devicesPages) showDevicesWith(
 	if err2 != nil {
 		return err2
 	}
-	d.Words = r.FormValue("words")
+	d.Words, d.Carried = r.FormValue("words"), r.FormValue("carried")
 	more(&page, &d)
 	page.Data = d
 	status := http.StatusOK
