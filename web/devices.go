@@ -48,7 +48,7 @@ type devicesData struct {
 	Carried    string
 	Sheet      bool     // another recovery sheet waits to be printed
 	OldKeys    int      // records that are yet to be sealed under the newest key
-	Damaged    int      // records that can\'t be opened on this computer
+	Damaged    int      // records that can't be opened on this computer
 	State      uint64   // the number of the newest head that is known
 	Named      []string // four words that name it
 	Admission  admissionData
