@@ -29,8 +29,8 @@ function hear(m) {
 }
 
 /**
- * Goes to the lock page, unless the vault is open: what is heard late, or from a line that only broke, leads nobody away
- * from what they type.
+ * Goes to the lock page, unless the vault is open: what is heard late, or from a line that only broke, leads nobody
+ * away from what they type.
  */
 async function leave() {
   if (leaving) return;
