@@ -398,16 +398,31 @@ test("by the sheet to a second computer; the cloud goes away; both passwords are
   }
 });
 
-test("a line that breaks leads nobody away from an open vault", async () => {
+test("a line that breaks leads nobody away from an open vault, but from what an opening before had drawn", async () => {
   await unlock(page, d.desk, maren.password);
   const other = await b.page();
   await other.addInitScript(() => void delete (/** @type {any} */ (window).SharedWorker)); // it has a line of its own
   let broken = 0;
-  await other.route("**/events", (route) => (broken++, route.fulfill({ status: 500 })));
+  let held = Promise.resolve();
+  await other.route("**/events", async (route) => {
+    broken++;
+    await held;
+    await route.fulfill({ status: 500 });
+  });
   await other.goto(d.desk + "/items/new");
   await other.fill("#title", "Half typed");
   while (broken < 2) await other.waitForTimeout(50);
   assert.equal(await other.inputValue("#title"), "Half typed");
+  let release = () => {};
+  held = new Promise((done) => (release = () => done(undefined)));
+  for (const at = broken; broken === at;) await other.waitForTimeout(50);
+  await page.bringToFront();
+  await page.click("button.medallion");
+  await lockPage(page);
+  await unlock(page, d.desk, maren.password);
+  assert.match(other.url(), /new/, "it has heard nothing");
+  release();
+  await other.waitForURL("**/logins");
   await other.close();
 });
 

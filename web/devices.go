@@ -245,6 +245,7 @@ func (s devicesPages) setRule(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (s devicesPages) statusLine(w http.ResponseWriter, r *http.Request) error {
+	w.Header().Set("X-Opening", openingOf(vaultOf(r)))
 	s.render(w, r, http.StatusOK, "status", s.view(r, "", "", nil))
 	return nil
 }

@@ -3,7 +3,9 @@ package web
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -45,6 +47,14 @@ type View struct {
 	Second  bool              // the vault has a second passphrase, and this isn't it
 	Bad     map[string]string // what is wrong, by field
 	Data    any
+}
+
+// Opening names the opening of the vault that a page was drawn in, and opens nothing.
+func (v View) Opening() string { return openingOf(v.Vault) }
+
+func openingOf(v *app.Vault) string {
+	sum := sha256.Sum256([]byte(v.Instance()))
+	return hex.EncodeToString(sum[:8])
 }
 
 func (s *Server) funcs() template.FuncMap {

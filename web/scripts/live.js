@@ -29,14 +29,14 @@ function hear(m) {
 }
 
 /**
- * Goes to the lock page, unless the vault is open: what is heard late, or from a line that only broke, leads nobody
- * away from what they type.
+ * Goes to the lock page, unless the vault is open as it was when the page was drawn: a line that only broke, or what is
+ * heard of the opening before, leads nobody away from what they type.
  */
 async function leave() {
   if (leaving) return;
   const ask = { headers: { "X-By-Itself": "1" }, redirect: /** @type {const} */ ("manual") };
   const status = await fetch("/status", { ...ask, signal: AbortSignal.timeout(2000) }).catch(() => undefined);
-  if (!status?.ok) location.replace("/");
+  if (!status?.ok || status.headers.get("X-Opening") !== script.dataset.opening) location.replace("/");
 }
 
 // A vault that locks at once does so when its pages are left for something else.
