@@ -15,6 +15,7 @@ import {
   lockPage,
   maren,
   newVault,
+  picture,
   sheetOn,
   start,
   typeSheet,
@@ -149,8 +150,14 @@ test("create a vault, check its sheet, make a login, find it, archive it", async
     await page.click("#sheet >> text=Restore");
     await page.waitForSelector(".sheet-foot >> text=Archive");
 
-    // Killed and started again: the vault is locked, and everything is there.
+    // Killed, a press is answered by words; started again, the vault is locked, and everything is there.
     await own.stop("SIGKILL");
+    for (const press of [() => page.click("#sheet .secret button"), () => page.fill("#find", "kelp")]) {
+      await page.evaluate(() => document.getElementById("notices")?.replaceChildren());
+      await press();
+      await page.waitForSelector("#notices :text('didn’t answer')");
+    }
+    await picture(page, "no answer");
     const again = await start(program, ["--data", dir, "--port", "17350", "--no-browser"], "Ctrl-C ends it");
     try {
       await unlock(page, at, "oar lamp tide winkle");

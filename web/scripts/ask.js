@@ -1,4 +1,6 @@
 // Asks for the master password again, where an act needs it, and then does the act.
+import { SILENT } from "./reach.js";
+
 /** What is done once the password was shown. @type {(() => void) | undefined} */
 let askedFor;
 
@@ -27,7 +29,13 @@ async function answer(form) {
   const data = new FormData(form);
   const to = String(data.get("back") ?? "");
   data.delete("back");
-  const resp = await fetch("/again", { method: "POST", body: new URLSearchParams(/** @type {any} */ (data)) });
+  const body = new URLSearchParams(/** @type {any} */ (data));
+  const resp = await fetch("/again", { method: "POST", body }).catch(() => undefined);
+  if (!resp) {
+    bad.hidden = false;
+    bad.textContent = SILENT;
+    return;
+  }
   if (resp.status === 204) return given(form, to);
   if (resp.redirected) return location.reload();
   bad.hidden = false;

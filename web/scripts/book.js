@@ -3,6 +3,7 @@
 import { askAgain } from "./ask.js";
 import { untilReleased } from "./hold.js";
 import { hx } from "./htmx.js";
+import { reach } from "./reach.js";
 
 const list = () => document.getElementById("book-list");
 
@@ -145,7 +146,7 @@ document.addEventListener(
 /** @param {HTMLElement} d */
 async function fillNarrow(d) {
   const paper = d.querySelector(".narrow-paper");
-  const resp = await fetch(`/narrow${list()?.dataset.state || "?"}&in=${list()?.dataset.section}`);
+  const resp = await reach(`/narrow${list()?.dataset.state || "?"}&in=${list()?.dataset.section}`);
   if (paper && resp.ok && !resp.redirected) paper.innerHTML = await resp.text();
 }
 
@@ -170,7 +171,7 @@ async function refresh(byItself) {
   const headers = { "HX-Request": "true", "HX-Target": "book-list" };
   if (byItself) headers["X-By-Itself"] = "1";
   try {
-    const resp = await fetch(path, { headers, signal: mine.signal });
+    const resp = await (byItself ? fetch : reach)(path, { headers, signal: mine.signal });
     const to = resp.headers.get("HX-Redirect");
     if (to || resp.redirected) return location.assign(to ?? resp.url);
     if (!resp.ok) return;
@@ -439,7 +440,7 @@ async function chooseAll() {
   const l = list();
   const state = new URLSearchParams(l?.dataset.state ?? "");
   state.set("in", l?.dataset.section ?? "");
-  const resp = await fetch(`/ids?${state}`);
+  const resp = await reach(`/ids?${state}`);
   if (resp.ok && !resp.redirected) for (const id of (await resp.text()).split("\n")) if (id) chosen.add(id);
   setChoosing(true);
 }
@@ -512,7 +513,7 @@ async function doAct(b) {
  * @returns {Promise<boolean>}
  */
 async function send(path, body, from) {
-  const resp = await fetch(path, { method: "POST", body, headers: { "HX-Request": "true" } });
+  const resp = await reach(path, { method: "POST", body, headers: { "HX-Request": "true" } });
   if (resp.status === 428) {
     askAgain(() => void doOnce(from));
     return false;

@@ -1,6 +1,7 @@
 // Copies by one press and clears the clipboard after a while.
 import { askAgain } from "./ask.js";
 import { idOf, say } from "./book.js";
+import { reach } from "./reach.js";
 
 /** Until the clipboard is cleared, in milliseconds; 0 for never. */
 const clearAfter = Number(document.body.dataset.clipboard ?? 30) * 1000;
@@ -35,8 +36,8 @@ async function copyOf(b) {
   if (b.dataset.at) body.set("at", b.dataset.at);
   const label = b.dataset.label ?? b.textContent ?? "";
   b.dataset.label = label;
+  const resp = await reach(`/items/${idOf(b)}/copy`, { method: "POST", body });
   try {
-    const resp = await fetch(`/items/${idOf(b)}/copy`, { method: "POST", body });
     if (resp.status === 428) {
       askAgain(() => void copyOf(b));
       return;

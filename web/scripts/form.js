@@ -1,6 +1,7 @@
 // The forms of items: more addresses and fields, suggested sites, pictures of QR codes.
 import { askAgain } from "./ask.js";
 import { hx } from "./htmx.js";
+import { SILENT, reach } from "./reach.js";
 
 document.addEventListener("click", (e) => {
   const el = /** @type {HTMLElement} */ (e.target);
@@ -107,7 +108,7 @@ document.addEventListener("change", (e) => {
  * @param {(text: string) => void} then
  */
 async function fetchMade(at, then) {
-  const resp = await fetch("/drawer", { method: "POST", body: new URLSearchParams({ at }) });
+  const resp = await reach("/drawer", { method: "POST", body: new URLSearchParams({ at }) });
   if (resp.status === 428) return askAgain(() => void fetchMade(at, then));
   if (resp.redirected) return location.reload();
   if (resp.ok) then(await resp.text());
@@ -164,7 +165,7 @@ async function readPicture(at, picture) {
     if (resp.ok) input.value = text;
     said.textContent = resp.ok ? "The setup key was read from the picture." : text;
   } catch {
-    said.textContent = "Red Locket didn’t answer. Is it still running?";
+    said.textContent = SILENT;
   }
 }
 

@@ -2,6 +2,7 @@
 import { askAgain } from "./ask.js";
 import { say } from "./book.js";
 import { hx } from "./htmx.js";
+import { reach } from "./reach.js";
 
 const dropForm = () => /** @type {HTMLFormElement | null} */ (document.querySelector("form[data-drop]"));
 document.addEventListener("dragover", (e) => {
@@ -37,7 +38,7 @@ document.addEventListener("submit", (e) => {
 
 /** @param {HTMLFormElement} form @param {string} first */
 async function mayDownload(form, first) {
-  const resp = await fetch(first, { method: "POST" });
+  const resp = await reach(first, { method: "POST" });
   if (resp.status === 428) return askAgain(() => void mayDownload(form, first));
   if (resp.redirected) return location.reload();
   delete form.dataset.sent; // asking first was no sending

@@ -1,4 +1,5 @@
 // Compares by camera what two screens show: reads the other's QR code from the camera's pictures, or from a photo.
+import { SILENT } from "./reach.js";
 
 /** How long the camera looks without finding anything, in milliseconds. */
 const longest = 120_000;
@@ -93,7 +94,7 @@ document.addEventListener("click", (e) => {
   }
   look(lens).catch(() => {
     cameraOff();
-    say(lens, "Red Locket didn’t answer. Is it still running?", "trouble");
+    say(lens, SILENT, "trouble");
   });
 });
 
@@ -103,7 +104,7 @@ document.addEventListener("change", (e) => {
   const photo = lens && input.files?.[0];
   if (!(lens instanceof HTMLElement) || !photo) return;
   say(lens, "Reading the photo …", "");
-  read(lens, photo, true).catch(() => say(lens, "Red Locket didn’t answer. Is it still running?", "trouble"));
+  read(lens, photo, true).catch(() => say(lens, SILENT, "trouble"));
   input.value = "";
 });
 
