@@ -211,7 +211,13 @@ export async function settled(page) {
     await after(QUIET + 20);
     calm = (await worker?.evaluate(() => underWay())) ? 0 : calm + 1;
   }
-  await page.evaluate(() => new Promise((drawn) => requestAnimationFrame(() => requestAnimationFrame(drawn))));
+  try {
+    await page.evaluate(() => new Promise((drawn) => requestAnimationFrame(() => requestAnimationFrame(drawn))));
+  } catch (e) {
+    if (!/context was destroyed/.test(String(e))) throw e;
+    await page.waitForLoadState(); // it went elsewhere meanwhile
+    await settled(page);
+  }
 }
 
 /** Waits until what the extension shows may be pressed: a press on what nobody can have read isn't taken. */
