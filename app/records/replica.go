@@ -326,11 +326,7 @@ func (r *Replica) Prepare(ctx context.Context, anew bool) (c *Commit, err error)
 		}
 		c = &Commit{edits: map[string]uint64{}}
 		changed := make(ledger.State, len(rows))
-		size := 0
 		for _, row := range rows {
-			if size += len(row.Blob); size > mostBytes && len(c.Records) > 0 {
-				break
-			}
 			changed[row.ID] = ledger.Mark{Rev: row.Rev, Hash: ledger.Sum(row.Blob)}
 			c.edits[row.ID] = in.entries[row.ID].edit
 			c.Records = append(c.Records, ledger.SealedRecord{ID: row.ID, Rev: row.Rev, Blob: row.Blob})
@@ -383,22 +379,28 @@ func (c *core) toCommit(ctx context.Context, in *content, list []held) (rows []R
 		return nil, err
 	}
 	size := 0
+	take := func(row Row) (room bool) {
+		if size += len(row.Blob); size > mostBytes && len(rows) > 0 {
+			return false
+		}
+		rows = append(rows, row)
+		return true
+	}
 	for _, id := range kept {
-		rows = append(rows, Row{ID: id, Rev: in.entries[id].rev, Blob: blobs[id]})
-		size += len(blobs[id])
+		if !take(Row{ID: id, Rev: in.entries[id].rev, Blob: blobs[id]}) {
+			return rows, nil
+		}
 	}
 	for some := range slices.Chunk(old, sealedAtOnce) {
-		if size > mostBytes {
-			break
-		}
 		sealed, err := sealRows(ctx, in.key, some, nil)
 		if err != nil {
 			return nil, err
 		}
 		for _, row := range sealed {
-			size += len(row.Blob)
+			if !take(row) {
+				return rows, nil
+			}
 		}
-		rows = append(rows, sealed...)
 	}
 	return rows, nil
 }
