@@ -47,7 +47,7 @@ test("the extension's window lists, finds, and says that the vault is locked", a
   const w = await own(b, "window.html");
   const says = async (what) => {
     for (let i = 0; i < 50; i++) {
-      if ((await w.evaluate(() => document.body.innerText)).includes(what)) return;
+      if ((await w.evaluate(() => document.body?.innerText ?? "")).includes(what)) return;
       await pause(100);
     }
     assert.fail(`the window doesn't say ${what}: ${await w.evaluate(() => document.body.innerText)}`);
