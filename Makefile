@@ -1,5 +1,5 @@
 # `make check` is for every save, `./test` for every push. The rest is for now and then.
-.PHONY: check test generate format bench fuzz hunt crash bootstrap dist
+.PHONY: check test thorough generate format bench fuzz hunt crash bootstrap dist
 
 # Vaults are opened by the hundred in tests: with this tag stretching a master password is quick.
 QUICK = -tags teststrength
@@ -31,6 +31,10 @@ format: node_modules
 
 test:
 	./test
+
+# Also every case in all its variants.
+thorough:
+	REDLOCKET_THOROUGH=1 ./test
 
 bench:
 	go test ./app ./cloud ./core/... ./web -run '^$$' -bench . -benchtime 20x

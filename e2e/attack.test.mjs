@@ -41,7 +41,7 @@ before(async () => {
     res.writeHead(200, { "Content-Type": "text/html; charset=utf-8" });
     res.end(`<!doctype html><title>Lanternfish</title>${shown}`);
   }).listen(PORT, "127.0.0.1");
-  d = await demo(build(), 17900);
+  d = await demo(build({ released: true }), 17900);
   b = await browser({ extension: true });
   desk = await b.page();
   await unlock(desk, d.laptop, maren.password);

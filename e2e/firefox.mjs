@@ -1,4 +1,8 @@
 // Firefox with the extension that the device app hands out, installed from its package, and Maren's vault open.
+//
+// It has a driver of its own: Playwright drives a Firefox as Debian has it by WebDriver BiDi, but begins with commands
+// that one doesn’t know yet (Playwright 1.65, Firefox ESR 153: emulation.setMediaFeaturesOverride, which no option
+// leaves out).
 import assert from "node:assert/strict";
 import { execFileSync } from "node:child_process";
 import { mkdtempSync, rmSync, writeFileSync } from "node:fs";

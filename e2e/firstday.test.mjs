@@ -12,7 +12,11 @@ const at = "http://redlocket.localhost:17990";
 let own, b, page;
 
 before(async () => {
-  own = await start(build(), ["--data", join(dir, "data"), "--port", "17990", "--no-browser"], "Ctrl-C ends it");
+  own = await start(
+    build({ released: true }),
+    ["--data", join(dir, "data"), "--port", "17990", "--no-browser"],
+    "Ctrl-C ends it",
+  );
   b = await browser({ extension: true });
   page = await b.page();
 });

@@ -26,30 +26,33 @@ export function inTown(port) {
   });
 }
 
-/** What is particular about a site: where its fields are, and how it is sent. */
+/**
+ * What is particular about a site: where its fields are, and how it is sent. One signs up at some sites as at another,
+ * but for the language.
+ */
 export const sites = {
-  lanternfish: {},
+  lanternfish: { upAs: "gullwing" },
   gullwing: {},
-  pantryandpier: { pay: "whole" },
+  pantryandpier: { pay: "whole", upAs: "gullwing" },
   "tidewater-library": {},
-  thriftmarket: {},
+  thriftmarket: { upAs: "gullwing" },
   topsail: {},
-  chandlery: { pay: "parts" },
+  chandlery: { pay: "parts", upAs: "gullwing" },
   samphirehotels: { pay: "parts", details: true },
   cormorant: { steps: true },
-  "sandpiper-rail": { steps: true },
+  "sandpiper-rail": { steps: true, upAs: "cormorant" },
   ferrylink: { moving: true },
-  whelk: { moving: true },
-  brackish: { formless: true },
+  whelk: { moving: true, upAs: "ferrylink" },
+  brackish: { formless: true, upAs: "undertow" },
   undertow: { formless: true },
   harbourwater: { user: "#user input", password: "#password input", fresh: "#password input", repeat: "#repeat input" },
   oystercatcher: { user: ".first", password: ".second", fresh: ".second", repeat: ".third" },
-  kelpandcrown: { show: true, pay: "boxes" },
+  kelpandcrown: { show: true, pay: "boxes", upAs: "yawl" },
   yawl: { show: true },
   "saltmarsh-school": { frame: true },
   halyard: { frame: true },
   mooringmutual: { code: true },
-  islandpost: { code: true },
+  islandpost: { code: true, upAs: "mooringmutual" },
   periwinkle: { dialog: true, pay: "hosted" },
 };
 

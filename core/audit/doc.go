@@ -226,7 +226,7 @@ func (l *login) readAddresses(list []vault.Address) {
 	}
 }
 
-// atHome reports whether a host is in one's own house: what is sent to it crosses nobody's net.
+// atHome reports whether a host is in the user's own network: what is sent to it doesn't leave the house.
 func atHome(host string) bool {
 	a, err := netip.ParseAddr(strings.Trim(host, "[]"))
 	if err == nil {

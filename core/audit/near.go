@@ -78,8 +78,8 @@ var swaps = strings.NewReplacer(
 	"9", "g", "6", "g", "€", "e", "£", "l", "|", "l", "(", "c",
 )
 
-// withoutYear takes a year and what parts it from the rest off either end: where letters next to it are written as
-// digits, [core] takes those too.
+// withoutYear takes a year, and what separates it from the rest, off either end: where letters next to it are written
+// as digits, [core] takes those too.
 func withoutYear(s string) string {
 	if len(s) >= 4 && isYear(s[:4]) {
 		return strings.TrimPrefix(strings.TrimLeft(s[4:], "-_./,"), " ")

@@ -25,7 +25,7 @@ type nearPassword struct {
 	hashes []uint64    // of its buckets
 	near   []neighbour // in no order until somebody asks for them
 	round  int         // in which it was there last
-	key    *key        // of the survey that is being made
+	key    *key        // in the survey that is being made
 }
 
 type neighbour struct {
@@ -62,7 +62,7 @@ func (m *Memory) joinNear(ctx context.Context, keys map[secret.Text]*key) error 
 	var forms [][]byte
 	for i, p := range fresh {
 		if i%256 == 0 && ctx.Err() != nil {
-			*x = nearIndex{} // it isn't whole
+			*x = nearIndex{} // it is incomplete: begin again the next time
 			return ctx.Err()
 		}
 		forms = nearForms(forms[:0], p)
@@ -82,7 +82,7 @@ func (m *Memory) joinNear(ctx context.Context, keys map[secret.Text]*key) error 
 		}
 	}
 	for _, p := range x.known {
-		p.key = nil // a survey that is over isn't held
+		p.key = nil // so that an old survey can be freed
 	}
 	return nil
 }
@@ -98,7 +98,7 @@ func byRank(a, b neighbour) int {
 // add compares a password with those that it meets.
 func (x *nearIndex) add(p *nearPassword, forms [][]byte) {
 	x.known[p.text] = p
-	var compared map[*nearPassword]bool // most meet nobody
+	var compared map[*nearPassword]bool // most have no bucket in common with another
 	p.hashes = make([]uint64, 0, len(forms))
 	for _, f := range forms {
 		h := maphash.Bytes(bucketSeed, f)

@@ -161,7 +161,7 @@ func (l *login) others(ids []string, list []*login) []string {
 	return ids
 }
 
-// ease is how easy a thief has it with a login, from 0 to 1 (our own judgement, as chances that add up).
+// ease says how easily a thief gets into a login, from 0 to 1 (our own judgement, as chances that add up).
 func ease(list []Finding, held bool) float64 {
 	safe := 1.0
 	for _, f := range list {

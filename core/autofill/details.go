@@ -150,7 +150,7 @@ func rolesOf(s said) (out []Role) {
 	return out
 }
 
-// birthdayParts reads a birthday in three boxes: fields labelled day, month and year
+// birthdayParts gives the three boxes of a birthday their roles: fields labelled day, month and year
 // under a legend that speaks of birth, or after one another.
 func birthdayParts(fields []*candidate) {
 	for i, c := range fields {
@@ -182,7 +182,7 @@ func (c *candidate) part3() Role {
 	return ""
 }
 
-// telephoneParts reads a telephone number in pieces.
+// telephoneParts gives the boxes of a telephone number that is typed in pieces their roles.
 func telephoneParts(fields []*candidate) {
 	country := slices.ContainsFunc(fields, func(c *candidate) bool { return c.role == TelCountry })
 	for i := 0; i < len(fields); i++ {

@@ -89,7 +89,7 @@ var justPassword = func() (s said) { s.add(saysPassword); return s }()
 func within(a, b string) bool {
 	words, all := strings.Fields(normal(a)), strings.Fields(normal(b))
 	if len(words) == 1 && lex.read(normal(a)) == justPassword {
-		return false // so are all of them called
+		return false // all of them are called that
 	}
 	for _, w := range words {
 		if !slices.Contains(all, w) {

@@ -292,7 +292,7 @@ func (p frame) read(form Form, fields []*candidate) (Reading, bool) {
 		}
 		asked = 0
 	}
-	writes := slices.ContainsFunc(fields, func(c *candidate) bool { return c.all.has(saysOther) }) // to somebody
+	writes := slices.ContainsFunc(fields, func(c *candidate) bool { return c.all.has(saysOther) }) // a message
 	loose := e.search > 0 || e.news > 0 && e.signUp == 0 || kind == "" && !card && writes
 	r := Reading{Kind: kind, Card: card, Details: asks(fields, asked, loose) || kind == SignUp && asked > 0}
 	if r.Kind == "" {
@@ -344,7 +344,7 @@ func (p frame) kind(e evidence, fields, passwords []*candidate, asked int, card 
 	return kind
 }
 
-// take notes the roles of the fields that the form's kind leaves them.
+// take notes the fields' roles, but for those that a form of its kind can't have.
 func (r *Reading) take(fields []*candidate) {
 	r.Roles, r.Why = map[int]Role{}, map[int][]string{}
 	for _, c := range fields {

@@ -234,7 +234,7 @@ func (d *Directory) Names(domain string) []string {
 	return out
 }
 
-// Of returns the domain that stands for a site of several; for one that isn't known it is the domain itself.
+// Of returns the domain that stands for a site with several; for one that isn't known it is the domain itself.
 func (d *Directory) Of(domain string) string {
 	if s, ok := d.Lookup(domain); ok && len(s.Domains) > 0 {
 		return site.Domain("https://" + s.Domains[0])

@@ -12,7 +12,7 @@ var ErrIndexCache = errors.New("not an index of this version")
 
 const shelfVersion = 5
 
-// Encode writes the index down in the order of the book, without anything that
+// Encode writes the index in the order of the book, without anything that
 // can be made again from it. A device keeps it sealed, so that the book of a large
 // vault is there before its records are opened.
 func (x *Index) Encode() []byte {

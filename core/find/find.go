@@ -462,7 +462,7 @@ func (x *Index) gather(hits []hit, most int) (out []Site, more int) {
 	return out, more
 }
 
-// extra is what is added to each row's score, whatever is looked for.
+// extra is what is added to each row's score, whatever the query is.
 func (x *Index) extra(now Now) []uint8 {
 	out := make([]uint8, len(x.rows))
 	for id, at := range now.Used {

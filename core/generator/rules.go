@@ -82,7 +82,7 @@ func (r Rules) Options(base Options) (Options, error) {
 	return o, o.Check()
 }
 
-// splitRules parts rules at semicolons outside of brackets.
+// splitRules splits rules at semicolons outside of brackets.
 func splitRules(s string) []string {
 	inside := false
 	return strings.FieldsFunc(s, func(r rune) bool {

@@ -107,7 +107,7 @@ type CodeFault string
 
 // The faults.
 const (
-	CodeCharacter CodeFault = "character" // one that codes don't use
+	CodeCharacter CodeFault = "character" // a character that no code has
 	CodeLong      CodeFault = "long"
 	CodeShort     CodeFault = "short"
 	CodeOther     CodeFault = "other" // it is the sheet's other code
@@ -117,7 +117,7 @@ const (
 // CodeError says what is wrong with a typed code.
 type CodeError struct {
 	Fault     CodeFault
-	Use       Use  // that was wanted
+	Use       Use  // the one that was wanted
 	Group     int  // from 1; of CodeCharacter and CodeCheck
 	Character rune // of CodeCharacter
 	Has       int  // characters, of CodeShort

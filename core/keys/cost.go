@@ -2,5 +2,5 @@
 
 package keys
 
-// cost is what stretching takes: what the parameters say. See cost_test_only.go.
+// cost returns the passes and the memory that stretching takes: those of the parameters. See cost_test_only.go.
 func cost(p Params) (time, memory uint32) { return p.Time, p.Memory }

@@ -12,7 +12,7 @@ import (
 	"golang.org/x/crypto/chacha20poly1305"
 )
 
-// CoveredSize is the length of a covered part, in bytes: the same whatever is in it, and if nothing is.
+// CoveredSize is the length of a covered part, in bytes, whatever is in it and even where it is empty.
 const CoveredSize = 48 << 10
 
 // A covered part begins with its key: sealed for the passphrase that opens it and, while that is changed, for the next
@@ -46,7 +46,7 @@ func EmptyCovered(rand io.Reader) ([]byte, error) {
 	if _, err := io.ReadFull(rand, out); err != nil {
 		return nil, err
 	}
-	// What is sealed to a public key doesn't look like any bytes: it is sealed to one that nobody has.
+	// HPKE's output can be told from random bytes. So an empty part is sealed too, to a key pair that is thrown away.
 	nobody, err := hpke.MLKEM768X25519().GenerateKey()
 	if err != nil {
 		return nil, err
@@ -69,7 +69,7 @@ func NewCovered(rand io.Reader, vaultID string, p Pair, recovery RecoveryPublic)
 	return c.ForRecovery(recovery)
 }
 
-// For returns it for another passphrase, and no other.
+// For returns c as it is when another passphrase opens it, and only that one.
 func (c Covered) For(rand io.Reader, p Pair) (Covered, error) {
 	c.head = make([]byte, coveredHead)
 	if _, err := io.ReadFull(rand, c.head); err != nil {
@@ -78,8 +78,8 @@ func (c Covered) For(rand io.Reader, p Pair) (Covered, error) {
 	return c.headed(rand, 0, p)
 }
 
-// AlsoFor returns it for a second passphrase besides the one of [Covered.For]: one of them is in force, and nobody
-// knows yet which.
+// AlsoFor adds a second passphrase to the one of [Covered.For]: while a passphrase is changed, one of them is in force
+// and nobody knows yet which.
 func (c Covered) AlsoFor(rand io.Reader, p Pair) (Covered, error) { return c.headed(rand, 1, p) }
 
 func (c Covered) headed(rand io.Reader, n int, p Pair) (Covered, error) {
@@ -89,7 +89,7 @@ func (c Covered) headed(rand io.Reader, n int, p Pair) (Covered, error) {
 	return c, err
 }
 
-// ForRecovery returns it for another recovery code.
+// ForRecovery returns c as it is when another recovery code opens it.
 func (c Covered) ForRecovery(recovery RecoveryPublic) (Covered, error) {
 	var err error
 	c.byRecovery, err = sealTo(recovery.Seal, associatedData("covered recovery", c.vaultID), c.key[:])
@@ -110,7 +110,7 @@ func (p Pair) OpenCovered(vaultID string, part []byte) (Covered, error) {
 	return coveredOf(vaultID, key, part, err)
 }
 
-// OpenCovered is like that of a passphrase.
+// OpenCovered opens a covered part by the recovery code. See [Pair.OpenCovered].
 func (r RecoveryKeys) OpenCovered(vaultID string, part []byte) (Covered, error) {
 	if len(part) != CoveredSize {
 		return Covered{}, ErrOpen
@@ -130,8 +130,8 @@ func coveredOf(vaultID string, key, part []byte, err error) (Covered, error) {
 	}, nil
 }
 
-// Seal seals what is in the covered part that a device keeps. The error is ErrRoom if it is too much: what can be
-// packed small takes little.
+// Seal compresses and seals a device's content of the covered part. The error is ErrRoom if it is too much even when
+// compressed.
 func (c Covered) Seal(rand io.Reader, device string, content []byte) ([]byte, error) {
 	var packed bytes.Buffer
 	packed.Write(make([]byte, 4))
@@ -177,8 +177,8 @@ func (c Covered) Open(device string, part []byte) ([]byte, error) {
 // Used returns how much of the room a content takes, from 0 to 1 and more.
 func (c Covered) Used(content []byte) float64 {
 	var packed bytes.Buffer
-	w, _ := flate.NewWriter(&packed, flate.BestCompression) // the level is one that there is
-	_, _ = w.Write(content)                                 // a buffer takes everything
+	w, _ := flate.NewWriter(&packed, flate.BestCompression) // the level is valid, so there is no error
+	_, _ = w.Write(content)                                 // a buffer never fails
 	_ = w.Close()
 	return float64(packed.Len()+4) / coveredRoom
 }

@@ -42,7 +42,7 @@ func DefaultParams(salt []byte) Params {
 // SaltSize is the length of a salt in bytes.
 const SaltSize = 16
 
-// Bounds on parameters that come from the cloud: a liar must be able neither to
+// Bounds on parameters that come from the cloud: a hostile one must be able neither to
 // weaken the stretching nor to make a device run out of memory.
 const (
 	minTime, maxTime     = 3, 16
@@ -54,7 +54,7 @@ const (
 var ErrParams = errors.New("the stretching parameters are out of bounds")
 
 // Check reports whether the parameters may be used. Whoever gets them from
-// outside calls it first.
+// outside must call it first.
 func (p Params) Check() error {
 	if len(p.Salt) != SaltSize || p.Time < minTime || p.Time > maxTime ||
 		p.Memory < minMemory || p.Memory > maxMemory || p.Threads < 1 || p.Threads > maxThreads {

@@ -6,10 +6,11 @@ import (
 	"io"
 )
 
-// A helping hand brings a recovery code back with the help of people to whom its owner gave shares of a secret: package
-// share parts the secret, and here is what is sealed under it, and how a device that has nothing yet asks for shares.
-// That goes as an introduction does: words that are read out to each helper, and typed by them, make the key under
-// which each side knows the other. The labels are others, so that nothing of the one counts in the other.
+// A helping hand brings a recovery code back with the help of people to whom its owner gave shares of a secret:
+// package share splits the secret. This file has what is sealed under it, and how a device that has nothing yet asks
+// for shares. Asking works as an introduction does: words that are read out to each helper, and typed by them, make
+// the key by which each side recognises the other. The labels differ, so that no message of the one is valid in the
+// other.
 
 const handLabel = "redlocket/2 helping hand"
 
@@ -31,7 +32,7 @@ func (i *Introducer) Help(hello, share []byte) ([]byte, error) { return i.answer
 // Helped opens what [Introducer.Help] sealed. The error is [ErrOpen].
 func (n *Joiner) Helped(answer []byte) ([]byte, error) { return n.open(answer) }
 
-// keptSeeker is a seeker as it is written down.
+// keptSeeker is a seeker as it is stored.
 type keptSeeker struct {
 	Private []byte   `json:"private"`
 	Words   []string `json:"words"`
@@ -39,7 +40,7 @@ type keptSeeker struct {
 	Key     []byte   `json:"key"`
 }
 
-// SealSeeker writes a seeker down under the master password that the vault will have: asking may take days.
+// SealSeeker seals a seeker, to be stored, under the master password that the vault will have: asking may take days.
 func (s Stretched) SealSeeker(random io.Reader, n *Joiner) ([]byte, error) {
 	private, err := n.private.Bytes()
 	if err != nil {
@@ -69,8 +70,8 @@ func (s Stretched) OpenSeeker(sealed []byte) (*Joiner, error) {
 	return &Joiner{private, k.Words, k.Email, Key(k.Key), handLabel}, nil
 }
 
-// SealHand seals a vault's recovery code under a secret that was parted among helpers. hand names the parting: shares
-// of another one open nothing.
+// SealHand seals a vault's recovery code under a secret that was split among helpers. hand is the id of this split:
+// shares of another split open nothing.
 func SealHand(random io.Reader, secret Key, hand, vaultID string, recovery Code) ([]byte, error) {
 	return seal(random, expand(secret[:], "hand"), 0, associatedData("hand", hand, vaultID), recovery[:])
 }

@@ -84,7 +84,7 @@ type Letter struct {
 const signedLetter = "letter"
 
 // SealLetter seals plain to another identity, signed by this one. It can be opened under its id alone, and by nobody
-// else: what is signed names whom it is for. How long it is shows up to the padding alone.
+// else: the signature covers whom it is for. Its length shows only what padding leaves of it.
 func (d Identity) SealLetter(to PublicIdentity, id string, plain []byte) ([]byte, error) {
 	signature := d.Sign(signedLetter, letterParts(to, id, plain)...)
 	body := append(append(d.sign.Public(), signature...), plain...)

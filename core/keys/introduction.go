@@ -75,7 +75,7 @@ func introductionKey(label, email, words string) Key {
 
 const introductionLabel = "redlocket/2 introduction"
 
-// The codes are HMAC-SHA-256 under keys of their own.
+// The codes are HMAC-SHA-256, each kind under a key of its own.
 const codeSize = sha256.Size
 
 func introductionCode(key Key, purpose string, parts ...string) []byte {
@@ -95,7 +95,7 @@ func answerCode(key Key, public, sealed []byte) []byte {
 	return introductionCode(key, "introduction answer", string(public), string(sealed))
 }
 
-// splitCode parts what a code ends from the code.
+// splitCode splits bytes into a body and the code at their end.
 func splitCode(b []byte) (body, code []byte, ok bool) {
 	if len(b) <= codeSize || len(b) > 1<<15 {
 		return nil, nil, false

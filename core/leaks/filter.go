@@ -19,7 +19,7 @@ import (
 // and length of its part, all as big-endian uint64, then the parts. A part is a binary fuse filter (Graf and Lemire,
 // "Binary Fuse Filters: Fast and Smaller Than Xor Filters", 2022) over the first eight bytes of its hashes, with prints
 // of 32 bits: some 4.5 bytes for each password, and one password in four thousand million that is taken for a leaked
-// one. The first eight bytes of its SHA-256 end a part: what was damaged on the disk gives no answer.
+// one. A part ends with the first eight bytes of its SHA-256: one that was damaged on the disk gives no answer.
 const (
 	filterForm  = "red-locket-leaks/1\n"
 	filterParts = 256
@@ -56,7 +56,7 @@ func build(
 	}
 	var head bytes.Buffer
 	head.WriteString(filterForm)
-	_ = binary.Write(&head, binary.BigEndian, read.Lines) // a buffer takes all
+	_ = binary.Write(&head, binary.BigEndian, read.Lines) // a buffer never fails
 	var parts [filterParts][]byte
 	done := int64(0)
 	for from := 0; from < filterParts; {

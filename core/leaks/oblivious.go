@@ -356,7 +356,7 @@ func NewService(secret []byte, known map[Thing][]Leak, random io.Reader) (*Servi
 	return s, s.fillUp(random)
 }
 
-// fillUp gives all buckets the size of the fullest, and entries an order that says nothing.
+// fillUp gives all buckets the size of the fullest, and their entries an order that tells nothing about them.
 func (s *Service) fillUp(random io.Reader) error {
 	most := entrySize * 4
 	for _, b := range s.buckets {

@@ -11,7 +11,7 @@
 // A device that pulls gets the heads since its own and the records that changed.
 // [Chain.Verify] then shows whether this is what the other devices wrote: each
 // head must open, follow its predecessor by number and hash, and the last one's
-// root must be the root of what the device would then hold. If anything was
+// state hash must be that of what the device would then hold. If anything was
 // altered, swapped, dropped, replayed, reordered, invented, rolled back or
 // forked, it returns a [*Fault] that says which, and the device keeps what it has.
 //
@@ -169,7 +169,7 @@ type Opener interface {
 	OpenRecord(id string, rev uint64, blob []byte) ([]byte, error)
 }
 
-// Chain is where a device stands: the last head it verified and the records
+// Chain is a device's checkpoint: the last head it verified and the records
 // that head vouches for.
 type Chain struct {
 	Number uint64

@@ -13,7 +13,7 @@ import (
 	"redlocket/core/keys"
 )
 
-// A helping hand is for whoever lost both the master password and the recovery sheet. Its owner parts a secret among
+// A helping hand is for whoever lost both the master password and the recovery sheet. Its owner splits a secret among
 // people they trust, by Shamir's scheme ("How to share a secret", CACM 22(11), 1979) over the scalars of ristretto255
 // (RFC 9496). Under that secret the vault's recovery code is sealed ([keys.SealHand]), and that goes to the cloud,
 // which hands it out only to who asks for help, after the wait: so the helpers alone have nothing to open, and the
@@ -45,12 +45,12 @@ func (r Rule) Check() error {
 
 // Part is what one helper holds.
 type Part struct {
-	Hand   string `json:"hand"`   // names the parting
+	Hand   string `json:"hand"`   // id of the split that it belongs to
 	Vault  string `json:"vault"`  // whose recovery code it is a help to
 	Number int    `json:"number"` // from 1
 	Value  []byte `json:"value"`  // 32 bytes; none where it was taken back
 	Rule   Rule   `json:"rule"`
-	At     int64  `json:"at"` // when it was parted, milliseconds since 1970
+	At     int64  `json:"at"` // when it was split, milliseconds since 1970
 }
 
 // Back reports whether the part says that its owner took it back.
@@ -73,7 +73,7 @@ func (p Part) check() error {
 	return err
 }
 
-// curve is the group whose scalars are parted.
+// curve is the group whose scalars are split.
 var curve = group.Ristretto255
 
 func (p Part) share() (s secretsharing.Share, err error) {
@@ -85,8 +85,8 @@ func (p Part) share() (s secretsharing.Share, err error) {
 	return secretsharing.Share{ID: id, Value: value}, nil
 }
 
-// Split parts a fresh secret by a rule, and seals a vault's recovery code under it. hand is an id that is used for no
-// other parting.
+// Split splits a fresh secret by a rule, and seals a vault's recovery code under it. hand is an id that is used for no
+// other split.
 func Split(
 	rand io.Reader, hand, vaultID string, recovery keys.Code, r Rule, at int64,
 ) (sealed []byte, parts []Part, err error) {
@@ -140,7 +140,7 @@ func Together(sealed []byte, parts []Part) (code keys.Code, err error) {
 		return code, ErrFewParts
 	}
 	err = ErrFewParts
-	for _, first := range list { // what the rule is, is said by each: a wrong one may lie
+	for _, first := range list { // each part states the rule, and a wrong part may state a wrong one
 		var of []Part
 		for _, p := range list {
 			if p.Hand == first.Hand && p.Vault == first.Vault && p.Rule == first.Rule {

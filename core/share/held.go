@@ -13,8 +13,9 @@ import (
 	"redlocket/core/vault"
 )
 
-// Held is a shared set as one of its members keeps it, in an entry of their own vault: each of their devices has it. An
-// epoch's roll and key stand in a register of their own: devices that learn of two epochs at once keep both.
+// Held is a shared set as one of its members keeps it, in an entry of their own vault, and so on each of their
+// devices. An epoch's roll and key stand in a register of their own: devices that learn of two epochs at once keep
+// both.
 type Held struct {
 	Set   string
 	Book  string // id of the book whose items are shared; empty where it is one thing

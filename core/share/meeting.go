@@ -1,8 +1,8 @@
 // Package share has the rules by which people who have vaults of their own come to know each other, and what they send
 // each other then.
 //
-// The cloud between them is believed in nothing. Two people exchange their keys in a *meeting* of three messages, and
-// then compare six words in a way that the cloud isn't part of:
+// Nothing that the cloud between them says is believed. Two people exchange their keys in a *meeting* of three
+// messages, and then compare six words in a way that the cloud isn't part of:
 //
 //	asks                          answers
 //	 | -- Offer: keys, commitment --> |
@@ -111,7 +111,7 @@ func (a *Asker) Offer(name string) Offer {
 	return Offer{a.Meeting, CleanName(name), a.Own, commitment(a.Meeting, a.Own, a.Nonce)}
 }
 
-// Take takes the answer. Another one than the first is [ErrSecond].
+// Take takes the answer. A second, different one is [ErrSecond].
 func (a *Asker) Take(m Answer) error {
 	switch {
 	case a.Answer != nil && a.Answer.Keys.Equal(m.Keys) && string(a.Answer.Nonce) == string(m.Nonce):

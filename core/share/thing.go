@@ -19,7 +19,7 @@ type Thing struct {
 // ErrThing is returned for an item that can't be passed.
 var ErrThing = errors.New("this can’t be passed: it is too large, or nothing that is filed")
 
-// every are the fields that an item of any kind passes on.
+// every are the fields that are passed on with an item of any kind.
 var every = []vault.Field{
 	vault.FieldTitle, vault.FieldUsername, vault.FieldPassword, vault.FieldAddresses, vault.FieldAliases,
 	vault.FieldNotes,

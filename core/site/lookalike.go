@@ -377,10 +377,10 @@ func looksOf(label string) []string {
 	return out
 }
 
-// lookOtherwise has what some characters may stand for beside what [looks] takes them for.
+// lookOtherwise has what some characters may stand for besides what [looks] takes them for.
 var lookOtherwise = strings.NewReplacer("6", "g", "9", "q", "и", "n", "з", "z", "н", "n", "п", "h", "υ", "v", "η", "h")
 
-// hasReason reports whether a label is called what it is called for a reason of its own: it is made of ordinary words,
+// hasReason reports whether a label has its name for a reason that isn't the kept one: it is made of ordinary words,
 // or it is a form of the kept one's word.
 func hasReason(label, kept string) bool {
 	if !isPlain(label) || sameSpelt(label, kept) {
@@ -544,7 +544,7 @@ func (g *Guard) nearest(label, domain string, most int) (string, bool) {
 	return g.nearestOf(label, domain, most, words)
 }
 
-// nearestOf is nearest for a label of so many ordinary words.
+// nearestOf is nearest for a label that is made of the given number of ordinary words.
 func (g *Guard) nearestOf(label, domain string, most, words int) (string, bool) {
 	own, runes := mask(label), []rune(label)
 	look := []rune(looks(label))

@@ -65,7 +65,7 @@ func wordsIn(label string) (n int) {
 // of its letters doubled: readweil, printshopp.
 func madeOf(label, kept string) bool { return reasonIn(wordsIn(label), label, kept) }
 
-// reasonIn is madeOf for a label of so many words.
+// reasonIn is madeOf for a label that is made of the given number of words.
 func reasonIn(words int, label, kept string) bool {
 	return words == 1 || words > 1 && words <= wordsIn(kept) && looks(label) != looks(kept) && !isDoubled(label, kept)
 }
@@ -82,8 +82,8 @@ func isDoubled(label, kept string) bool {
 	return i > 0 && label[i] == label[i-1] && label[i+1:] == kept[i:]
 }
 
-// otherWord reports whether a label differs from a kept one in one letter of one word at its beginning or end, both
-// words are common, and the letters are neither alike nor neighbours: railgo and sailgo, whatever go is.
+// otherWord reports whether a label differs from a kept one in one letter of one word at its beginning or end, where
+// both words are common, and the letters are neither alike nor neighbours: railgo and sailgo, whatever go is.
 func otherWord(label, kept string) bool {
 	if len(label) != len(kept) {
 		return false
@@ -167,11 +167,11 @@ var spellings = strings.NewReplacer(
 // sameSpelt reports whether two labels are the same words, spelt in two ways.
 func sameSpelt(a, b string) bool { return a != b && spellings.Replace(a) == spellings.Replace(b) }
 
-// endingsOfWords are what a word gets when there are several of it, or when it is bent in another way (common practice
+// endingsOfWords are the endings of plurals and other inflections (common practice
 // of English and its neighbours).
 var endingsOfWords = []string{"s", "es", "en", "n", "e", "er", "ers", "ing", "ed", "y", "i", "a", "ly", "ies"}
 
-// sameStem reports whether one of two labels is a bent form of the other, an ordinary word.
+// sameStem reports whether one of two labels is an inflected form of the other, an ordinary word.
 func sameStem(a, b string) bool {
 	if len(a) > len(b) {
 		a, b = b, a

@@ -148,7 +148,7 @@ func cleanHost(h string) (string, error) {
 	}
 	if last := h[strings.LastIndexByte(h, '.')+1:]; last != "" &&
 		(onlyDigitsAndDots(last) || strings.HasPrefix(strings.ToLower(last), "0x")) {
-		// an IPv4 address in other clothes, which browsers rewrite (WHATWG URL, "ends in a number")
+		// an IPv4 address written in another way, which browsers rewrite (WHATWG URL, "ends in a number")
 		return "", ErrNoHost
 	}
 	if plainHost(h) {

@@ -140,7 +140,7 @@ func decisionOf(e vault.Entry) (d Decision, ok bool) {
 	return d, len(d.IDs) > 1 || d.What != "" && len(d.IDs) > 0
 }
 
-// Said is what decisions say of rows.
+// Said is what decisions say about rows.
 type Said struct {
 	apart, doubted pairs
 	later          map[string]bool // by the rows' key
@@ -160,7 +160,7 @@ func (p pairs) add(ids []string) {
 
 func (p pairs) has(a, b string) bool { return p[[2]string{min(a, b), max(a, b)}] }
 
-// Standing gathers what decisions say now: those that stand, and of what was taken back that it is in doubt.
+// Standing gathers what decisions say now: those that weren't taken back, and that the others are in doubt.
 func Standing(list []Decision) Said {
 	s := Said{pairs{}, pairs{}, map[string]bool{}, map[string]bool{}}
 	for _, d := range list {
@@ -184,7 +184,7 @@ func Standing(list []Decision) Said {
 // Apart reports whether two rows are to stay apart, for [Options].
 func (s Said) Apart(a, b string) bool { return s.apart.has(a, b) }
 
-// Doubted reports whether two rows were joined and parted again, for [Options].
+// Doubted reports whether two rows were joined and taken apart again, for [Options].
 func (s Said) Doubted(a, b string) bool { return s.doubted.has(a, b) }
 
 // Later reports whether exactly these rows were put off.

@@ -10,7 +10,7 @@ import (
 	"redlocket/core/vault"
 )
 
-// keys is how two rows stand to each other by their passwords.
+// keys says how the passwords of two rows are related.
 type keys int
 
 const (
@@ -64,7 +64,7 @@ type finder struct {
 	relations map[[2]*row]*relation
 }
 
-// relation is how two rows stand to each other by themselves, as far as it was asked.
+// relation says how two rows are related by themselves, as far as that was asked.
 type relation struct {
 	names        alike
 	keys         keys

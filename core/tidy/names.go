@@ -5,7 +5,7 @@ import (
 	"unicode"
 )
 
-// alike is how two user names stand to each other.
+// alike says how two user names are related.
 type alike int
 
 const (
@@ -25,7 +25,7 @@ func fold(s string) string {
 	return strings.ToLower(strings.Join(strings.Fields(s), ""))
 }
 
-// compare tells how two folded user names stand to each other by themselves.
+// compare tells how two folded user names are related by themselves.
 func compare(a, b string) alike {
 	switch {
 	case a == "" && b == "":
@@ -130,7 +130,7 @@ func samePhone(a, b string) bool {
 	return len(x) >= 9 && len(y) >= 9 && x[len(x)-9:] == y[len(y)-9:]
 }
 
-// phone returns a telephone number's digits without what stands before them abroad or at home; empty for what is none.
+// phone returns a telephone number's digits without country code or trunk prefix; empty for what isn't a number.
 func phone(s string) string {
 	var b strings.Builder
 	for _, r := range s {
@@ -144,7 +144,7 @@ func phone(s string) string {
 	return strings.TrimLeft(b.String(), "0")
 }
 
-// mistyped reports whether two names are one but for one letter: dropped, added, another, or two swapped. Names that
+// mistyped reports whether two names differ by one letter only: dropped, added, replaced, or two swapped. Names that
 // differ by a digit are two accounts (common practice: maren1 and maren2).
 func mistyped(a, b string) bool {
 	x, y := []rune(a), []rune(b)

@@ -8,7 +8,7 @@ import (
 	"redlocket/core/site"
 )
 
-// near is how two rows stand to each other by where they sign in.
+// near says how the places where two rows sign in are related.
 type near int
 
 const (

@@ -209,7 +209,7 @@ func (s Step) texts(e vault.Entry) (out []TextFile) {
 // kept reports whether an id of a file is one that an entry can keep.
 func kept(id string) bool { return len(id) == 36 && strings.Count(id, "-") == 4 }
 
-// An import is remembered in entries of [vault.TypeImport], in parts that a record has
+// An import is remembered in entries of [vault.TypeImport], split into parts that a record has
 // room for.
 const (
 	fieldPart   vault.Field = "part"   // place of this part, from 0
@@ -259,7 +259,7 @@ func (r *recorder) changed(before, after vault.Entry) {
 	}
 }
 
-// entries writes the import down, in parts.
+// entries returns the entries that remember the import, in parts.
 func (r *recorder) entries(d Done) (out []vault.Entry, err error) {
 	ids, changes := r.ids, r.changes
 	for part := 0; part == 0 || len(ids) > 0 || len(changes) > 0; part++ {

@@ -108,7 +108,7 @@ func csvCell(e vault.Entry, m Meaning) string {
 	return ""
 }
 
-// csvNotes is an item's notes, with what has no column of its own below them.
+// csvNotes returns an item's notes; below them stands what has no column of its own.
 func csvNotes(e vault.Entry) string {
 	lines := []string{}
 	if n := e.Text(vault.FieldNotes); n != "" {

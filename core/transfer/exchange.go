@@ -20,7 +20,7 @@ import (
 	"redlocket/core/vault"
 )
 
-// The Credential Exchange Format of the FIDO Alliance, version 1.0, as remembered: its
+// The Credential Exchange Format of the FIDO Alliance, version 1.0, from memory: its
 // text wasn't at hand when this was written, so every name of it stands in this file, in
 // the table below or in the types beside it.
 
@@ -376,7 +376,7 @@ func memberName(s string) string {
 	return string(unicode.ToUpper(r[0])) + string(r[1:])
 }
 
-// row makes a row of an item's values.
+// row makes a row from an item's values.
 func (it exchangeItem) row(
 	folder string, n int, kind vault.Type, values map[vault.Field]string, owns []vault.CustomField,
 ) Row {

@@ -146,7 +146,7 @@ func (g *guess) take(i int, m Meaning, how string, unsure bool) {
 	g.used[m] = true
 }
 
-// byName takes columns for what they are called.
+// byName gives columns the meanings that their names have.
 func (g *guess) byName() {
 	for i := range min(len(g.out), len(g.t.Header)) {
 		m, ok := byName[foldName(g.t.Header[i])]
@@ -185,14 +185,14 @@ func (g *guess) called(m Meaning) int {
 	return slices.IndexFunc(g.out, func(c Column) bool { return c.Meaning == m && c.How == "name" })
 }
 
-// leave gives a column back to guessing.
+// leave lets a column be guessed again.
 func (g *guess) leave(i int) {
 	m := g.out[i].Meaning
 	g.out[i].Meaning, g.out[i].How = MeansOwn, ""
 	g.used[m] = slices.ContainsFunc(g.out, func(c Column) bool { return c.Meaning == m && c.How != "" })
 }
 
-// disagree gives back what columns are called where what is in them can't be that.
+// disagree drops the meaning of a column's name where what is in the column can't be that.
 func (g *guess) disagree() {
 	if at := g.called(MeansPassword); at >= 0 && g.looks[at].most(g.looks[at].address) {
 		g.leave(at)
@@ -231,7 +231,7 @@ func (g *guess) disagree() {
 	}
 }
 
-// byContent takes the columns that are left for what is in them.
+// byContent gives the columns that are left a meaning by what is in them.
 func (g *guess) byContent() {
 	rows := min(len(g.t.Rows), sampled)
 	var open []int

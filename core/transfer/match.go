@@ -319,7 +319,7 @@ func (m *matcher) settleBlank() {
 	}
 }
 
-// part takes apart what one site and user name put together and is several: an employer's pay, mail and holidays have
+// part splits a cluster that is several logins of one site and user name: an employer's pay, mail and holidays have
 // hosts, titles and passwords of their own. Rows that share one of the three are one login.
 func (m *matcher) part() {
 	for _, key := range slices.Sorted(maps.Keys(m.open)) {
@@ -342,8 +342,8 @@ func (m *matcher) part() {
 	}
 }
 
-// marks are what tells that two rows of one site and user name are one login. A row that lacks a title or a password is
-// never one by itself.
+// marks are what two rows of one site and user name must share to be one login. A row that lacks a title or a password
+// is never one by itself.
 func marks(r Row) (out []string, whole bool) {
 	it := vault.View(r.Entry)
 	title, password := strings.ToLower(it.Title), r.Entry.Text(vault.FieldPassword)
@@ -359,7 +359,7 @@ func marks(r Row) (out []string, whole bool) {
 	return out, r.Named && password != "" && len(it.Addresses) > 0
 }
 
-// partRows parts a cluster's rows into logins. The first part is the vault's item's, and may be empty where there is
+// partRows splits a cluster's rows into logins. The first part is the vault's item's, and may be empty where there is
 // one; without one it is the first by its rows.
 func partRows(c *cluster) [][]Row {
 	group := map[string]string{} // of marks: each names another one of its group, or itself

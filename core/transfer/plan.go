@@ -24,7 +24,7 @@ type Source struct {
 	Broken []Broken
 }
 
-// Group is how a step stands to the vault.
+// Group says how a step relates to what the vault has.
 type Group string
 
 // The groups.
@@ -180,7 +180,7 @@ func (r *Row) notLater(now int64) {
 	}
 }
 
-// newStep says how a cluster stands to the vault.
+// newStep makes the step of a cluster, with its group.
 func newStep(c *cluster, by vault.Stamp) Step {
 	s := Step{
 		Key:      fmt.Sprintf("row %d %d", c.rows[0].Source, c.rows[0].Line),

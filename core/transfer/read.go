@@ -416,7 +416,7 @@ func (row *Row) set(f vault.Field, v any, at int64) {
 	}
 }
 
-// splitAddresses parts a cell of addresses and cleans each. What belongs to a program
+// splitAddresses splits a cell of addresses and cleans each. What belongs to a program
 // comes as its name; what is no address at all comes back as it was.
 func splitAddresses(cell string) (out []vault.Address, app string, rest []string) {
 	parts := strings.FieldsFunc(
@@ -443,7 +443,7 @@ func splitAddresses(cell string) (out []vault.Address, app string, rest []string
 	return out, app, rest
 }
 
-// splitAtCommas parts addresses at commas that another one follows: an address may
+// splitAtCommas splits addresses at commas that another one follows: an address may
 // have a comma of its own.
 func splitAtCommas(s string) (out []string) {
 	for {

@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// How a table is parted into rows. Where a file keeps to RFC 4180 its rows are those of that standard. Many exporters
+// How a table is split into rows. Where a file keeps to RFC 4180 its rows are those of that standard. Many exporters
 // don't: they write a value as it is, quotation marks and all. There a quote is only a quote where the rest of the file
 // bears it out: it ends at a cell's end, the row then has as many cells as the others, and what it would swallow
 // doesn't look like rows itself.
@@ -20,7 +20,7 @@ type line struct {
 	next int
 }
 
-// splitLines parts a text at CR LF, LF and CR.
+// splitLines splits a text at CR LF, LF and CR.
 func splitLines(s string) (out []line) {
 	for from := 0; from < len(s); {
 		n := strings.IndexAny(s[from:], "\r\n")
@@ -38,7 +38,7 @@ func splitLines(s string) (out []line) {
 	return out
 }
 
-// reader parts a text into rows.
+// reader splits a text into rows.
 type reader struct {
 	s     string
 	delim byte
@@ -199,8 +199,8 @@ func (r *reader) quotedCell(at int, standard bool) (c cell, next int, clean bool
 	return cell{span: span{at + 1, end}, quoted: true}, end + 1, r.ended(end + 1)
 }
 
-// alone parts one line by itself: a quote that isn't closed in it stands for itself. At most a few cells more than a
-// table may have are parted.
+// alone splits one line by itself: a quote that isn't closed in it stands for itself. At most a few cells more than a
+// table may have are split off.
 func (r *reader) alone(i int) (out []cell) {
 	at, end := r.lines[i].from, r.lines[i].to
 	for len(out) <= MaxColumns {
@@ -338,7 +338,7 @@ func (r *reader) record(i int) (out Record, next int) {
 	return r.made(i, i, r.alone(i), ""), i + 1
 }
 
-// made makes a row of cells.
+// made makes a row from cells.
 func (r *reader) made(first, last int, cells []cell, doubt Doubt) Record {
 	out := Record{Line: first + 1, End: last + 1, Cells: r.texts(cells), Doubt: doubt}
 	if i := slices.IndexFunc(cells, func(c cell) bool { return c.bare }); i >= 0 && doubt == "" {
@@ -347,7 +347,7 @@ func (r *reader) made(first, last int, cells []cell, doubt Doubt) Record {
 	return out
 }
 
-// standard parts a row by RFC 4180. clean is false where it isn't kept to: something follows a closing quote, or none
+// standard splits a row by RFC 4180. clean is false where the row breaks it: something follows a closing quote, or none
 // comes.
 func (r *reader) standard(i int) (out []cell, last int, clean bool) {
 	at, last, clean := r.lines[i].from, i, true
@@ -378,10 +378,10 @@ func (r *reader) standard(i int) (out []cell, last int, clean bool) {
 	}
 }
 
-// tries bounds the search for a way to part a row.
+// tries bounds the search for a way to split a row.
 const tries = 4000
 
-// fit looks for a way to part a row into as many cells as the others have, some of its quotes being quotes and others
+// fit looks for a way to split a row into as many cells as the others have, some of its quotes being quotes and others
 // standing for themselves, by which it swallows no other row. Quotes that are quotes come first.
 func (r *reader) fit(i int) (out []cell, last int, ok bool) {
 	left := tries
@@ -422,7 +422,7 @@ func (r *reader) fit(i int) (out []cell, last int, ok bool) {
 // delimiters in the order in which they are preferred.
 var delimiters = []byte{',', ';', '\t', '|'}
 
-// delimiter returns the one that parts the first lines into the same number of cells, and into most.
+// delimiter returns the one that splits the first lines into the same number of cells, and into most.
 func delimiter(text string, lines []line) rune {
 	const enough = 60
 	best, most := byte(','), 0

@@ -10,8 +10,8 @@ import (
 	"strings"
 )
 
-// Tables in other clothes: lists of JSON objects, texts of a label and a value on each line, tables drawn with bars,
-// and values in single quotes. Each is brought to a [Table], so that its user can say what its columns are.
+// Other ways to write a table: lists of JSON objects, texts of a label and a value on each line, tables drawn with
+// bars, and values in single quotes. Each is brought to a [Table], so that its user can say what its columns are.
 
 // What [Table.Delimiter] is of a file that has none.
 const (
@@ -247,7 +247,7 @@ func readLabels(text string, lines []line) (t Table, ok bool) {
 	return t, true
 }
 
-// isRule reports whether a line only parts others.
+// isRule reports whether a line only separates others.
 func isRule(s string) bool {
 	s = strings.TrimSpace(s)
 	return len(s) > 2 && strings.Trim(s, s[:1]) == "" && strings.Contains("-=*_#~.", s[:1])

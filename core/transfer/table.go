@@ -24,12 +24,12 @@ type Record struct {
 	Line  int // on which it begins, from 1
 	End   int // on which it ends
 	Cells []string
-	// Doubt says what isn't sure of how the row was parted into cells; DoubtColumn where, from 1.
+	// Doubt says what isn't sure about how the row was split into cells; DoubtColumn where, from 1.
 	Doubt       Doubt
 	DoubtColumn int
 }
 
-// Doubt is what isn't sure of how a row was parted.
+// Doubt is what isn't sure about how a row was split.
 type Doubt string
 
 // The doubts.
@@ -38,18 +38,18 @@ const (
 	DoubtLines Doubt = "lines" // several lines that look like rows were taken as one, or a quote is open at the end
 )
 
-// Skipped is a line that is no row, and why.
+// Skipped is a line that isn't a row, and why.
 type Skipped struct {
 	Line, End int
 	Why       Skip
 }
 
-// Skip is why a line is no row.
+// Skip is why a line isn't a row.
 type Skip string
 
-// Lines that are no rows.
+// The reasons.
 const (
-	SkipSeparator Skip = "separator" // it says what parts the cells
+	SkipSeparator Skip = "separator" // it says which character separates the cells
 	SkipHeading   Skip = "heading"   // above the header
 	SkipHeader    Skip = "header"    // the header once more
 	SkipEmpty     Skip = "empty"     // its cells are all empty

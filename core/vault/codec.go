@@ -174,7 +174,7 @@ func (e Entry) Equal(o Entry) bool {
 func (e Entry) Version() (v [sha256.Size]byte) {
 	h := sha256.New()
 	buf := make([]byte, 0, 1024)
-	number := func(n int64) { buf = binary.BigEndian.AppendUint64(buf, uint64(n)) } //nolint:gosec // as it is
+	number := func(n int64) { buf = binary.BigEndian.AppendUint64(buf, uint64(n)) } //nolint:gosec // its bits
 	text := func(s string) { number(int64(len(s))); buf = append(buf, s...) }
 	flush := func() { h.Write(buf); buf = buf[:0] }
 	text(e.ID)
@@ -211,7 +211,7 @@ func (e Entry) Version() (v [sha256.Size]byte) {
 // the stamps of registers and the length of the past. Of entries that somebody forged it may not: [Entry.Version] is
 // for what has to hold.
 func (e Entry) Mark(seed maphash.Seed) (m uint64) {
-	for f, r := range e.Fields { // in whatever order
+	for f, r := range e.Fields { // the order doesn't matter: marks are added up
 		m += maphash.Comparable(seed, markOf{f, r.Stamp})
 	}
 	return m + maphash.Comparable(seed, len(e.Past))

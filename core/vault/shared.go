@@ -6,7 +6,7 @@ import (
 )
 
 // What is shared of an entry is the same for all who hold it. Where each of them files it is their own business: it
-// isn't told to the others, and stays as it is when theirs is joined.
+// isn't told to the others, and stays as it is when their edits are merged.
 
 // FieldShare says of an item which shared set it is in, and under which id: "SET ID".
 const FieldShare Field = "share"

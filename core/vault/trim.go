@@ -12,8 +12,8 @@ import (
 // entries of [TypePast] whose FieldOf names the entry. Which part that is, the entry's horizon says: a moment that only
 // grows, so that two versions join as before, in any order.
 
-// keyHorizon is the entry's key for it: the moment in milliseconds since 1970, in 19 digits, of which the greater text
-// wins like of all keys.
+// keyHorizon is the entry's key for the horizon: milliseconds since 1970, in 19 digits. As for all keys, the greater
+// text wins in a merge.
 const keyHorizon = "horizon"
 
 // FieldOf names the entry that an entry of [TypePast] belongs to.
@@ -40,7 +40,7 @@ func (e Entry) Horizon() int64 {
 	return n
 }
 
-// WithoutHorizon returns an entry that has all of its past in itself, as it is told of one that was put together.
+// WithoutHorizon returns an entry that was put together from its parts: all of its past is in it.
 func (e Entry) WithoutHorizon() Entry {
 	e.Extra = maps.Clone(e.Extra)
 	delete(e.Extra, keyHorizon)
@@ -65,7 +65,7 @@ func (e Entry) withoutEarlier() Entry {
 
 // Size is about how many bytes the encoded entry has, and never less.
 func (e Entry) Size() int {
-	const each = 80 // names, moments and marks
+	const each = 80 // bytes for its name, stamps and JSON marks
 	n := each + len(e.ID) + len(e.Type)
 	for f, r := range e.Fields {
 		n += each + len(f) + len(r.Value.Reveal()) + len(r.Stamp.By)
@@ -91,7 +91,7 @@ func (e Entry) Trim() (out Entry, taken []Past) {
 	if over <= 0 || len(e.Past) == 0 {
 		return e, nil
 	}
-	over += Roomy / 4 // not again with the next edit
+	over += Roomy / 4 // so that the next edit doesn't trim again
 	horizon := int64(0)
 	for _, p := range e.Past {
 		if over <= 0 {
@@ -119,7 +119,7 @@ func JoinedPast(a, b Entry) []Past {
 	return Merge(a, b).Past
 }
 
-// Lost returns what of a past an entry doesn't hold.
+// Lost returns those values of a past that an entry doesn't hold.
 func Lost(e Entry, past []Past) (lost []Past) {
 	for _, p := range past {
 		if _, there := slices.BinarySearchFunc(e.Past, p, comparePast); !there {
