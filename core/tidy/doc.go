@@ -95,17 +95,3 @@ type Options struct {
 func Find(ctx context.Context, entries []vault.Entry, o Options) ([]Proposal, error) {
 	return new(Memory).Find(ctx, entries, o)
 }
-
-// Find is [Find], for entries most of which may be those of the search before.
-func (m *Memory) Find(ctx context.Context, entries []vault.Entry, o Options) ([]Proposal, error) {
-	if m.relations == nil {
-		m.relations = map[[2]*row]*relation{}
-	}
-	f := newFinder(m.rows(entries), o, m.relations)
-	pairs, err := f.pairs(ctx)
-	if err != nil {
-		return nil, err
-	}
-	m.forget()
-	return f.gather(pairs), nil
-}

@@ -20,9 +20,13 @@ func rank(s Sureness) int {
 // gather makes proposals of pairs, the surest first. Rows that must stay apart are in no proposal together, whatever
 // stands between them.
 func (f *finder) gather(pairs []pair) []Proposal {
-	// Of so many pairs in one number: how sure, and which rows.
-	place := func(p pair) int { return (rank(p.sure)*len(f.rows)+p.a.at)*len(f.rows) + p.b.at }
-	slices.SortFunc(pairs, func(a, b pair) int { return cmp.Compare(place(a), place(b)) })
+	// The place of a pair in one number: how sure it is, and which rows it has.
+	place := make([]int, len(pairs))
+	order := make([]int, len(pairs))
+	for i, p := range pairs {
+		place[i], order[i] = (rank(p.sure)*len(f.rows)+p.a.at)*len(f.rows)+p.b.at, i
+	}
+	slices.SortFunc(order, func(a, b int) int { return cmp.Compare(place[a], place[b]) })
 	groups := make([]*group, len(f.rows))
 	of := func(r *row) *group {
 		if groups[r.at] == nil {
@@ -30,7 +34,8 @@ func (f *finder) gather(pairs []pair) []Proposal {
 		}
 		return groups[r.at]
 	}
-	for _, p := range pairs {
+	for _, i := range order {
+		p := pairs[i]
 		x, y := of(p.a), of(p.b)
 		if x == y {
 			x.note(p)
@@ -135,15 +140,21 @@ func (f *finder) propose(g *group) Proposal {
 // password that use or dates prove.
 func (f *finder) survives(rows []*row) (s Survives) {
 	best := func(better func(a, b *row) int) *row { return slices.MaxFunc(rows, better) }
-	count := map[string]int{}
-	for _, r := range rows {
-		count[r.user]++
+	// how often a user name is used, at other sites and here
+	uses := func(user string) int {
+		n := f.users[user]
+		for _, r := range rows {
+			if r.user == user {
+				n++
+			}
+		}
+		return n
 	}
 	s.Username = best(func(a, b *row) int {
 		return cmp.Or(
 			compareBool(!a.vague, !b.vague),
 			compareBool(mailOf(a.user) != "", mailOf(b.user) != ""),
-			cmp.Compare(f.users[a.user]+count[a.user], f.users[b.user]+count[b.user]),
+			cmp.Compare(uses(a.user), uses(b.user)),
 			compareBool(strings.TrimSpace(a.shown) == a.shown, strings.TrimSpace(b.shown) == b.shown),
 			cmp.Compare(f.used(a), f.used(b)), cmp.Compare(a.changed, b.changed), cmp.Compare(b.at, a.at),
 		)

@@ -41,6 +41,11 @@ type row struct {
 
 	domains []string // its own and those that its note names
 	meets   []string // other keys under which it meets rows that may be the same
+
+	in     bool     // whether it is in the index
+	sites  []string // of domains
+	seat   string   // where it signs in, in one word; empty if that isn't known
+	blocks []string // all keys under which it meets others
 }
 
 // pair is two rows that may be one login.
@@ -50,61 +55,13 @@ type pair struct {
 	reasons []Reason
 }
 
+// finder is one search.
 type finder struct {
-	o    Options
-	rows []*row
-
-	site     func(domain string) string
-	seats    map[string][]*row             // by where they sign in
-	places   map[string]int                // by password: at how many sites it is
-	users    map[string]int                // by folded user name: at how many sites it signs in
-	separate map[[2]string]map[string]bool // by two user names: sites where both sign in, each with its own password
-	together map[[2]string]int             // by two user names: sites where both have the same password
-
+	o Options
+	*index
 	relations map[[2]*row]*relation
-}
-
-// relation says how two rows are related by themselves, as far as that was asked.
-type relation struct {
-	names        alike
-	keys         keys
-	named, keyed bool
-	round        int // the search in which they were judged last
-}
-
-// Memory is what a search leaves for the next one: what was read of each entry, and found of two of them by
-// themselves. Its zero value is ready. It isn't safe for concurrent use.
-type Memory struct {
-	read      vault.Readings[*row]
-	relations map[[2]*row]*relation
-	round     int
-	most      int // how many relations there were when those of rows that had gone were forgotten
-}
-
-// rows are the entries that are logins, as they were read.
-func (m *Memory) rows(entries []vault.Entry) (out []*row) {
-	m.round++
-	out = make([]*row, 0, len(entries))
-	for _, r := range m.read.Read(entries, readRow) {
-		if r != nil {
-			r.at, r.round = len(out), m.round
-			out = append(out, r)
-		}
-	}
-	return out
-}
-
-// forget drops the relations of rows that aren't there any more, once these are many.
-func (m *Memory) forget() {
-	if len(m.relations) < 2*m.most+1000 {
-		return
-	}
-	for two := range m.relations {
-		if two[0].round != m.round || two[1].round != m.round {
-			delete(m.relations, two)
-		}
-	}
-	m.most = len(m.relations)
+	loose     bool     // the judgement that is being made rests on other rows too
+	room      []string // to use again
 }
 
 // readRow reads an entry; nil for what is no login, or archived.
@@ -155,75 +112,6 @@ func (r *row) readBlocks() {
 	r.meets = append(r.meets, "title "+r.name)
 	if r.made {
 		r.meets = append(r.meets, "made "+r.password)
-	}
-}
-
-func newFinder(rows []*row, o Options, relations map[[2]*row]*relation) *finder {
-	f := &finder{
-		rows: rows, relations: relations,
-		o: o, site: o.Site, seats: map[string][]*row{}, places: map[string]int{}, users: map[string]int{},
-		separate: map[[2]string]map[string]bool{}, together: map[[2]string]int{},
-	}
-	if f.site == nil {
-		f.site = func(domain string) string { return domain }
-	}
-	f.learn()
-	return f
-}
-
-// seat is where a row signs in, in one word; empty if that isn't known.
-func (f *finder) seat(r *row) string {
-	if len(r.spots) > 0 {
-		return f.site(r.spots[0].domain)
-	}
-	return r.app
-}
-
-// learn finds out which names and passwords go together in the whole list.
-func (f *finder) learn() {
-	for _, r := range f.rows {
-		if seat := f.seat(r); seat != "" {
-			f.seats[seat] = append(f.seats[seat], r)
-		}
-	}
-	for _, list := range f.seats {
-		count(f.places, list, func(r *row) string { return r.password })
-		count(f.users, list, func(r *row) string { return r.user })
-	}
-	for seat, list := range f.seats {
-		for i, a := range list {
-			for _, b := range list[:i] {
-				if a.user == "" || b.user == "" || a.user == b.user || a.password == "" || b.password == "" {
-					continue
-				}
-				k := two(a.user, b.user)
-				switch f.keyness(a, b) {
-				case sameKey:
-					f.together[k]++
-				case otherKey:
-					if f.separate[k] == nil {
-						f.separate[k] = map[string]bool{}
-					}
-					f.separate[k][seat] = true
-				}
-			}
-		}
-	}
-}
-
-// count adds one for each thing that some of the rows have.
-func count(of map[string]int, rows []*row, thing func(*row) string) {
-	var had map[string]bool
-	if len(rows) > 1 {
-		had = make(map[string]bool, len(rows))
-	}
-	for _, r := range rows {
-		if t := thing(r); t != "" && !had[t] {
-			of[t]++
-			if had != nil {
-				had[t] = true
-			}
-		}
 	}
 }
 
@@ -393,11 +281,8 @@ var keyFacts = map[keys]Why{
 	sameKey: WhySamePassword, pastKey: WhyPast, nearKey: WhyNear, oneKey: WhyOnePassword, otherKey: WhyChanged,
 }
 
-// judge says whether two rows may be one login.
+// judge says whether two rows may be one login, whatever the user said of them.
 func (f *finder) judge(a, b *row) (p pair, ok bool) {
-	if f.o.Apart != nil && f.o.Apart(a.id, b.id) {
-		return p, false
-	}
 	n, place := f.nearness(a, b)
 	if n == elsewhere || n == hosted && !f.oneTenant(a, b) {
 		return p, false
@@ -414,11 +299,7 @@ func (f *finder) judge(a, b *row) (p pair, ok bool) {
 		if names == mailPart && mailOf(a.user) != "" || names == masked && !isMask(a.user) {
 			facts[1].A, facts[1].B = b.shown, a.shown
 		}
-		sure := v.sure
-		if sure == Sure && f.o.Doubted != nil && f.o.Doubted(a.id, b.id) {
-			sure = Likely
-		}
-		return pair{a, b, sure, facts}, true
+		return pair{a, b, v.sure, facts}, true
 	}
 	return p, false
 }
@@ -431,10 +312,11 @@ func (f *finder) naming(a, b *row) alike {
 	}
 	switch names {
 	case typing, oldMail, mailPart, masked:
+		f.loose = true
 		k := two(a.user, b.user)
 		elsewhere := 0
 		for seat := range f.separate[k] {
-			if seat != f.seat(a) && seat != f.seat(b) {
+			if seat != a.seat && seat != b.seat {
 				elsewhere++
 			}
 		}
@@ -464,10 +346,14 @@ func (f *finder) oneTenant(a, b *row) bool {
 // alone reports whether, of the rows at a row's place, the other is the only one that it could belong to: among those
 // with a user name of their own, or with the same password.
 func (f *finder) alone(a, b *row, key keys) bool {
+	f.loose = true
 	if b.vague && !a.vague {
 		a, b = b, a
 	}
-	for _, c := range f.seats[f.seat(a)] {
+	if a.seat == "" {
+		return true
+	}
+	for _, c := range f.seats[a.seat].rows {
 		if c == a || c == b || c.user == b.user || c.vague {
 			continue
 		}
@@ -492,39 +378,12 @@ func isVague(user string) bool { return user == "" || isMask(user) }
 
 // pairs judges all rows that have something in common.
 func (f *finder) pairs(ctx context.Context) (out []pair, err error) {
-	blocks := map[string][]*row{}
-	put := func(key string, r *row) {
-		if list := blocks[key]; len(list) == 0 || list[len(list)-1] != r { // a row's keys come one after the other
-			blocks[key] = append(list, r)
+	for i, m := range f.meetings {
+		if i%1000 == 0 && ctx.Err() != nil {
+			return nil, ctx.Err()
 		}
-	}
-	for _, r := range f.rows {
-		for _, d := range r.domains {
-			put("site "+f.site(d), r)
-		}
-		for _, key := range r.meets {
-			put(key, r)
-		}
-	}
-	for _, list := range blocks {
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		for i, a := range list {
-			for _, b := range list[:i] {
-				r := f.relation(a, b)
-				if r.round == a.round {
-					continue
-				}
-				r.round = a.round
-				x, y := a, b
-				if x.at > y.at {
-					x, y = y, x
-				}
-				if p, ok := f.judge(x, y); ok {
-					out = append(out, p)
-				}
-			}
+		if p, ok := f.judged(m); ok {
+			out = append(out, p)
 		}
 	}
 	return out, nil

@@ -93,7 +93,7 @@ func (f *finder) nearness(a, b *row) (best near, why Reason) {
 				take(sited, Reason{WhySameSite, x.host, y.host})
 			case x.domain == y.domain:
 				take(systems, Reason{WhySameSite, x.host, y.host})
-			case f.site(x.domain) == f.site(y.domain):
+			case f.o.Site(x.domain) == f.o.Site(y.domain):
 				take(owned, Reason{WhyOwner, x.domain, y.domain})
 			}
 		}
@@ -125,8 +125,10 @@ func (f *finder) farther(a, b *row, take func(near, Reason)) {
 			}
 		}
 	}
-	if len(a.spots) > 0 && len(b.spots) > 0 && a.made && a.password == b.password &&
-		f.places[a.password] == 2 {
+	if len(a.spots) == 0 || len(b.spots) == 0 || !a.made || a.password != b.password {
+		return
+	}
+	if f.loose = true; f.places[a.password] == 2 {
 		take(renamed, Reason{WhyRenamed, a.spots[0].domain, b.spots[0].domain})
 	}
 }

@@ -1,4 +1,4 @@
-// Crosscheck type-checks packages, their tests included, as another system would compile them. That takes a small part
+// Crosscheck type-checks packages, and their tests, as another system would compile them. That takes a small part
 // of the time that compiling takes: of packages of other modules only what they declare is read, not what their
 // functions do. It prints what is wrong and exits with 1 if anything is. Packaging (tools/dist) compiles and links.
 //
@@ -6,6 +6,7 @@
 package main
 
 import (
+	"flag"
 	"fmt"
 	"go/ast"
 	"go/parser"
@@ -18,18 +19,21 @@ import (
 )
 
 func main() {
-	if len(os.Args) < 3 {
-		fmt.Fprintln(os.Stderr, "usage: crosscheck SYSTEM/PROCESSOR PACKAGE...")
+	tests := flag.Bool("tests", true, "check the packages' tests too")
+	flag.Parse()
+	if flag.NArg() < 2 {
+		fmt.Fprintln(os.Stderr, "usage: crosscheck [-tests=false] SYSTEM/PROCESSOR PACKAGE...")
 		os.Exit(2)
 	}
-	system, processor, _ := strings.Cut(os.Args[1], "/")
-	faults, err := check(system, processor, os.Args[2:])
+	target := flag.Arg(0)
+	system, processor, _ := strings.Cut(target, "/")
+	faults, err := check(system, processor, *tests, flag.Args()[1:])
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(2)
 	}
 	for _, f := range faults {
-		fmt.Fprintf(os.Stderr, "%s: %s\n", os.Args[1], f)
+		fmt.Fprintf(os.Stderr, "%s: %s\n", target, f)
 	}
 	if len(faults) > 0 {
 		os.Exit(1)
@@ -37,7 +41,7 @@ func main() {
 }
 
 // check returns what is wrong with the packages that the patterns name, for one system and processor.
-func check(system, processor string, patterns []string) (faults []string, err error) {
+func check(system, processor string, tests bool, patterns []string) (faults []string, err error) {
 	here, err := os.Getwd()
 	if err != nil {
 		return nil, fmt.Errorf("failed to find the module: %w", err)
@@ -46,7 +50,7 @@ func check(system, processor string, patterns []string) (faults []string, err er
 		Mode: packages.NeedName | packages.NeedFiles | packages.NeedCompiledGoFiles | packages.NeedImports |
 			packages.NeedDeps | packages.NeedTypes | packages.NeedSyntax | packages.NeedTypesInfo,
 		Env:       append(os.Environ(), "GOOS="+system, "GOARCH="+processor, "CGO_ENABLED=0"),
-		Tests:     true,
+		Tests:     tests,
 		ParseFile: declarationsOutside(here),
 	}, patterns...)
 	if err != nil {

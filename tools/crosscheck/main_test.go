@@ -24,12 +24,15 @@ func TestCheck(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
 	for system, wrong := range map[string]bool{"linux": false, "darwin": false, "windows": true} {
-		faults, err := check(system, "amd64", []string{"./..."})
+		faults, err := check(system, "amd64", true, []string{"./..."})
 		require.NoError(t, err)
 		require.Equal(t, wrong, len(faults) > 0, "%s: %q", system, faults)
 	}
 	require.NoError(t, os.WriteFile("more_test.go", []byte("package harbour\n\nvar _ int = name()\n"), 0o600))
-	faults, err := check("darwin", "amd64", []string{"./..."})
+	faults, err := check("darwin", "amd64", true, []string{"./..."})
 	require.NoError(t, err)
 	require.NotEmpty(t, faults, "tests are checked too")
+	faults, err = check("darwin", "amd64", false, []string{"./..."})
+	require.NoError(t, err)
+	require.Empty(t, faults, "but not if nobody wants it")
 }
