@@ -67,7 +67,7 @@ type Survives struct {
 	PasswordOf               string // the id of the row whose password it is; empty if none has one
 }
 
-// Proposal says that rows would be one login.
+// Proposal says that rows would be one login. Its slices must not be changed.
 type Proposal struct {
 	IDs      []string // in the order of the list
 	Sure     Sureness

@@ -19,7 +19,7 @@ func rank(s Sureness) int {
 
 // gather makes proposals of pairs, the surest first. Rows that must stay apart are in no proposal together, whatever
 // stands between them.
-func (f *finder) gather(pairs []pair) []Proposal {
+func (f *finder) gather(pairs []*pair) []Proposal {
 	// The place of a pair in one number: how sure it is, and which rows it has.
 	place := make([]int, len(pairs))
 	order := make([]int, len(pairs))
@@ -30,7 +30,9 @@ func (f *finder) gather(pairs []pair) []Proposal {
 	groups := make([]*group, len(f.rows))
 	of := func(r *row) *group {
 		if groups[r.at] == nil {
-			groups[r.at] = &group{rows: []*row{r}, sure: Sure}
+			g := &group{sure: Sure}
+			g.rows, g.pairs = append(g.few[:0], r), g.fewPairs[:0]
+			groups[r.at] = g
 		}
 		return groups[r.at]
 	}
@@ -57,28 +59,34 @@ func (f *finder) gather(pairs []pair) []Proposal {
 		}
 		x.note(p)
 	}
-	done := map[*group]bool{}
-	var out []Proposal
+	var out [3][]Proposal // by how sure they are
 	for _, r := range f.rows {
 		g := groups[r.at]
-		if g == nil || done[g] || len(g.rows) < 2 {
+		if g == nil || g.done || len(g.rows) < 2 {
+			r.last = nil
 			continue
 		}
-		done[g] = true
-		out = append(out, f.propose(g))
+		g.done = true
+		out[rank(g.sure)] = append(out[rank(g.sure)], f.propose(g))
 	}
-	slices.SortStableFunc(out, func(a, b Proposal) int { return cmp.Compare(rank(a.Sure), rank(b.Sure)) })
-	return out
+	return slices.Concat(out[:]...)
 }
 
 // group is rows that would be one login.
 type group struct {
 	rows  []*row
-	pairs []pair
+	pairs []*pair
 	sure  Sureness
+	done  bool
+
+	ids     []string // of the rows, in the order of the list
+	reasons []Reason // of all pairs, each once
+
+	few      [2]*row // room for most groups
+	fewPairs [1]*pair
 }
 
-func (g *group) note(p pair) { g.pairs = append(g.pairs, p) }
+func (g *group) note(p *pair) { g.pairs = append(g.pairs, p) }
 
 // parted reports whether two groups hold rows that must stay apart.
 func (f *finder) parted(x, y *group) bool {
@@ -121,19 +129,23 @@ func (f *finder) bridged(a, b *row, groups ...*group) bool {
 // propose says what would become of a group.
 func (f *finder) propose(g *group) Proposal {
 	slices.SortFunc(g.rows, func(a, b *row) int { return cmp.Compare(a.at, b.at) })
-	p := Proposal{Sure: g.sure}
-	for _, r := range g.rows {
-		p.IDs = append(p.IDs, r.id)
-	}
-	for _, x := range g.pairs {
-		for _, r := range x.reasons {
-			if !slices.Contains(p.Reasons, r) {
-				p.Reasons = append(p.Reasons, r)
+	first := g.rows[0]
+	if last := first.last; last != nil && slices.Equal(last.rows, g.rows) && slices.Equal(last.pairs, g.pairs) {
+		g.ids, g.reasons = last.ids, last.reasons
+	} else {
+		for _, r := range g.rows {
+			g.ids = append(g.ids, r.id)
+		}
+		for _, x := range g.pairs {
+			for _, r := range x.reasons {
+				if !slices.Contains(g.reasons, r) {
+					g.reasons = append(g.reasons, r)
+				}
 			}
 		}
 	}
-	p.Survives = f.survives(g.rows)
-	return p
+	first.last = g
+	return Proposal{IDs: g.ids, Sure: g.sure, Reasons: g.reasons, Survives: f.survives(g.rows)}
 }
 
 // survives chooses what stays: the fullest user name, the title that people read, the page where one signs in, and the
@@ -161,7 +173,7 @@ func (f *finder) survives(rows []*row) (s Survives) {
 	}).shown
 	s.Title = best(func(a, b *row) int {
 		return cmp.Or(
-			compareBool(readable(a), readable(b)), cmp.Compare(b.at, a.at),
+			compareBool(a.readable, b.readable), cmp.Compare(b.at, a.at),
 		)
 	}).title
 	s.Address = f.address(rows)

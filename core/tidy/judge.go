@@ -34,6 +34,7 @@ type row struct {
 	note     string // in lower case
 	spots    []spot
 	vague    bool // the user name doesn't say whose it is
+	readable bool // the title is more than the site's address
 	password string
 	made     bool // the password looks as if a program had made it
 	past     map[string]bool
@@ -46,6 +47,7 @@ type row struct {
 	sites  []string // of domains
 	seat   string   // where it signs in, in one word; empty if that isn't known
 	blocks []string // all keys under which it meets others
+	last   *group   // that it was the first of in the search before, with what was proposed
 }
 
 // pair is two rows that may be one login.
@@ -85,7 +87,7 @@ func readRow(e vault.Entry) *row {
 			r.spots = append(r.spots, s)
 		}
 	}
-	r.vague, r.made = isVague(r.user), made(r.password)
+	r.vague, r.made, r.readable = isVague(r.user), made(r.password), readable(r)
 	r.readBlocks()
 	return r
 }
@@ -281,11 +283,11 @@ var keyFacts = map[keys]Why{
 	sameKey: WhySamePassword, pastKey: WhyPast, nearKey: WhyNear, oneKey: WhyOnePassword, otherKey: WhyChanged,
 }
 
-// judge says whether two rows may be one login, whatever the user said of them.
-func (f *finder) judge(a, b *row) (p pair, ok bool) {
+// judge returns the pair that two rows are, whatever the user said of them; nil if they can't be one login.
+func (f *finder) judge(a, b *row) *pair {
 	n, place := f.nearness(a, b)
 	if n == elsewhere || n == hosted && !f.oneTenant(a, b) {
-		return p, false
+		return nil
 	}
 	names, key := f.naming(a, b), f.keyness(a, b)
 	for _, v := range table {
@@ -293,15 +295,15 @@ func (f *finder) judge(a, b *row) (p pair, ok bool) {
 			continue
 		}
 		if v.alone && !f.alone(a, b, key) {
-			return p, false
+			return nil
 		}
 		facts := []Reason{place, {nameFacts[names], a.shown, b.shown}, {Why: keyFacts[key]}}
 		if names == mailPart && mailOf(a.user) != "" || names == masked && !isMask(a.user) {
 			facts[1].A, facts[1].B = b.shown, a.shown
 		}
-		return pair{a, b, v.sure, facts}, true
+		return &pair{a, b, v.sure, facts}
 	}
-	return p, false
+	return nil
 }
 
 // naming compares the user names of two rows, with what is known of them from the rest of the list.
@@ -377,12 +379,12 @@ func (f *finder) alone(a, b *row, key keys) bool {
 func isVague(user string) bool { return user == "" || isMask(user) }
 
 // pairs judges all rows that have something in common.
-func (f *finder) pairs(ctx context.Context) (out []pair, err error) {
+func (f *finder) pairs(ctx context.Context) (out []*pair, err error) {
 	for i, m := range f.meetings {
 		if i%1000 == 0 && ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		if p, ok := f.judged(m); ok {
+		if p := f.judged(m); p != nil {
 			out = append(out, p)
 		}
 	}

@@ -280,27 +280,26 @@ func distinct(out []string, rows []*row, thing func(*row) string) []string {
 	return out
 }
 
-// judged returns the judgement of a meeting: the one of before, if nothing that it rests on can have changed.
-func (f *finder) judged(m meeting) (p pair, ok bool) {
+// judged returns the pair that a meeting is, if it is one: the one of before, where nothing that it rests on can have
+// changed.
+func (f *finder) judged(m meeting) *pair {
 	a, b := m.a, m.b
 	flipped := a.at > b.at
 	if flipped {
 		a, b = b, a
 	}
 	if !m.relation.judged || !m.firm || m.flipped != flipped {
-		m.pair, m.flipped = nil, flipped
 		f.loose = false
-		if p, ok := f.judge(a, b); ok {
-			m.pair = &p
-		}
+		m.pair, m.flipped = f.judge(a, b), flipped
 		m.relation.judged, m.firm = true, !f.loose
 	}
 	if m.pair == nil || f.o.Apart != nil && f.o.Apart(a.id, b.id) {
-		return p, false
+		return nil
 	}
-	p = *m.pair
-	if p.sure == Sure && f.o.Doubted != nil && f.o.Doubted(a.id, b.id) {
-		p.sure = Likely
+	if m.pair.sure == Sure && f.o.Doubted != nil && f.o.Doubted(a.id, b.id) {
+		doubted := *m.pair
+		doubted.sure = Likely
+		return &doubted
 	}
-	return p, true
+	return m.pair
 }
