@@ -434,19 +434,23 @@ export async function unlock(page, device, password, whose = "Maren") {
 }
 
 /**
- * Waits until a page is the lock page. What else is drawn again while the vault locks leads there too, and one way
- * there takes the place of the other.
+ * Waits until a page is at an address that something else leads it to, maybe more than once: one way there takes the
+ * place of the other.
  * @param {import("playwright-core").Page} page
+ * @param {string} url
  */
-export async function lockPage(page, timeout = 10000) {
+export async function arrived(page, url, timeout = 10000) {
   for (let tries = 0; ; tries++) {
     try {
-      return await page.waitForURL("**/open/**", { timeout });
+      return await page.waitForURL(url, { timeout });
     } catch (e) {
       if (tries > 2 || !/ERR_ABORTED/.test(String(e))) throw e;
     }
   }
 }
+
+/** Waits until a page is the lock page. What else is drawn again while the vault locks leads there too. */
+export const lockPage = (page, timeout = 10000) => arrived(page, "**/open/**", timeout);
 
 /** Connects a browser's extension to a device whose vault is open in page. */
 export async function connect(b, page, device, person = maren) {

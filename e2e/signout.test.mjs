@@ -3,6 +3,7 @@ import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
 import {
   accessible,
+  arrived,
   browser,
   build,
   chooseByKeys,
@@ -117,7 +118,7 @@ test("sites that were filled are signed out at locking, and one that was typed i
   await desk.evaluate(() => document.activeElement?.blur());
   await desk.keyboard.press("Shift+L");
   await lockPage(desk);
-  await filled.waitForURL(d.site("lanternfish", "/")); // its first page
+  await arrived(filled, d.site("lanternfish", "/"), 30000); // its first page
   await filled.waitForTimeout(1500); // what it wrote while it ended goes too
   await soon(async () => !(await signedIn("lanternfish")));
   await soon(async () => (await left(filled)).length === 0);
@@ -146,7 +147,7 @@ test("also when the app ends, and when the vault was opened again before anybody
   await desk.keyboard.press("Shift+L");
   await lockPage(desk);
   await unlock(desk, d.laptop, maren.password);
-  await filled.waitForURL(d.site("lanternfish", "/")); // its first page
+  await arrived(filled, d.site("lanternfish", "/"), 30000); // its first page
   await filled.waitForTimeout(1500);
   assert.deepEqual(await kept(), {});
   await signInByFill(filled, "lanternfish");
