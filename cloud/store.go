@@ -16,11 +16,11 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
-	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver, without cgo
 
 	"redlocket/core/keys"
 	"redlocket/core/wire"
+	"redlocket/schema"
 )
 
 //go:embed migrations/*.sql
@@ -92,12 +92,15 @@ func openStore(ctx context.Context, file string) (*store, error) {
 	if err != nil {
 		return nil, err
 	}
-	p, err := goose.NewProvider(goose.DialectSQLite3, db.DB, dir)
+	steps, err := schema.Of(db.DB, dir)
 	if err == nil {
-		err = notNewer(ctx, p)
+		_, _, err = steps.Left(ctx)
 	}
 	if err == nil {
-		_, err = p.Up(ctx)
+		err = steps.Take(ctx)
+	}
+	if errors.Is(err, schema.ErrNewer) {
+		err = errNewer
 	}
 	if err != nil {
 		_ = db.Close()
@@ -111,17 +114,9 @@ func openStore(ctx context.Context, file string) (*store, error) {
 	return &store{db: db, quota: DefaultQuota, quick: quick}, nil
 }
 
-// errNewer refuses what a newer version of the program wrote: it may mean something that this one doesn't know.
+// errNewer says what [schema.ErrNewer] means for a cloud's database.
 var errNewer = errors.New("a newer version of Red Locket wrote this cloud's database: this one leaves it as it is. " +
 	"Use the newer one")
-
-func notNewer(ctx context.Context, p *goose.Provider) error {
-	has, knows, err := p.GetVersions(ctx)
-	if err == nil && has > knows {
-		err = errNewer
-	}
-	return err
-}
 
 // ownFile makes the database's file, and keeps it and what SQLite puts beside it from other accounts of the computer,
 // also where they stood before.

@@ -8,7 +8,8 @@ import (
 	"path/filepath"
 
 	"github.com/jmoiron/sqlx"
-	"github.com/pressly/goose/v3"
+
+	"redlocket/schema"
 )
 
 // before is what is added to a file's name for the copy of it as the version before left it.
@@ -16,18 +17,18 @@ const before = ".before"
 
 // moveOn brings a file of an earlier version to the present one. A copy of it as it was is kept until
 // [Store.Settled]; if anything fails the file is as it was.
-func moveOn(ctx context.Context, p *goose.Provider, db *sqlx.DB, file string) error {
-	has, knows, err := p.GetVersions(ctx)
-	if err != nil || has == knows {
+func moveOn(ctx context.Context, steps schema.Steps, db *sqlx.DB, file string) error {
+	taken, more, err := steps.Left(ctx)
+	if err != nil || !more {
 		return err
 	}
-	if has > 0 {
+	if taken > 0 {
 		if err := copyBefore(ctx, db, file); err != nil {
 			return fmt.Errorf("failed to copy it before it is moved on: %w", err)
 		}
 	}
-	_, err = p.Up(ctx)
-	if err == nil || has == 0 {
+	err = steps.Take(ctx)
+	if err == nil || taken == 0 {
 		return err
 	}
 	return errors.Join(err, db.Close(), putBack(file))

@@ -19,12 +19,12 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
-	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver, without cgo
 
 	"redlocket/app"
 	"redlocket/app/records"
 	"redlocket/core/ledger"
+	"redlocket/schema"
 )
 
 //go:embed migrations/*.sql
@@ -136,12 +136,12 @@ func open(ctx context.Context, file string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	p, err := goose.NewProvider(goose.DialectSQLite3, db.DB, dir)
+	steps, err := schema.Of(db.DB, dir)
 	if err == nil {
-		err = notNewer(ctx, p)
+		err = moveOn(ctx, steps, db, file)
 	}
-	if err == nil {
-		err = moveOn(ctx, p, db, file)
+	if errors.Is(err, schema.ErrNewer) {
+		err = errNewer
 	}
 	if err != nil {
 		_ = db.Close()
@@ -150,17 +150,9 @@ func open(ctx context.Context, file string) (*Store, error) {
 	return &Store{db, file}, nil
 }
 
-// errNewer refuses what a newer version of the program wrote: it may mean something that this one doesn't know.
+// errNewer says what [schema.ErrNewer] means for a vault.
 var errNewer = errors.New("a newer version of Red Locket wrote this vault: this one leaves it as it is. " +
 	"Use the newer one")
-
-func notNewer(ctx context.Context, p *goose.Provider) error {
-	has, knows, err := p.GetVersions(ctx)
-	if err == nil && has > knows {
-		err = errNewer
-	}
-	return err
-}
 
 // Forget empties the file's log: pages that were freed are overwritten already.
 func (s *Store) Forget(ctx context.Context) error {

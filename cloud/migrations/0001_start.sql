@@ -1,4 +1,3 @@
--- +goose Up
 CREATE TABLE meta (key TEXT PRIMARY KEY, value BLOB NOT NULL) STRICT;
 
 CREATE TABLE accounts (

@@ -1,4 +1,3 @@
--- +goose Up
 CREATE TABLE chunks (
   account TEXT NOT NULL,
   file    TEXT NOT NULL,

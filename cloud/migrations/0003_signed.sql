@@ -1,4 +1,3 @@
--- +goose Up
 -- Accounts are known by public keys, and each device by a key of its own. Of an account of the first format nothing is
 -- kept that a signature could be checked with: it can't be signed in to any more, and its devices make a new one.
 DELETE FROM chunks;

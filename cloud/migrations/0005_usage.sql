@@ -1,4 +1,3 @@
--- +goose Up
 -- What each account takes, kept by the database itself: nothing has to add it up, and no race gets past it.
 CREATE TABLE usage (
   account TEXT PRIMARY KEY,
@@ -14,56 +13,36 @@ UPDATE usage SET
     + (SELECT COALESCE(sum(length(blob)), 0) FROM heads h WHERE h.account = usage.account),
   files = (SELECT COALESCE(sum(size), 0) FROM chunks c WHERE c.account = usage.account);
 
--- +goose StatementBegin
 CREATE TRIGGER account_made AFTER INSERT ON accounts BEGIN
   INSERT INTO usage (account) VALUES (new.account);
 END;
--- +goose StatementEnd
--- +goose StatementBegin
 CREATE TRIGGER account_gone AFTER DELETE ON accounts BEGIN
   DELETE FROM usage WHERE account = old.account;
 END;
--- +goose StatementEnd
--- +goose StatementBegin
 CREATE TRIGGER record_made AFTER INSERT ON records BEGIN
   UPDATE usage SET records = records + 1, bytes = bytes + length(new.blob) WHERE account = new.account;
 END;
--- +goose StatementEnd
--- +goose StatementBegin
 CREATE TRIGGER record_changed AFTER UPDATE OF blob ON records BEGIN
   UPDATE usage SET bytes = bytes + length(new.blob) - length(old.blob) WHERE account = new.account;
 END;
--- +goose StatementEnd
--- +goose StatementBegin
 CREATE TRIGGER record_gone AFTER DELETE ON records BEGIN
   UPDATE usage SET records = records - 1, bytes = bytes - length(old.blob) WHERE account = old.account;
 END;
--- +goose StatementEnd
--- +goose StatementBegin
 CREATE TRIGGER head_made AFTER INSERT ON heads BEGIN
   UPDATE usage SET bytes = bytes + length(new.blob) WHERE account = new.account;
 END;
--- +goose StatementEnd
--- +goose StatementBegin
 CREATE TRIGGER head_gone AFTER DELETE ON heads BEGIN
   UPDATE usage SET bytes = bytes - length(old.blob) WHERE account = old.account;
 END;
--- +goose StatementEnd
--- +goose StatementBegin
 CREATE TRIGGER chunk_made AFTER INSERT ON chunks BEGIN
   UPDATE usage SET files = files + new.size WHERE account = new.account;
 END;
--- +goose StatementEnd
--- +goose StatementBegin
 CREATE TRIGGER chunk_changed AFTER UPDATE OF size ON chunks BEGIN
   UPDATE usage SET files = files + new.size - old.size WHERE account = new.account;
 END;
--- +goose StatementEnd
--- +goose StatementBegin
 CREATE TRIGGER chunk_gone AFTER DELETE ON chunks BEGIN
   UPDATE usage SET files = files - old.size WHERE account = old.account;
 END;
--- +goose StatementEnd
 DROP INDEX chunks_by_size;
 
 -- Changes are read in parts, in the order in which they were made.

@@ -1,4 +1,3 @@
--- +goose Up
 -- Codes that were mailed, one for each address and purpose.
 CREATE TABLE proofs (
   email   TEXT NOT NULL,

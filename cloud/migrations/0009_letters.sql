@@ -1,4 +1,3 @@
--- +goose Up
 -- What people send each other. It is found by the receiver's address: that may have no account yet.
 CREATE TABLE letters (
   address TEXT NOT NULL, -- of the receiver

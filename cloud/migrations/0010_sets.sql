@@ -1,4 +1,3 @@
--- +goose Up
 -- Sets that several people hold. The heads and records of an epoch stand among those of accounts, under the name of its
 -- chain: "set/EPOCH". Members are found by address, as with letters.
 CREATE TABLE sets (

@@ -1,4 +1,3 @@
--- +goose Up
 -- Helping hands: what is sealed for the owner of an account, and who holds a part of what opens it.
 CREATE TABLE hands (
   account TEXT PRIMARY KEY,

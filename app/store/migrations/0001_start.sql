@@ -1,4 +1,3 @@
--- +goose Up
 CREATE TABLE card (one INTEGER PRIMARY KEY CHECK (one = 1), card TEXT NOT NULL) STRICT;
 
 CREATE TABLE stand (

@@ -1,4 +1,3 @@
--- +goose Up
 CREATE TABLE files (
   id     TEXT PRIMARY KEY,
   chunks INTEGER NOT NULL,
