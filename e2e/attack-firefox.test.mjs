@@ -17,7 +17,7 @@ before(async () => {
     res.writeHead(200, { "Content-Type": "text/html; charset=utf-8" });
     res.end(`<!doctype html><title>Lanternfish</title><h1>Sign in</h1>${body}`);
   }).listen(PORT, "127.0.0.1");
-  all = await firefox(17600);
+  all = await firefox(17560);
   await connect(all);
 });
 after(async () => {

@@ -18,7 +18,7 @@ import {
 let all, d, desk, page, pages, show;
 
 before(async () => {
-  all = await formPages(17880, 17830);
+  all = await formPages(17880, 17860);
   ({ d, desk, page, pages, show } = all);
 });
 after(() => all?.end());

@@ -7,7 +7,7 @@ import { accessible, browser, build, demo, maren, unlock } from "./harness.mjs";
 let d, b, page, town;
 
 before(async () => {
-  d = await demo(build(), 17820);
+  d = await demo(build(), 17780);
   b = await browser();
   page = await b.page();
   town = await b.page();

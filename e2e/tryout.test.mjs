@@ -7,7 +7,7 @@ import { browser, build, connect, demo, hasValue, maren, unlock } from "./harnes
 let d, b, desk;
 
 before(async () => {
-  d = await demo(build(), 17690);
+  d = await demo(build(), 17660);
   b = await browser({ extension: true });
   desk = await b.page();
   await unlock(desk, d.laptop, maren.password);
