@@ -151,7 +151,7 @@ func (d *Device) Recover(ctx context.Context, profile, code string, password, re
 	v, err := d.openVault(ctx, s, p, ring, &o.pair)
 	if err == nil {
 		_ = v.Account.tellCard(ctx) // the others are signed out, and ask for the new one in any case
-		err = v.Account.recoverCover(ctx, pair, o.pair)
+		err = v.Second.recoverCover(ctx, pair, o.pair)
 	}
 	return v, err
 }
@@ -204,16 +204,12 @@ func keepSignIn(ctx context.Context, local *records.Local, p Profile, key keys.K
 	return local.Set(ctx, localSignIn, key[:])
 }
 
-// Account is what a person has at the cloud, and the paper that brings it back: the recovery
-// sheet, the account, its devices.
+// Account is what a person has at the cloud: the account, its devices, and the master password that signs in.
 type Account struct {
 	vault *Vault
 
-	telling sync.Mutex // held while the cloud is told of late keys: what was told last is what is so
-
-	mu    sync.Mutex        // guards what follows
-	cloud Cloud             // nil without one
-	ended map[[32]byte]bool // introductions that were answered or ended, by the hash of what was left for them
+	mu    sync.Mutex // guards cloud
+	cloud Cloud      // nil without one
 }
 
 func (a *Account) at() Cloud {
@@ -339,7 +335,7 @@ func (a *Account) takeKeys(ctx context.Context, cloud Cloud, in signedIn) error 
 				return err
 			}
 		}
-		if err := a.keepFormer(ctx); err != nil {
+		if err := a.vault.FormerKeys.keep(ctx); err != nil {
 			return err
 		}
 		err = a.vault.identity.update(ctx, func(now *Profile) {
@@ -380,24 +376,50 @@ func (a *Account) ChangeMaster(ctx context.Context, present, fresh, repeat secre
 	if err := d.byMaster(&p, fresh, &o); err != nil {
 		return err
 	}
-	if err := a.shareCover(ctx, was, o.pair); err != nil {
+	if err := a.vault.Second.shareCover(ctx, was, o.pair); err != nil {
 		return err
 	}
 	if err := a.relock(ctx, p, o, was.SignIn); err != nil {
 		return err
 	}
-	return a.rekeyCover(ctx, o.pair)
+	return a.vault.Second.rekeyCover(ctx, o.pair)
 }
 
 // haveMaster has another master password open the vault from now on, here and, once they hear of it, on the other
 // devices. signIn counts for a vault without a cloud alone.
 func (a *Account) haveMaster(ctx context.Context, by card, signIn keys.Key) error {
 	return errors.Join(
-		a.keepFormer(ctx),
+		a.vault.FormerKeys.keep(ctx),
 		a.vault.identity.update(ctx, func(p *Profile) { p.take(by) }),
 		keepSignIn(ctx, a.vault.Local, a.vault.Profile(), signIn),
 		a.tellCard(ctx),
 	)
+}
+
+// lock has other slots open the vault; the master password stays as it is.
+func (a *Account) lock(ctx context.Context, p Profile, o opened) error {
+	if err := a.vault.device.wrap(&p, &o); err != nil {
+		return err
+	}
+	return a.relock(ctx, p, o, o.pair.SignIn)
+}
+
+// relock has what is wrapped in a profile open the vault, here, at the cloud, and on the other devices. The cloud comes
+// first; it knows the key proof.
+func (a *Account) relock(ctx context.Context, p Profile, o opened, proof keys.Key) error {
+	if cloud := a.at(); cloud != nil {
+		credential, err := a.vault.Sync.Credential(ctx)
+		if err != nil {
+			return err
+		}
+		in := wire.NewCredentials{KeepSessions: true, Credentials: wire.Credentials{
+			Params: p.Params, SignIn: o.kept.Locks.SignIn(), Wrapped: p.Wrapped,
+		}}
+		if err := cloud.SetCredentials(ctx, credential, proof, in); err != nil {
+			return err
+		}
+	}
+	return a.haveMaster(ctx, card{p.Params, p.Wrapped, p.Ring}, o.pair.SignIn)
 }
 
 // errHasCloud is returned for a vault that has a cloud already.

@@ -133,7 +133,7 @@ func TestATakenAccountComesBack(t *testing.T) {
 			})
 		},
 		"by shutting out": func(t *testing.T, thief, desk *app.Vault) {
-			require.NoError(t, thief.Account.ShutOut(t.Context(), desk.Profile().Device, secret.New(master)))
+			require.NoError(t, thief.Epochs.ShutOut(t.Context(), desk.Profile().Device, secret.New(master)))
 			soon(t, "the desk is out", func() bool {
 				desk.Sync.Nudge()
 				return desk.Sync.Status().State == syncing.Ended
@@ -154,13 +154,13 @@ func TestATakenAccountComesBack(t *testing.T) {
 			mine := records.NewID()
 			require.NoError(t, desk.Items.Save(t.Context(), mine, login("Mine", "pw")))
 
-			require.NoError(t, desk.Account.AskBringBack(t.Context()))
+			require.NoError(t, desk.FormerKeys.Ask(t.Context()))
 			code := box.code(t, 1)
-			err := desk.Account.BringBack(t.Context(), secret.New("not it at all"), code)
+			err := desk.FormerKeys.BringBack(t.Context(), secret.New("not it at all"), code)
 			require.Equal(t, "back-password", fieldOf(t, err))
-			err = desk.Account.BringBack(t.Context(), secret.New(master), "1234 5678")
+			err = desk.FormerKeys.BringBack(t.Context(), secret.New(master), "1234 5678")
 			require.Equal(t, "back-code", fieldOf(t, err))
-			require.NoError(t, desk.Account.BringBack(t.Context(), secret.New(master), code))
+			require.NoError(t, desk.FormerKeys.BringBack(t.Context(), secret.New(master), code))
 			w.inStep(desk)
 			soon(t, "the thief is out", func() bool {
 				thief.Sync.Nudge()

@@ -165,7 +165,7 @@ func (w *world) createFor(d *app.Device, name, email string) *app.Vault {
 }
 
 func (w *world) join(d *app.Device, v *app.Vault) *app.Vault {
-	sheet, err := v.Account.Sheet(w.t.Context())
+	sheet, err := v.Sheets.Sheet(w.t.Context())
 	require.NoError(w.t, err)
 	w.inStep(v)
 	out, err := d.Join(
@@ -242,7 +242,7 @@ func TestALoginTravels(t *testing.T) {
 	assert.Equal(t, "desk", list[0].Name)
 	assert.True(t, list[1].SignedIn)
 
-	require.NoError(t, desk.Account.ShutOut(t.Context(), list[1].ID, secret.New(master)))
+	require.NoError(t, desk.Epochs.ShutOut(t.Context(), list[1].ID, secret.New(master)))
 	require.NoError(t, desk.Items.Save(t.Context(), id, vault.Changes{vault.FieldNotes: "after"}))
 	require.Eventually(
 		t,
@@ -419,17 +419,17 @@ func TestRecoverySheet(t *testing.T) {
 	w := newWorld(t)
 	d := w.device("desk")
 	v := w.create(d)
-	sheet, err := v.Account.Sheet(t.Context())
+	sheet, err := v.Sheets.Sheet(t.Context())
 	require.NoError(t, err)
-	require.True(t, v.Account.SheetWaits(t.Context()))
-	assert.Error(t, v.Account.CheckSheet(t.Context(), app.TypedSheet{
+	require.True(t, v.Sheets.Waits(t.Context()))
+	assert.Error(t, v.Sheets.Check(t.Context(), app.TypedSheet{
 		CarriedGroup: 1, Carried: "00000", RecoveryGroup: 2, Recovery: sheet.Recovery[1],
 	}))
-	require.NoError(t, v.Account.CheckSheet(t.Context(), app.TypedSheet{
+	require.NoError(t, v.Sheets.Check(t.Context(), app.TypedSheet{
 		CarriedGroup: 3, Carried: strings.ToLower(sheet.Carried[2]), RecoveryGroup: 8, Recovery: sheet.Recovery[7],
 	}))
-	assert.False(t, v.Account.SheetWaits(t.Context()))
-	after, err := v.Account.Sheet(t.Context())
+	assert.False(t, v.Sheets.Waits(t.Context()))
+	after, err := v.Sheets.Sheet(t.Context())
 	require.NoError(t, err)
 	assert.Empty(t, after.Recovery, "nobody can print it again")
 
@@ -465,7 +465,7 @@ func TestRecoveryOnADeviceThatJoined(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
-	sheet, err := desk.Account.Sheet(t.Context())
+	sheet, err := desk.Sheets.Sheet(t.Context())
 	require.NoError(t, err)
 	other := w.device("laptop")
 	laptop := w.join(other, desk)
@@ -492,13 +492,13 @@ func TestIntroduction(t *testing.T) {
 	require.NoError(t, err)
 	_, err = fresh.IntroductionAnswered(t.Context(), a.ID)
 	assert.ErrorIs(t, err, syncing.ErrNotReady)
-	err = desk.Account.Introduce(t.Context(), strings.Join(a.Words, " "))
+	err = desk.Joiners.Introduce(t.Context(), strings.Join(a.Words, " "))
 	assert.ErrorIs(t, err, reauth.ErrNeeded, "whoever passes by an open vault takes nothing along")
 	require.NoError(t, desk.Reauthenticate(secret.New(master)))
 	var in *records.InputError
-	require.ErrorAs(t, desk.Account.Introduce(t.Context(), "these are not the right words"), &in)
+	require.ErrorAs(t, desk.Joiners.Introduce(t.Context(), "these are not the right words"), &in)
 	assert.ErrorIs(t, in.Err, keys.ErrNotWords, "a slip of the fingers ends nothing")
-	require.NoError(t, desk.Account.Introduce(t.Context(), strings.Join(a.Words, " ")))
+	require.NoError(t, desk.Joiners.Introduce(t.Context(), strings.Join(a.Words, " ")))
 	_, err = fresh.IntroductionAnswered(t.Context(), a.ID)
 	require.NoError(t, err)
 	var sent atomic.Int32
@@ -662,23 +662,23 @@ func TestIntroductionsCantBeForged(t *testing.T) {
 	}
 	lie.Store(&swap)
 	require.NoError(t, desk.Reauthenticate(secret.New(master)))
-	require.ErrorContains(t, desk.Account.Introduce(t.Context(), strings.Join(a.Words, " ")), "start again")
+	require.ErrorContains(t, desk.Joiners.Introduce(t.Context(), strings.Join(a.Words, " ")), "start again")
 	lie.Store(nil)
 	_, err = fresh.IntroductionAnswered(t.Context(), a.ID)
 	assert.ErrorContains(t, err, "was ended")
-	assert.Error(t, desk.Account.Introduce(t.Context(), strings.Join(a.Words, " ")), "the right words come too late")
+	assert.Error(t, desk.Joiners.Introduce(t.Context(), strings.Join(a.Words, " ")), "the right words come too late")
 
 	// Wrong words, all of the list, end what waits; the right ones come too late.
 	a = begin()
 	list := keys.WordList()
 	wrong := strings.Join([]string{list[1], list[2], list[3], list[4], list[5], list[6]}, " ")
-	require.ErrorContains(t, desk.Account.Introduce(t.Context(), wrong), "start again")
-	assert.Error(t, desk.Account.Introduce(t.Context(), strings.Join(a.Words, " ")))
+	require.ErrorContains(t, desk.Joiners.Introduce(t.Context(), wrong), "start again")
+	assert.Error(t, desk.Joiners.Introduce(t.Context(), strings.Join(a.Words, " ")))
 	_, err = fresh.IntroductionAnswered(t.Context(), a.ID)
 	assert.Error(t, err)
 
 	a = begin()
-	require.NoError(t, desk.Account.Introduce(t.Context(), strings.Join(a.Words, " ")))
+	require.NoError(t, desk.Joiners.Introduce(t.Context(), strings.Join(a.Words, " ")))
 	_, err = fresh.IntroductionAnswered(t.Context(), a.ID)
 	require.NoError(t, err, "and it goes well where nobody lies")
 }
@@ -740,7 +740,7 @@ func TestTheMasterPasswordIsChanged(t *testing.T) {
 	first, second := w.device("desk"), w.device("laptop")
 	desk := w.create(first)
 	w.inStep(desk)
-	sheet, err := desk.Account.Sheet(t.Context())
+	sheet, err := desk.Sheets.Sheet(t.Context())
 	require.NoError(t, err)
 	laptop := w.join(second, desk)
 	w.inStep(laptop)
@@ -831,11 +831,11 @@ func TestAShutOutDeviceCantSignInAgain(t *testing.T) {
 			assert.Nil(t, b, name)
 		}
 	}
-	require.NoError(t, desk.Account.ShutOut(t.Context(), laptop.Profile().Device, secret.New(master)))
+	require.NoError(t, desk.Epochs.ShutOut(t.Context(), laptop.Profile().Device, secret.New(master)))
 	ended := func() bool { return laptop.Sync.Status().State == syncing.Ended }
 	soon(t, "it is so", ended)
 	require.Error(t, laptop.Account.SignInAgain(t.Context(), secret.New(master), ""), "the carried half is another one")
-	sheet, err := desk.Account.Sheet(t.Context())
+	sheet, err := desk.Sheets.Sheet(t.Context())
 	require.NoError(t, err)
 	carried := strings.Join(sheet.Carried, " ")
 	require.NoError(t, laptop.Account.SignInAgain(t.Context(), secret.New(master), carried), "with the new sheet")
@@ -845,6 +845,6 @@ func TestAShutOutDeviceCantSignInAgain(t *testing.T) {
 	})
 	w.inStep(desk, laptop)
 	attic := w.join(w.device("attic"), desk)
-	require.NoError(t, desk.Account.ShutOut(t.Context(), attic.Profile().Device, secret.New(master)))
+	require.NoError(t, desk.Epochs.ShutOut(t.Context(), attic.Profile().Device, secret.New(master)))
 	w.save(desk, "After another one", "pw", laptop)
 }

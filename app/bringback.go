@@ -27,10 +27,13 @@ type formerKeys struct {
 
 const mostFormer = 8 // the first ones are kept
 
+// FormerKeys are the keys that were in force before: they bring an account back that somebody else took over.
+type FormerKeys struct{ vault *Vault }
+
 // keepFormer keeps what opens the vault now, before it is replaced.
-func (a *Account) keepFormer(ctx context.Context) error {
-	p, now := a.vault.Profile(), a.vault.device.ports.Now()
-	list, err := a.former(ctx)
+func (fk *FormerKeys) keep(ctx context.Context) error {
+	p, now := fk.vault.Profile(), fk.vault.device.ports.Now()
+	list, err := fk.list(ctx)
 	if err != nil || len(list) >= mostFormer {
 		return err
 	}
@@ -39,19 +42,19 @@ func (a *Account) keepFormer(ctx context.Context) error {
 			return nil
 		}
 	}
-	return a.vault.Local.SetJSON(ctx, localFormer, append(list, formerKeys{
+	return fk.vault.Local.SetJSON(ctx, localFormer, append(list, formerKeys{
 		Params: p.Params, Wrapped: p.Wrapped, Carried: p.Carried,
 		Until: now.Add(wire.BringBackDays * 24 * time.Hour).UnixMilli(),
 	}))
 }
 
 // former returns what opened the vault in the last days.
-func (a *Account) former(ctx context.Context) (list []formerKeys, err error) {
+func (fk *FormerKeys) list(ctx context.Context) (list []formerKeys, err error) {
 	var all []formerKeys
-	if err := a.vault.Local.GetJSON(ctx, localFormer, &all); err != nil {
+	if err := fk.vault.Local.GetJSON(ctx, localFormer, &all); err != nil {
 		return nil, err
 	}
-	now := a.vault.device.ports.Now().UnixMilli()
+	now := fk.vault.device.ports.Now().UnixMilli()
 	for _, f := range all {
 		if f.Until > now {
 			list = append(list, f)
@@ -61,12 +64,12 @@ func (a *Account) former(ctx context.Context) (list []formerKeys, err error) {
 }
 
 // AskBringBack has the cloud mail a code to the account's address, if there is something to bring back.
-func (a *Account) AskBringBack(ctx context.Context) error {
-	cloud := a.at()
+func (fk *FormerKeys) Ask(ctx context.Context) error {
+	cloud := fk.vault.Account.at()
 	if cloud == nil {
 		return errOnlyHere
 	}
-	return cloud.AskCode(ctx, wire.CodeRequest{Email: a.vault.Profile().Email, Purpose: wire.ForBringBack})
+	return cloud.AskCode(ctx, wire.CodeRequest{Email: fk.vault.Profile().Email, Purpose: wire.ForBringBack})
 }
 
 // errNothingBack is returned where a master password is right, and the cloud doesn't know it from the last days.
@@ -76,12 +79,12 @@ var errNothingBack = errors.New("the cloud knows no keys from the last 14 days t
 // BringBack puts keys of the account into force again that somebody else replaced in the last days: by the master
 // password that it had then, and the code that the cloud mailed. What this device has is published then; nothing that
 // was at the cloud meanwhile counts, and every other device signs in again.
-func (a *Account) BringBack(ctx context.Context, password secret.Text, code string) error {
-	p, cloud := a.vault.Profile(), a.at()
+func (fk *FormerKeys) BringBack(ctx context.Context, password secret.Text, code string) error {
+	p, cloud := fk.vault.Profile(), fk.vault.Account.at()
 	if cloud == nil {
 		return errOnlyHere
 	}
-	candidates, err := a.openedBy(ctx, p, password)
+	candidates, err := fk.openedBy(ctx, p, password)
 	if err != nil {
 		return records.BadInput("back-password", err)
 	}
@@ -97,10 +100,10 @@ func (a *Account) BringBack(ctx context.Context, password secret.Text, code stri
 		if session.Vault != p.Vault {
 			return records.BadInput("back-code", errOtherVault)
 		}
-		if err := syncing.KeepCredential(ctx, a.vault.Local, session.Credential); err != nil {
+		if err := syncing.KeepCredential(ctx, fk.vault.Local, session.Credential); err != nil {
 			return err
 		}
-		return a.begin(ctx, newEpoch{password: password, fresh: true, former: &c})
+		return fk.vault.Epochs.begin(ctx, newEpoch{password: password, fresh: true, former: &c})
 	}
 	return records.BadInput("back-password", errNothingBack)
 }
@@ -112,13 +115,13 @@ type formerOpened struct {
 }
 
 // openedBy returns all that a master password opens or opened here. A wrong one counts as at unlocking.
-func (a *Account) openedBy(ctx context.Context, p Profile, password secret.Text) (list []formerOpened, err error) {
-	attempts := a.vault.device.attempts
+func (fk *FormerKeys) openedBy(ctx context.Context, p Profile, password secret.Text) (list []formerOpened, err error) {
+	attempts := fk.vault.device.attempts
 	defer attempts.turn(p.ID)()
 	if err := attempts.admit(p.ID); err != nil {
 		return nil, err
 	}
-	former, err := a.former(ctx)
+	former, err := fk.list(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -57,7 +57,7 @@ func (a *Account) takeCard(ctx context.Context) error {
 	if err := c.Params.Check(); err != nil || len(c.Wrapped) == 0 || len(c.Ring) == 0 {
 		return err
 	}
-	if err := a.keepFormer(ctx); err != nil {
+	if err := a.vault.FormerKeys.keep(ctx); err != nil {
 		return err
 	}
 	return a.vault.identity.update(ctx, func(p *Profile) {

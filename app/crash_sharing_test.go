@@ -53,13 +53,13 @@ func crashSharing(ctx context.Context, v *app.Vault, peer string) error {
 		if i%3 != 2 {
 			continue
 		}
-		err = v.Account.Arrange(ctx, app.Helpers{Peers: []string{peer}, Need: 1, Password: secret.New(master)})
+		err = v.Helpers.Arrange(ctx, app.Helpers{Peers: []string{peer}, Need: 1, Password: secret.New(master)})
 		if err != nil {
 			return err
 		}
 		fmt.Println("arranged")
 		if i%2 == 0 {
-			if err := v.Account.EndHelp(ctx, secret.New(master)); err != nil {
+			if err := v.Helpers.End(ctx, secret.New(master)); err != nil {
 				return err
 			}
 			fmt.Println("nobody helps")
@@ -191,11 +191,11 @@ func TestSharingKilledAtAnyMoment(t *testing.T) {
 			}
 		}
 		soon(t, "both know who helps", func() bool {
-			own, helps, err := v.Account.Hand()
+			own, helps, err := v.Helpers.Hand()
 			require.NoError(t, err)
 			if own.Unfinished { // the page says so
 				unfinished++
-				require.NoError(t, v.Account.EndHelp(t.Context(), secret.New(master)))
+				require.NoError(t, v.Helpers.End(t.Context(), secret.New(master)))
 			}
 			inForce := slices.ContainsFunc(held(t, idris), func(h helping.Held) bool { return !h.Over })
 			return helps == inForce && !own.Unfinished

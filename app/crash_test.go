@@ -151,7 +151,7 @@ func crashTurn(ctx context.Context, v *app.Vault, dir, addr string) error {
 		}
 		fmt.Println("saved", id)
 		if i%3 == 2 {
-			if err := v.Account.Publish(ctx, secret.New(master)); err != nil {
+			if err := v.Epochs.Publish(ctx, secret.New(master)); err != nil {
 				return err
 			}
 			fmt.Println("published")
@@ -165,7 +165,7 @@ func crashTurn(ctx context.Context, v *app.Vault, dir, addr string) error {
 			return err
 		}
 		d := app.New(app.Ports{Stores: f, Dial: cloudclient.Dial, Rand: rand.Reader, Now: time.Now, Platform: "test"})
-		sheet, err := v.Account.Sheet(ctx)
+		sheet, err := v.Sheets.Sheet(ctx)
 		if err != nil {
 			return err
 		}
@@ -179,7 +179,7 @@ func crashTurn(ctx context.Context, v *app.Vault, dir, addr string) error {
 		if err := d.Close(); err != nil {
 			return err
 		}
-		if err := v.Account.ShutOut(ctx, out, secret.New(master)); err != nil {
+		if err := v.Epochs.ShutOut(ctx, out, secret.New(master)); err != nil {
 			return err
 		}
 		fmt.Println("out", out)
@@ -226,7 +226,7 @@ func TestTurningKilledAtAnyMoment(t *testing.T) {
 		require.NoError(t, err)
 		require.Eventually(t, func() bool {
 			s := v.Sync.Status()
-			return s.State == syncing.InStep && s.Waiting == 0 && v.Account.OldKeys() == 0
+			return s.State == syncing.InStep && s.Waiting == 0 && v.Epochs.OldKeys() == 0
 		}, patience, 10*time.Millisecond, "%+v", v.Sync.Status())
 		for id := range saved {
 			require.True(t, holds(v, id)(), "an acknowledged save is gone")
@@ -251,15 +251,15 @@ func crashUnlocks(ctx context.Context, v *app.Vault) error {
 	other := secret.New(master + " once more")
 	for {
 		u := app.PlatformUnlock{ID: thumbID, Credential: []byte("{}"), Salt: make([]byte, 32)}
-		if err := v.Account.AddPlatform(ctx, secret.New(master), u, thumb); err != nil {
+		if err := v.Authenticators.Add(ctx, secret.New(master), u, thumb); err != nil {
 			return err
 		}
 		fmt.Println("set up")
 		err := errors.Join(
-			v.Account.SetMasterRule(ctx, 1+mrand.IntN(90), true),
+			v.Authenticators.SetMasterRule(ctx, 1+mrand.IntN(90), true),
 			v.Account.ChangeMaster(ctx, secret.New(master), other, other),
 			v.Account.ChangeMaster(ctx, other, secret.New(master), secret.New(master)),
-			v.Account.EndPlatform(ctx, thumbID),
+			v.Authenticators.End(ctx, thumbID),
 		)
 		if err != nil {
 			return err
@@ -306,7 +306,7 @@ func TestUnlocksKilledAtAnyMoment(t *testing.T) {
 			v, err = byThumb(t, d, v)
 			require.NoError(t, err)
 			require.True(t, holds(v, kept)())
-			require.NoError(t, v.Account.EndPlatform(t.Context(), thumbID))
+			require.NoError(t, v.Authenticators.End(t.Context(), thumbID))
 		}
 		require.NoError(t, d.Close())
 	}
@@ -330,14 +330,14 @@ func crashLeavingOut(ctx context.Context, v *app.Vault, code string) error {
 	}
 	now, other := secret.New(master), secret.New(master+" once more")
 	for {
-		err := v.Account.SetSecond(ctx, app.Second{
+		err := v.Second.Set(ctx, app.Second{
 			Master: now, Code: code, Password: secret.New(second), Repeat: secret.New(second),
 		})
 		if err != nil {
 			return err
 		}
 		fmt.Println("set")
-		if _, err := v.Account.LeaveOut(ctx, find()); err != nil {
+		if _, err := v.Second.LeaveOut(ctx, find()); err != nil {
 			return err
 		}
 		if err := v.Account.ChangeMaster(ctx, now, other, other); err != nil {
@@ -347,7 +347,7 @@ func crashLeavingOut(ctx context.Context, v *app.Vault, code string) error {
 		if err := v.Items.Save(ctx, find(), vault.Changes{vault.FieldNotes: records.NewID()}); err != nil {
 			return err
 		}
-		if err := v.Account.EndSecond(ctx, now); err != nil {
+		if err := v.Second.End(ctx, now); err != nil {
 			return err
 		}
 	}
@@ -396,7 +396,7 @@ func TestLeavingOutKilledAtAnyMoment(t *testing.T) {
 			v, err = d.Unlock(t.Context(), id, now)
 			require.NoError(t, err)
 			require.NoError(t, v.Ready())
-			require.NoError(t, v.Account.EndSecond(t.Context(), now))
+			require.NoError(t, v.Second.End(t.Context(), now))
 		}
 		if now.Reveal() != master {
 			require.NoError(t, v.Account.ChangeMaster(t.Context(), now, secret.New(master), secret.New(master)))
@@ -557,7 +557,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		app.NewVault{Email: email, Password: secret.New(master), Repeat: secret.New(master), Cloud: "http://" + addr},
 	)
 	require.NoError(t, err)
-	sheet, err := v.Account.Sheet(t.Context())
+	sheet, err := v.Sheets.Sheet(t.Context())
 	require.NoError(t, err)
 	carried := strings.Join(sheet.Carried, "")
 	require.NoError(t, d.Close())

@@ -2,9 +2,7 @@ package app
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
-	"fmt"
 	"slices"
 	"strconv"
 	"time"
@@ -50,11 +48,14 @@ func ringOf(
 	return ring, kept, nil
 }
 
+// Epochs are the vault keys that follow each other: a device is shut out, or a cloud that lost something begins anew.
+type Epochs struct{ vault *Vault }
+
 // turn reads the statement that began a later epoch: it has to bring this device the key, and a device that is in the
 // vault, as it is once everything is pulled, has to have signed it.
-func (a *Account) turn(ctx context.Context, s keys.Statement) (*records.Turn, error) {
+func (x *Epochs) turn(ctx context.Context, s keys.Statement) (*records.Turn, error) {
 	e, err := s.Read()
-	p := a.vault.Profile()
+	p := x.vault.Profile()
 	if err != nil || e.Vault != p.Vault || e.Params.Check() != nil || keys.WrappedEpoch(e.Wrapped) != e.Number {
 		return nil, errFalseEpoch
 	}
@@ -62,7 +63,7 @@ func (a *Account) turn(ctx context.Context, s keys.Statement) (*records.Turn, er
 	if !ok {
 		return nil, syncing.ErrSignedOut
 	}
-	own, err := a.vault.Local.DeviceKeys(ctx)
+	own, err := x.vault.Local.DeviceKeys(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -74,14 +75,14 @@ func (a *Account) turn(ctx context.Context, s keys.Statement) (*records.Turn, er
 	if err != nil || kept.Locks.Check() != nil {
 		return nil, errFalseEpoch
 	}
-	known, err := a.vault.Replica.Ring()
+	known, err := x.vault.Replica.Ring()
 	if err != nil {
 		return nil, err
 	}
 	if !ring.Extends(known) {
 		return nil, errFalseEpoch
 	}
-	if err := a.keepFormer(ctx); err != nil {
+	if err := x.vault.FormerKeys.keep(ctx); err != nil {
 		return nil, err
 	}
 	return &records.Turn{Ring: ring, Accept: func(device func(string) (vault.Entry, bool)) error {
@@ -90,13 +91,13 @@ func (a *Account) turn(ctx context.Context, s keys.Statement) (*records.Turn, er
 		if !ok || by.Text(vault.FieldOut) != "" || !s.Holds(public) {
 			return errFalseEpoch
 		}
-		return a.enter(ctx, e, ring, kept.Carried)
+		return x.enter(ctx, e, ring, kept.Carried)
 	}}, nil
 }
 
 // enter keeps what opens the vault in a later epoch. The records follow; until they do, the older keys are in its ring.
-func (a *Account) enter(ctx context.Context, e keys.Epoch, ring keys.Ring, carried keys.Code) error {
-	return a.vault.identity.update(ctx, func(p *Profile) {
+func (x *Epochs) enter(ctx context.Context, e keys.Epoch, ring keys.Ring, carried keys.Code) error {
+	return x.vault.identity.update(ctx, func(p *Profile) {
 		if keys.WrappedEpoch(p.Wrapped) >= e.Number {
 			return
 		}
@@ -112,32 +113,33 @@ func (a *Account) enter(ctx context.Context, e keys.Epoch, ring keys.Ring, carri
 
 // finish does what is left to do for an epoch that this device began: also if the cloud's answer was lost then, or the
 // program ended. And a device that was shut out and let in again is one of the person's devices as before.
-func (a *Account) finish(ctx context.Context) error {
-	p := a.vault.Profile()
-	own, err := a.vault.Items.Entry(p.Device)
+func (x *Epochs) finish(ctx context.Context) error {
+	p := x.vault.Profile()
+	own, err := x.vault.Items.Entry(p.Device)
 	if err != nil {
 		return err
 	}
 	if own.Text(vault.FieldOut) != "" {
-		if err := a.noteOut(ctx, p.Device, ""); err != nil {
+		if err := x.noteOut(ctx, p.Device, ""); err != nil {
 			return err
 		}
 	}
-	if err := a.saw(ctx, own); err != nil {
+	if err := x.saw(ctx, own); err != nil {
 		return err
 	}
 	if len(p.EpochOut) == 0 {
 		return nil
 	}
-	at := strconv.FormatInt(a.vault.device.ports.Now().UnixMilli(), 10)
+	at := strconv.FormatInt(x.vault.device.ports.Now().UnixMilli(), 10)
 	for _, device := range p.EpochOut {
-		if err := a.noteOut(ctx, device, at); err != nil {
+		if err := x.noteOut(ctx, device, at); err != nil {
 			return err
 		}
 	}
-	return errors.Join(a.tellCard(ctx), a.NewSheet(ctx), a.vault.identity.update(ctx, func(p *Profile) {
-		p.EpochOut = nil
-	}))
+	done := func(p *Profile) { p.EpochOut = nil }
+	return errors.Join(
+		x.vault.Account.tellCard(ctx), x.vault.Sheets.New(ctx), x.vault.identity.update(ctx, done),
+	)
 }
 
 // sawEvery is how often a device says what it saw.
@@ -145,16 +147,16 @@ const sawEvery = 24 * time.Hour
 
 // saw writes into this device's record, once a day, which head is the newest that it knows: so the others know that it
 // is there, by its own word, and what it has seen.
-func (a *Account) saw(ctx context.Context, own vault.Entry) error {
+func (x *Epochs) saw(ctx context.Context, own vault.Entry) error {
 	r := own.Fields[vault.FieldSaw]
-	if a.vault.device.ports.Now().Sub(time.UnixMilli(max(r.Stamp.At, own.Created))) < sawEvery {
+	if x.vault.device.ports.Now().Sub(time.UnixMilli(max(r.Stamp.At, own.Created))) < sawEvery {
 		return nil
 	}
-	at, err := a.vault.Replica.Checkpoint()
+	at, err := x.vault.Replica.Checkpoint()
 	if err != nil {
 		return err
 	}
-	return a.vault.Items.Edit(ctx, own.ID, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
+	return x.vault.Items.Edit(ctx, own.ID, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
 		return e.With(by, vault.Changes{vault.FieldSaw: strconv.FormatUint(at.Number, 10)})
 	})
 }
@@ -169,7 +171,7 @@ func (v *Vault) reseals() bool {
 }
 
 // OldKeys returns how many records are yet to be sealed under the vault's newest key.
-func (a *Account) OldKeys() int { return a.vault.Replica.OldKeys() }
+func (x *Epochs) OldKeys() int { return x.vault.Replica.OldKeys() }
 
 // newEpoch is what an epoch is begun with.
 type newEpoch struct {
@@ -185,29 +187,29 @@ var errMasterElsewhere = errors.New("the cloud takes another master password: it
 
 // begin begins an epoch. The cloud comes first: should it refuse or be away, everything stays as it was. If its answer
 // is lost, this device finds the epoch at the cloud like all others.
-func (a *Account) begin(ctx context.Context, n newEpoch) error {
+func (x *Epochs) begin(ctx context.Context, n newEpoch) error {
 	const turns = 5
 	for range turns {
-		before, err := a.vault.Replica.Ring()
+		before, err := x.vault.Replica.Ring()
 		if err != nil {
 			return err
 		}
-		p := a.vault.Profile()
-		o, err := a.openedFor(n, &p)
+		p := x.vault.Profile()
+		o, err := x.openedFor(n, &p)
 		if err != nil {
 			return err
 		}
-		a.vault.Guard.Given()
+		x.vault.Guard.Given()
 		if !n.fresh {
-			if err := a.vault.Sync.Sync(ctx); err != nil {
+			if err := x.vault.Sync.Sync(ctx); err != nil {
 				return err
 			}
 		}
-		err = a.vault.Sync.Alone(ctx, func() error { return a.tryBegin(ctx, n, p, o) })
+		err = x.vault.Sync.Alone(ctx, func() error { return x.tryBegin(ctx, n, p, o) })
 		if !errors.Is(err, syncing.ErrSignIn) && !errors.Is(err, syncing.ErrConflict) {
 			return err
 		}
-		later, e := a.becameLater(ctx, before)
+		later, e := x.becameLater(ctx, before)
 		switch {
 		case later && n.fresh: // another device did it
 			return nil
@@ -222,8 +224,8 @@ func (a *Account) begin(ctx context.Context, n newEpoch) error {
 }
 
 // openedFor returns what an epoch is begun with, of a profile.
-func (a *Account) openedFor(n newEpoch, p *Profile) (o opened, err error) {
-	d := a.vault.device
+func (x *Epochs) openedFor(n newEpoch, p *Profile) (o opened, err error) {
+	d := x.vault.device
 	if n.former == nil {
 		return d.unwrap(*p, n.password)
 	}
@@ -237,18 +239,18 @@ func (a *Account) openedFor(n newEpoch, p *Profile) (o opened, err error) {
 
 // becameLater pulls, and reports whether another device's epoch came since the ring was this one: with that, or with
 // what the line pulled meanwhile.
-func (a *Account) becameLater(ctx context.Context, before keys.Ring) (bool, error) {
-	if err := a.vault.Sync.Sync(ctx); err != nil {
+func (x *Epochs) becameLater(ctx context.Context, before keys.Ring) (bool, error) {
+	if err := x.vault.Sync.Sync(ctx); err != nil {
 		return false, err
 	}
-	now, err := a.vault.Replica.Ring()
+	now, err := x.vault.Replica.Ring()
 	return now.Extends(before), err
 }
 
 // tryBegin begins an epoch with what the master password opened of a profile.
-func (a *Account) tryBegin(ctx context.Context, n newEpoch, p Profile, o opened) error {
-	d, cloud, signIn := a.vault.device, a.at(), o.pair.SignIn
-	ring, err := a.nextRing(n)
+func (x *Epochs) tryBegin(ctx context.Context, n newEpoch, p Profile, o opened) error {
+	d, cloud, signIn := x.vault.device, x.vault.Account.at(), o.pair.SignIn
+	ring, err := x.nextRing(n)
 	if err != nil {
 		return err
 	}
@@ -257,7 +259,7 @@ func (a *Account) tryBegin(ctx context.Context, n newEpoch, p Profile, o opened)
 		if o.kept.Carried, err = keys.NewCode(d.ports.Rand); err != nil {
 			return err
 		}
-		if err := a.keepSecond(&o); err != nil {
+		if err := x.vault.Second.keep(&o); err != nil {
 			return err
 		}
 	}
@@ -268,10 +270,10 @@ func (a *Account) tryBegin(ctx context.Context, n newEpoch, p Profile, o opened)
 		Number: ring.Epoch(), Vault: p.Vault, By: p.Device, At: d.ports.Now().UnixMilli(), Out: n.out,
 		Params: p.Params, Wrapped: p.Wrapped, Ring: p.Ring,
 	}
-	if e.Keys, err = a.keysFor(ring.Newest(), p, n.out); err != nil {
+	if e.Keys, err = x.keysFor(ring.Newest(), p, n.out); err != nil {
 		return err
 	}
-	own, err := a.vault.Local.DeviceKeys(ctx)
+	own, err := x.vault.Local.DeviceKeys(ctx)
 	if err != nil {
 		return err
 	}
@@ -279,7 +281,7 @@ func (a *Account) tryBegin(ctx context.Context, n newEpoch, p Profile, o opened)
 	if err != nil {
 		return err
 	}
-	recovery, err := a.recoveryPublic()
+	recovery, err := x.vault.Sheets.public()
 	if err != nil {
 		return err
 	}
@@ -287,11 +289,11 @@ func (a *Account) tryBegin(ctx context.Context, n newEpoch, p Profile, o opened)
 	if err != nil {
 		return err
 	}
-	commit, err := a.vault.Replica.Begin(ctx, ring)
+	commit, err := x.vault.Replica.Begin(ctx, ring)
 	if err != nil {
 		return err
 	}
-	credential, err := a.vault.Sync.Credential(ctx)
+	credential, err := x.vault.Sync.Credential(ctx)
 	if err != nil {
 		return err
 	}
@@ -304,29 +306,29 @@ func (a *Account) tryBegin(ctx context.Context, n newEpoch, p Profile, o opened)
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(a.enter(ctx, e, ring, o.kept.Carried), a.vault.Replica.Begun(ctx, ring, commit)); err != nil {
+	if err := errors.Join(x.enter(ctx, e, ring, o.kept.Carried), x.vault.Replica.Begun(ctx, ring, commit)); err != nil {
 		return err
 	}
-	return a.tellCard(ctx)
+	return x.vault.Account.tellCard(ctx)
 }
 
 // nextRing draws the key of the next epoch, which follows the state that this device knows.
-func (a *Account) nextRing(n newEpoch) (keys.Ring, error) {
-	now, err := a.vault.Replica.Ring()
+func (x *Epochs) nextRing(n newEpoch) (keys.Ring, error) {
+	now, err := x.vault.Replica.Ring()
 	if err != nil {
 		return now, err
 	}
-	at, err := a.vault.Replica.Checkpoint()
+	at, err := x.vault.Replica.Checkpoint()
 	if err != nil {
 		return now, err
 	}
-	key, err := keys.NewVaultKey(a.vault.device.ports.Rand)
+	key, err := keys.NewVaultKey(x.vault.device.ports.Rand)
 	return now.With(key, keys.Start{After: at.Number, Hash: at.Head, Fresh: n.fresh}), err
 }
 
 // keysFor seals an epoch's key to all devices but those that are shut out, now or before.
-func (a *Account) keysFor(key keys.EpochKey, p Profile, out []string) (map[string][]byte, error) {
-	entries, err := a.vault.Book.Entries(func(e vault.Entry) bool {
+func (x *Epochs) keysFor(key keys.EpochKey, p Profile, out []string) (map[string][]byte, error) {
+	entries, err := x.vault.Book.Entries(func(e vault.Entry) bool {
 		return e.Type == vault.TypeDevice && e.Text(vault.FieldOut) == "" && !slices.Contains(out, e.ID)
 	})
 	if err != nil {
@@ -345,18 +347,6 @@ func (a *Account) keysFor(key keys.EpochKey, p Profile, out []string) (map[strin
 	return sealed, nil
 }
 
-// recoveryPublic returns the public keys of the recovery code that is in force.
-func (a *Account) recoveryPublic() (p keys.RecoveryPublic, err error) {
-	e, err := a.vault.Items.Entry(a.vault.Profile().Vault)
-	if err == nil {
-		err = json.Unmarshal([]byte(e.Text(vault.FieldRecovery)), &p)
-	}
-	if err != nil {
-		return p, fmt.Errorf("failed to read what the recovery code is known by: %w", err)
-	}
-	return p, nil
-}
-
 // The errors of shutting out.
 var (
 	errThisDevice = errors.New("this is the computer you are at")
@@ -366,14 +356,14 @@ var (
 // ShutOut shuts a device out. Its session and its event stream end at once. The vault gets another key and the person
 // another carried half, which every other device is told and that one isn't: what it has opens nothing of what comes
 // after. A new recovery sheet waits to be printed; the old one's recovery code counts until that is checked.
-func (a *Account) ShutOut(ctx context.Context, device string, password secret.Text) error {
-	if device == a.vault.Profile().Device {
+func (x *Epochs) ShutOut(ctx context.Context, device string, password secret.Text) error {
+	if device == x.vault.Profile().Device {
 		return errThisDevice
 	}
-	if a.at() == nil {
+	if x.vault.Account.at() == nil {
 		return errOnlyHere
 	}
-	list, _, err := a.Devices(ctx)
+	list, _, err := x.vault.Account.Devices(ctx)
 	if err != nil {
 		return err
 	}
@@ -381,15 +371,15 @@ func (a *Account) ShutOut(ctx context.Context, device string, password secret.Te
 	if i < 0 {
 		return errNoDevice
 	}
-	if err := a.begin(ctx, newEpoch{password: password, out: []string{device}}); err != nil {
+	if err := x.begin(ctx, newEpoch{password: password, out: []string{device}}); err != nil {
 		return err
 	}
-	return a.finish(ctx)
+	return x.finish(ctx)
 }
 
 // noteOut writes into a device's record when it was shut out.
-func (a *Account) noteOut(ctx context.Context, device, at string) error {
-	err := a.vault.Items.Edit(ctx, device, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
+func (x *Epochs) noteOut(ctx context.Context, device, at string) error {
+	err := x.vault.Items.Edit(ctx, device, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
 		return e.With(by, vault.Changes{vault.FieldOut: at})
 	})
 	if errors.Is(err, records.ErrNoItem) { // a session that no device of the vault has
@@ -400,139 +390,9 @@ func (a *Account) noteOut(ctx context.Context, device, at string) error {
 
 // Publish brings what this device has to a cloud that has lost something, or shows something else: nothing that it
 // holds counts from then on, and every other device brings what it has besides. Nothing on any device is lost by it.
-func (a *Account) Publish(ctx context.Context, password secret.Text) error {
-	if a.at() == nil {
+func (x *Epochs) Publish(ctx context.Context, password secret.Text) error {
+	if x.vault.Account.at() == nil {
 		return errOnlyHere
 	}
-	return a.begin(ctx, newEpoch{password: password, fresh: true})
-}
-
-// MoveCloud goes on at another cloud, or at one that knows nothing of this vault any more. If it has an account for the
-// person's address and master password already, because another device was there first, that one is used.
-func (a *Account) MoveCloud(ctx context.Context, url string, password secret.Text, by wire.Admission) error {
-	p := a.vault.Profile()
-	o, err := a.vault.device.unwrap(p, password)
-	if err != nil {
-		return records.BadInput("move-password", err)
-	}
-	c, err := a.vault.device.ports.Dial(url)
-	if err != nil {
-		return records.BadInput("move-cloud", err)
-	}
-	in, err := signInAt(ctx, c, p, password)
-	made := errors.Is(err, syncing.ErrSignIn)
-	if made {
-		in.session, err = a.makeAccount(ctx, c, p, o.pair.SignIn, by)
-	}
-	if err := askMore(ctx, c, p.Email, by, "move-", err); err != nil {
-		return err
-	}
-	if in.session.Vault != p.Vault {
-		return records.BadInput("move-cloud", errOtherVault)
-	}
-	a.vault.Sync.Stop()
-	defer a.vault.Sync.Start()
-	if !made {
-		if err := a.takeKeys(ctx, c, in); err != nil {
-			return err
-		}
-	}
-	if err := a.settle(ctx, url, c, in.session.Credential); err != nil {
-		return err
-	}
-	if !made {
-		return nil
-	}
-	return a.Publish(ctx, password)
-}
-
-// makeAccount makes an account for the vault as it is.
-func (a *Account) makeAccount(
-	ctx context.Context, c Cloud, p Profile, signIn keys.Key, by wire.Admission,
-) (s Session, err error) {
-	ring, err := a.vault.Replica.Ring()
-	if err != nil {
-		return s, err
-	}
-	recovery, err := a.recoveryPublic()
-	if err != nil {
-		return s, err
-	}
-	byRecovery, err := recovery.Wrap(p.Vault, ring.Newest())
-	if err != nil {
-		return s, err
-	}
-	_, kept, err := keys.OpenRing(ring.Newest(), p.Vault, p.Ring)
-	if err != nil {
-		return s, errDamagedKeys
-	}
-	return c.CreateAccount(ctx, signIn, wire.NewAccount{
-		Email: p.Email, Vault: p.Vault, Device: p.Device, Admission: by,
-		Credentials: wire.Credentials{
-			Params: p.Params, SignIn: kept.Locks.SignIn(), RecoverySignIn: recovery.SignIn,
-			Wrapped: p.Wrapped, RecoveryWrapped: byRecovery,
-		},
-	})
-}
-
-// settle has the vault belong to a cloud. The line to it is to be started then.
-func (a *Account) settle(ctx context.Context, url string, c Cloud, credential string) error {
-	err := errors.Join(
-		syncing.KeepCredential(ctx, a.vault.Local, credential),
-		a.vault.identity.update(ctx, func(p *Profile) { p.Cloud = url }),
-		a.vault.Local.Set(ctx, localSignIn, nil),
-		a.vault.Local.Set(ctx, localWanted, nil),
-	)
-	if err != nil {
-		return err
-	}
-	a.connect(c)
-	a.vault.Sync.Connect(c)
-	return nil
-}
-
-// DeleteAccount removes the account from the cloud, with everything in it. The vault stays on this computer, and on
-// every other that has it.
-func (a *Account) DeleteAccount(ctx context.Context, password secret.Text) error {
-	cloud := a.at()
-	if cloud == nil {
-		return errOnlyHere
-	}
-	o, err := a.vault.device.unwrap(a.vault.Profile(), password)
-	if err != nil {
-		return err
-	}
-	credential, err := a.vault.Sync.Credential(ctx)
-	if err != nil {
-		return err
-	}
-	if err := cloud.DeleteAccount(ctx, credential, o.pair.SignIn); err != nil {
-		return err
-	}
-	return a.leave(ctx, o.pair.SignIn)
-}
-
-// leave has the vault on this computer only from now on, able to join a cloud again.
-func (a *Account) leave(ctx context.Context, signIn keys.Key) error {
-	ring, err := a.vault.Replica.Ring()
-	if err != nil {
-		return err
-	}
-	recovery, err := a.recoveryPublic()
-	if err != nil {
-		return err
-	}
-	byRecovery, err := recovery.Wrap(a.vault.Profile().Vault, ring.Newest())
-	if err != nil {
-		return err
-	}
-	a.vault.Sync.Stop()
-	defer a.vault.Sync.Start()
-	a.connect(nil)
-	a.vault.Sync.Connect(nil)
-	return errors.Join(
-		a.vault.identity.update(ctx, func(p *Profile) { p.Cloud, p.RecoveryWrapped = "", byRecovery }),
-		syncing.KeepCredential(ctx, a.vault.Local, ""),
-		a.vault.Local.Set(ctx, localSignIn, signIn[:]),
-	)
+	return x.begin(ctx, newEpoch{password: password, fresh: true})
 }

@@ -80,13 +80,13 @@ func TestShuttingOutShutsOut(t *testing.T) {
 	laptop, second := w.join(w.device("laptop"), desk), w.device("attic")
 	attic := w.join(second, desk)
 	before := w.save(desk, "Before", "known to the thief", laptop, attic)
-	old, err := desk.Account.Sheet(t.Context())
+	old, err := desk.Sheets.Sheet(t.Context())
 	require.NoError(t, err)
 	out := laptop.Profile().Device
 
-	require.Error(t, desk.Account.ShutOut(t.Context(), out, secret.New("not it at all")))
+	require.Error(t, desk.Epochs.ShutOut(t.Context(), out, secret.New("not it at all")))
 	w.down.Store(true)
-	require.Error(t, desk.Account.ShutOut(t.Context(), out, secret.New(master)), "not while the cloud is away")
+	require.Error(t, desk.Epochs.ShutOut(t.Context(), out, secret.New(master)), "not while the cloud is away")
 	w.down.Store(false)
 	w.inStep(desk, laptop, attic)
 	taken, err := laptop.Replica.Ring()
@@ -97,12 +97,12 @@ func TestShuttingOutShutsOut(t *testing.T) {
 		require.NoError(t, err, "until then it opens everything")
 	}
 
-	require.NoError(t, desk.Account.ShutOut(t.Context(), out, secret.New(master)))
+	require.NoError(t, desk.Epochs.ShutOut(t.Context(), out, secret.New(master)))
 	soon(t, "the laptop is out", func() bool { return laptop.Sync.Status().State == syncing.Ended })
 	after := w.save(desk, "After", "of the second epoch", attic)
 	assert.NotEqual(t, old.Carried, sheetOf(t, desk).Carried)
 	assert.Equal(t, sheetOf(t, desk).Carried, sheetOf(t, attic).Carried)
-	soon(t, "all is sealed anew", func() bool { return desk.Account.OldKeys() == 0 && attic.Account.OldKeys() == 0 })
+	soon(t, "all is sealed anew", func() bool { return desk.Epochs.OldKeys() == 0 && attic.Epochs.OldKeys() == 0 })
 	w.inStep(desk, attic)
 	all := everything(t, w, desk)
 	require.NotEmpty(t, all.Records)
@@ -132,7 +132,7 @@ func TestShuttingOutShutsOut(t *testing.T) {
 }
 
 func sheetOf(t *testing.T, v *app.Vault) app.Sheet {
-	s, err := v.Account.Sheet(t.Context())
+	s, err := v.Sheets.Sheet(t.Context())
 	require.NoError(t, err)
 	return s
 }
@@ -149,7 +149,7 @@ func TestSeveralEpochsAtOnce(t *testing.T) {
 	for range 2 {
 		gone := w.join(w.device(records.NewID()), desk)
 		w.inStep(desk, gone)
-		require.NoError(t, desk.Account.ShutOut(t.Context(), gone.Profile().Device, secret.New(master)))
+		require.NoError(t, desk.Epochs.ShutOut(t.Context(), gone.Profile().Device, secret.New(master)))
 	}
 	id := w.save(desk, "After", "pw")
 	attic, err := second.Unlock(t.Context(), attic.Profile().ID, secret.New(master))
@@ -173,13 +173,13 @@ func TestEpochsCantBeForged(t *testing.T) {
 	stolen, err := laptop.Local.DeviceKeys(t.Context())
 	require.NoError(t, err)
 	card := laptop.Profile()
-	require.NoError(t, desk.Account.ShutOut(t.Context(), card.Device, secret.New(master)))
+	require.NoError(t, desk.Epochs.ShutOut(t.Context(), card.Device, secret.New(master)))
 	w.save(desk, "After", "pw", attic)
 	soon(t, "it is noted", func() bool {
 		e, err := attic.Items.Entry(card.Device)
 		return err == nil && e.Text(vault.FieldOut) != ""
 	})
-	soon(t, "all is sealed anew", func() bool { return desk.Account.OldKeys() == 0 && attic.Account.OldKeys() == 0 })
+	soon(t, "all is sealed anew", func() bool { return desk.Epochs.OldKeys() == 0 && attic.Epochs.OldKeys() == 0 })
 	soon(t, "the attic has heard how it opens", func() bool {
 		return desk.Profile().CardAt > 0 && attic.Profile().CardAt == desk.Profile().CardAt
 	})
@@ -377,11 +377,11 @@ func TestALostAnswerToShuttingOut(t *testing.T) {
 		next.ServeHTTP(rw, r)
 	})
 	w.between.Store(&lose)
-	require.Error(t, desk.Account.ShutOut(t.Context(), out, secret.New(master)))
+	require.Error(t, desk.Epochs.ShutOut(t.Context(), out, secret.New(master)))
 	w.between.Store(nil)
 	soon(t, "it is noted all the same", func() bool {
 		e, err := attic.Items.Entry(out)
-		return err == nil && e.Text(vault.FieldOut) != "" && desk.Account.SheetReplaces(t.Context())
+		return err == nil && e.Text(vault.FieldOut) != "" && desk.Sheets.Replaces(t.Context())
 	})
 	w.save(desk, "After", "pw", attic)
 }
@@ -403,8 +403,8 @@ func TestACloudThatWasSetBack(t *testing.T) {
 	mine := records.NewID()
 	require.NoError(t, laptop.Items.Save(t.Context(), mine, login("Mine", "pw")))
 
-	require.Error(t, desk.Account.Publish(t.Context(), secret.New("not it at all")))
-	require.NoError(t, desk.Account.Publish(t.Context(), secret.New(master)))
+	require.Error(t, desk.Epochs.Publish(t.Context(), secret.New("not it at all")))
+	require.NoError(t, desk.Epochs.Publish(t.Context(), secret.New(master)))
 	soon(t, "what only the laptop has", holds(desk, mine))
 	w.inStep(desk, laptop)
 	for _, v := range []*app.Vault{desk, laptop, w.join(w.device("attic"), desk)} {
@@ -440,7 +440,7 @@ func TestACloudThatWasSetBackAndWentOn(t *testing.T) {
 	desk, err = first.Unlock(t.Context(), desk.Profile().ID, secret.New(master))
 	require.NoError(t, err)
 	soon(t, "told", func() bool { desk.Sync.Nudge(); return desk.Sync.Status().State == syncing.Fault })
-	require.NoError(t, desk.Account.Publish(t.Context(), secret.New(master)))
+	require.NoError(t, desk.Epochs.Publish(t.Context(), secret.New(master)))
 	soon(t, "what the laptop did", holds(desk, other))
 	soon(t, "what the cloud had lost", holds(laptop, lost))
 	w.inStep(desk, laptop)
@@ -458,7 +458,7 @@ func TestTwoPublish(t *testing.T) {
 	w.setBack(backup)
 	done := make(chan error, 2)
 	for _, v := range []*app.Vault{desk, laptop} {
-		go func() { done <- v.Account.Publish(t.Context(), secret.New(master)) }()
+		go func() { done <- v.Epochs.Publish(t.Context(), secret.New(master)) }()
 	}
 	require.NoError(t, <-done)
 	require.NoError(t, <-done)
@@ -501,7 +501,7 @@ func TestDeletingTheAccount(t *testing.T) {
 	desk := w.create(first)
 	laptop := w.join(w.device("laptop"), desk)
 	id := w.save(desk, "Kept", "pw", laptop)
-	require.NoError(t, desk.Account.ShutOut(t.Context(), laptop.Profile().Device, secret.New(master)))
+	require.NoError(t, desk.Epochs.ShutOut(t.Context(), laptop.Profile().Device, secret.New(master)))
 	w.inStep(desk)
 	require.Error(t, desk.Account.DeleteAccount(t.Context(), secret.New("not it at all")))
 	require.NoError(t, desk.Account.DeleteAccount(t.Context(), secret.New(master)))
@@ -533,10 +533,10 @@ func TestANewSheet(t *testing.T) {
 			Password: secret.New(master),
 		}
 	}
-	require.NoError(t, desk.Account.CheckSheet(t.Context(), typed(old)))
-	assert.False(t, desk.Account.SheetWaits(t.Context()))
-	require.NoError(t, desk.Account.NewSheet(t.Context()))
-	assert.True(t, desk.Account.SheetReplaces(t.Context()))
+	require.NoError(t, desk.Sheets.Check(t.Context(), typed(old)))
+	assert.False(t, desk.Sheets.Waits(t.Context()))
+	require.NoError(t, desk.Sheets.New(t.Context()))
+	assert.True(t, desk.Sheets.Replaces(t.Context()))
 	fresh := sheetOf(t, desk)
 	assert.NotEqual(t, old.Recovery, fresh.Recovery)
 	desk.Lock()
@@ -549,9 +549,9 @@ func TestANewSheet(t *testing.T) {
 	require.NoError(t, err, "the old one counts until the new one is checked")
 
 	bad := typed(fresh)
-	require.Error(t, desk.Account.CheckSheet(t.Context(), bad), "of before the recovery")
+	require.Error(t, desk.Sheets.Check(t.Context(), bad), "of before the recovery")
 	bad.Password = next
-	require.NoError(t, desk.Account.CheckSheet(t.Context(), bad))
+	require.NoError(t, desk.Sheets.Check(t.Context(), bad))
 	w.inStep(desk)
 	desk.Lock()
 	_, err = d.Recover(t.Context(), desk.Profile().ID, code(old), next, next)

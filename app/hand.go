@@ -26,38 +26,41 @@ type Helpers struct {
 	Password secret.Text
 }
 
+// HelpArranged are the people who together bring the owner's vault back, as the owner has chosen them.
+type HelpArranged struct{ vault *Vault }
+
 // Arrange has people help from now on, in the place of those before. The recovery code is what they help to: nobody
 // can have it parted who hasn't the sheet.
-func (a *Account) Arrange(ctx context.Context, h Helpers) error {
-	o, err := a.vault.device.unwrap(a.vault.Profile(), h.Password)
+func (ha *HelpArranged) Arrange(ctx context.Context, h Helpers) error {
+	o, err := ha.vault.device.unwrap(ha.vault.Profile(), h.Password)
 	if err != nil {
 		return records.BadInput("hand-password", err)
 	}
-	code, err := a.waitingCode(ctx)
-	if err != nil || a.SheetReplaces(ctx) {
-		if code, err = a.codeInForce(h.Code); err != nil {
+	code, err := ha.vault.Sheets.waiting(ctx)
+	if err != nil || ha.vault.Sheets.Replaces(ctx) {
+		if code, err = ha.vault.Sheets.inForce(h.Code); err != nil {
 			return records.BadInput("hand-code", err)
 		}
 	}
-	return a.vault.Helping.Arrange(ctx, h.Peers, share.Rule{Need: h.Need}, code, o.pair.SignIn)
+	return ha.vault.Helping.Arrange(ctx, h.Peers, share.Rule{Need: h.Need}, code, o.pair.SignIn)
 }
 
 // EndHelp has nobody help any more.
-func (a *Account) EndHelp(ctx context.Context, password secret.Text) error {
-	o, err := a.vault.device.unwrap(a.vault.Profile(), password)
+func (ha *HelpArranged) End(ctx context.Context, password secret.Text) error {
+	o, err := ha.vault.device.unwrap(ha.vault.Profile(), password)
 	if err != nil {
 		return records.BadInput("hand-password", err)
 	}
-	return a.vault.Helping.End(ctx, o.pair.SignIn)
+	return ha.vault.Helping.End(ctx, o.pair.SignIn)
 }
 
 // Hand returns who helps the owner; ok is false without anybody.
-func (a *Account) Hand() (o helping.Own, ok bool, err error) {
-	p, err := a.recoveryPublic()
+func (ha *HelpArranged) Hand() (o helping.Own, ok bool, err error) {
+	p, err := ha.vault.Sheets.public()
 	if err != nil {
 		return o, false, err
 	}
-	return a.vault.Helping.Own(p.SignIn)
+	return ha.vault.Helping.Own(p.SignIn)
 }
 
 // AskHelp is what a person gives who asks their helpers: they have nothing but their address.

@@ -43,9 +43,9 @@ func newHelped(t *testing.T, helpers int) *helped {
 	w.cloud.SetClock(w.clock)
 	h := &helped{world: w, maren: w.create(w.device("desk"))}
 	h.code = sheetCode(t, h.maren)
-	s, err := h.maren.Account.Sheet(t.Context())
+	s, err := h.maren.Sheets.Sheet(t.Context())
 	require.NoError(t, err)
-	require.NoError(t, h.maren.Account.CheckSheet(t.Context(), app.TypedSheet{
+	require.NoError(t, h.maren.Sheets.Check(t.Context(), app.TypedSheet{
 		CarriedGroup: 1, Carried: s.Carried[0], RecoveryGroup: 1, Recovery: s.Recovery[0],
 	}))
 	for i, address := range []string{idrisEmail, wrenEmail, boEmail}[:helpers] {
@@ -63,7 +63,7 @@ func newHelped(t *testing.T, helpers int) *helped {
 
 func (h *helped) arrange(need int) {
 	h.t.Helper()
-	err := h.maren.Account.Arrange(h.t.Context(), app.Helpers{
+	err := h.maren.Helpers.Arrange(h.t.Context(), app.Helpers{
 		Peers: h.peers, Need: need, Code: h.code, Password: secret.New(master),
 	})
 	require.NoError(h.t, err)
@@ -109,7 +109,7 @@ func TestTwoOfThreeHelp(t *testing.T) {
 	h.arrange(2)
 	soon(t, "the owner sees who holds it", func() bool {
 		require.NoError(t, h.maren.Helping.Collect(t.Context()))
-		o, ok, err := h.maren.Account.Hand()
+		o, ok, err := h.maren.Helpers.Hand()
 		require.NoError(t, err)
 		return ok && !o.Stale && o.Helpers[0].Holds && o.Helpers[1].Holds && o.Helpers[2].Holds
 	})
@@ -141,7 +141,7 @@ func TestTwoOfThreeHelp(t *testing.T) {
 	v.Lock()
 	v, err = h.fresh.Unlock(t.Context(), v.Profile().ID, secret.New(chosen))
 	require.NoError(t, err)
-	o, ok, err := v.Account.Hand()
+	o, ok, err := v.Helpers.Hand()
 	require.NoError(t, err)
 	assert.True(t, ok && !o.Stale, "the hand is still there")
 }
@@ -230,10 +230,10 @@ func TestANewSheetIsPartedAnew(t *testing.T) {
 	h.arrange(2)
 	before := held(t, h.helpers[0])[0]
 	h.now.Add(1000)
-	require.NoError(t, h.maren.Account.NewSheet(t.Context()))
-	s, err := h.maren.Account.Sheet(t.Context())
+	require.NoError(t, h.maren.Sheets.New(t.Context()))
+	s, err := h.maren.Sheets.Sheet(t.Context())
 	require.NoError(t, err)
-	require.NoError(t, h.maren.Account.CheckSheet(t.Context(), app.TypedSheet{
+	require.NoError(t, h.maren.Sheets.Check(t.Context(), app.TypedSheet{
 		CarriedGroup: 1, Carried: s.Carried[0], RecoveryGroup: 1, Recovery: s.Recovery[0], Password: secret.New(master),
 	}))
 	for _, v := range h.helpers {
@@ -242,7 +242,7 @@ func TestANewSheetIsPartedAnew(t *testing.T) {
 			return len(list) == 1 && list[0].ID != before.ID && list[0].Since.After(before.Since)
 		})
 	}
-	o, _, err := h.maren.Account.Hand()
+	o, _, err := h.maren.Helpers.Hand()
 	require.NoError(t, err)
 	assert.False(t, o.Stale)
 	words := strings.Join(h.ask().Words, " ")
@@ -261,7 +261,7 @@ func TestOtherKeysNeedOtherHelpers(t *testing.T) {
 	h.arrange(1)
 	h.maren.Guard.Given()
 	require.NoError(t, h.maren.Household.NewKeys(t.Context()))
-	o, ok, err := h.maren.Account.Hand()
+	o, ok, err := h.maren.Helpers.Hand()
 	require.NoError(t, err)
 	assert.True(t, ok && o.Stale)
 }
@@ -270,9 +270,9 @@ func TestNobodyHelpsAnyMore(t *testing.T) {
 	t.Parallel()
 	h := newHelped(t, 2)
 	h.arrange(2)
-	require.ErrorContains(t, h.maren.Account.EndHelp(t.Context(), secret.New("not this")), "password")
-	require.NoError(t, h.maren.Account.EndHelp(t.Context(), secret.New(master)))
-	_, ok, err := h.maren.Account.Hand()
+	require.ErrorContains(t, h.maren.Helpers.End(t.Context(), secret.New("not this")), "password")
+	require.NoError(t, h.maren.Helpers.End(t.Context(), secret.New(master)))
+	_, ok, err := h.maren.Helpers.Hand()
 	require.NoError(t, err)
 	assert.False(t, ok)
 	h.ask()
@@ -294,9 +294,9 @@ func TestWhoCanBeAskedToHelp(t *testing.T) {
 		"a stranger":          {Peers: []string{"nobody", h.peers[0]}, Need: 2, Code: h.code, Password: secret.New(master)},
 		"one twice":           {Peers: []string{h.peers[0], h.peers[0]}, Need: 2, Code: h.code, Password: secret.New(master)},
 	} {
-		require.Error(t, h.maren.Account.Arrange(t.Context(), a), name)
+		require.Error(t, h.maren.Helpers.Arrange(t.Context(), a), name)
 	}
-	_, ok, err := h.maren.Account.Hand()
+	_, ok, err := h.maren.Helpers.Hand()
 	require.NoError(t, err)
 	assert.False(t, ok)
 }
@@ -412,14 +412,14 @@ func TestChoosingIsCutShort(t *testing.T) {
 		require.NoError(t, h.maren.Helping.Collect(t.Context()))
 	}
 	arrange := func() error {
-		return h.maren.Account.Arrange(t.Context(), app.Helpers{
+		return h.maren.Helpers.Arrange(t.Context(), app.Helpers{
 			Peers: h.peers, Need: 2, Code: h.code, Password: secret.New(master),
 		})
 	}
-	end := func() error { return h.maren.Account.EndHelp(t.Context(), secret.New(master)) }
+	end := func() error { return h.maren.Helpers.End(t.Context(), secret.New(master)) }
 	is := func(there, unfinished bool, helpers int) {
 		t.Helper()
-		own, ok, err := h.maren.Account.Hand()
+		own, ok, err := h.maren.Helpers.Hand()
 		require.NoError(t, err)
 		assert.Equal(t, there, ok)
 		assert.Equal(t, unfinished, own.Unfinished)
@@ -430,7 +430,7 @@ func TestChoosingIsCutShort(t *testing.T) {
 	is(true, true, 0)
 	h.ask() // whoever was named can be asked, and so it can be stopped
 	soon(t, "it is seen", func() bool {
-		own, _, err := h.maren.Account.Hand()
+		own, _, err := h.maren.Helpers.Hand()
 		require.NoError(t, err)
 		require.NoError(t, h.maren.Helping.Collect(t.Context()))
 		return len(own.Asked) == 1

@@ -140,13 +140,21 @@ var errWrongWords = errors.New("no device that waits shows these words. What wai
 // errNobodyWaits is returned where no device waits to be let in.
 var errNobodyWaits = errors.New("no new device is waiting: choose “Show the words” there first")
 
+// Joiners are the new devices that wait to be let in by this one.
+type Joiners struct {
+	vault *Vault
+
+	mu    sync.Mutex        // guards ended
+	ended map[[32]byte]bool // what was answered or ended, by the hash of what was left for it
+}
+
 // Introduce hands the carried half to the new device whose words were typed. The master
 // password is asked for first. Wrong words end whatever waits.
-func (a *Account) Introduce(ctx context.Context, words string) error {
-	if err := a.vault.Guard.Require(reauth.Introduce); err != nil {
+func (j *Joiners) Introduce(ctx context.Context, words string) error {
+	if err := j.vault.Guard.Require(reauth.Introduce); err != nil {
 		return err
 	}
-	p, cloud := a.vault.Profile(), a.at()
+	p, cloud := j.vault.Profile(), j.vault.Account.at()
 	if cloud == nil {
 		return errOnlyHere
 	}
@@ -154,22 +162,22 @@ func (a *Account) Introduce(ctx context.Context, words string) error {
 	if err != nil {
 		return records.BadInput("words", err)
 	}
-	credential, err := a.vault.Sync.Credential(ctx)
+	credential, err := j.vault.Sync.Credential(ctx)
 	if err != nil {
 		return err
 	}
 	// What is told as the floor must be what the cloud has.
-	if err := a.vault.Sync.Sync(ctx); err != nil {
+	if err := j.vault.Sync.Sync(ctx); err != nil {
 		return err
 	}
 	waiting, err := cloud.Introductions(ctx, credential)
 	if err != nil {
 		return err
 	}
-	if waiting = a.notEnded(waiting); len(waiting) == 0 {
+	if waiting = j.notEnded(waiting); len(waiting) == 0 {
 		return records.BadInput("words", errNobodyWaits)
 	}
-	checkpoint, err := a.vault.Replica.Checkpoint()
+	checkpoint, err := j.vault.Replica.Checkpoint()
 	if err != nil {
 		return err
 	}
@@ -186,11 +194,11 @@ func (a *Account) Introduce(ctx context.Context, words string) error {
 		if err != nil {
 			return err
 		}
-		a.end(w)
+		j.end(w)
 		return cloud.AnswerIntroduction(ctx, credential, w.ID, sealed)
 	}
 	for _, w := range waiting {
-		a.end(w)
+		j.end(w)
 		_ = cloud.AnswerIntroduction(ctx, credential, w.ID, stopped) // if it doesn't hear of it, it waits for nothing
 	}
 	return records.BadInput("words", errWrongWords)
@@ -198,19 +206,19 @@ func (a *Account) Introduce(ctx context.Context, words string) error {
 
 // notEnded leaves out what was answered or ended here. A cloud that shows it again, under whatever id, gets no second
 // guess at its words.
-func (a *Account) notEnded(list []wire.Introduction) []wire.Introduction {
-	a.mu.Lock()
-	defer a.mu.Unlock()
+func (j *Joiners) notEnded(list []wire.Introduction) []wire.Introduction {
+	j.mu.Lock()
+	defer j.mu.Unlock()
 	return slices.DeleteFunc(slices.Clone(list), func(w wire.Introduction) bool {
-		return a.ended[sha256.Sum256(w.PublicKey)]
+		return j.ended[sha256.Sum256(w.PublicKey)]
 	})
 }
 
-func (a *Account) end(w wire.Introduction) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.ended == nil {
-		a.ended = map[[32]byte]bool{}
+func (j *Joiners) end(w wire.Introduction) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.ended == nil {
+		j.ended = map[[32]byte]bool{}
 	}
-	a.ended[sha256.Sum256(w.PublicKey)] = true
+	j.ended[sha256.Sum256(w.PublicKey)] = true
 }

@@ -3,6 +3,7 @@ package app
 import (
 	"context"
 	"errors"
+	"sync"
 	"time"
 
 	"redlocket/app/records"
@@ -51,20 +52,27 @@ var (
 		"that takes the present master password once, so only the recovery sheet helps now")
 )
 
+// ForgottenMaster is how a master password that was forgotten is replaced, after a wait, on a device that still opens
+// in another way.
+type ForgottenMaster struct {
+	vault   *Vault
+	telling sync.Mutex // held while the cloud is told of late keys: what was told last is what is so
+}
+
 // tellLateKeys tells the cloud by which keys this device's authenticators may ask.
-func (a *Account) tellLateKeys(ctx context.Context, signIn keys.Key) error {
-	cloud := a.at()
+func (f *ForgottenMaster) tellKeys(ctx context.Context, signIn keys.Key) error {
+	cloud := f.vault.Account.at()
 	if cloud == nil {
 		return nil
 	}
-	a.telling.Lock()
-	defer a.telling.Unlock()
-	credential, err := a.vault.Sync.Credential(ctx)
+	f.telling.Lock()
+	defer f.telling.Unlock()
+	credential, err := f.vault.Sync.Credential(ctx)
 	if err != nil {
 		return err
 	}
 	var publics [][]byte
-	for _, u := range a.vault.Profile().Unlocks {
+	for _, u := range f.vault.Profile().Unlocks {
 		if len(u.Late) == keys.PublicSize {
 			publics = append(publics, u.Late)
 		}
@@ -73,20 +81,20 @@ func (a *Account) tellLateKeys(ctx context.Context, signIn keys.Key) error {
 }
 
 // NewMaster tells whether a new master password waits. Devices of an account ask its cloud.
-func (a *Account) NewMaster(ctx context.Context) (n NewMaster, err error) {
-	own, err := a.lateHere(ctx)
+func (f *ForgottenMaster) State(ctx context.Context) (n NewMaster, err error) {
+	own, err := f.here(ctx)
 	if err != nil {
 		return n, err
 	}
-	p, cloud := a.vault.Profile(), a.at()
+	p, cloud := f.vault.Profile(), f.vault.Account.at()
 	if cloud == nil {
 		n = NewMaster{Waits: own != nil, Here: own != nil, Device: p.DeviceName}
 		if own != nil {
-			n.Left = time.UnixMilli(own.Due).Sub(a.vault.device.ports.Now())
+			n.Left = time.UnixMilli(own.Due).Sub(f.vault.device.ports.Now())
 		}
 		return n, nil
 	}
-	credential, err := a.vault.Sync.Credential(ctx)
+	credential, err := f.vault.Sync.Credential(ctx)
 	if err != nil {
 		return n, err
 	}
@@ -96,24 +104,24 @@ func (a *Account) NewMaster(ctx context.Context) (n NewMaster, err error) {
 	}
 	n = NewMaster{
 		Waits: true, Here: l.Device == p.Device && own != nil, Device: "a device",
-		Left: time.UnixMilli(l.Due).Sub(a.vault.device.ports.Now()),
+		Left: time.UnixMilli(l.Due).Sub(f.vault.device.ports.Now()),
 	}
-	if e, err := a.vault.Items.Entry(l.Device); err == nil {
+	if e, err := f.vault.Items.Entry(l.Device); err == nil {
 		n.Device = shortName(e.Text(vault.FieldName), n.Device)
 	}
 	return n, nil
 }
 
-func (a *Account) lateHere(ctx context.Context) (*lateMaster, error) {
+func (f *ForgottenMaster) here(ctx context.Context) (*lateMaster, error) {
 	var l *lateMaster
-	return l, a.vault.Local.GetJSON(ctx, localLate, &l)
+	return l, f.vault.Local.GetJSON(ctx, localLate, &l)
 }
 
 // AskNewMaster has a new master password wait, by what an authenticator answered just now.
-func (a *Account) AskNewMaster(
+func (f *ForgottenMaster) Ask(
 	ctx context.Context, id []byte, prf [keys.PRFSize]byte, fresh, repeat secret.Text,
 ) error {
-	d, p := a.vault.device, a.vault.Profile()
+	d, p := f.vault.device, f.vault.Profile()
 	key, slot, err := p.byPlatform(id, prf)
 	if err != nil {
 		return err
@@ -136,17 +144,17 @@ func (a *Account) AskNewMaster(
 		Params: p.Params, Wrapped: p.Wrapped, Ring: p.Ring, SignIn: o.kept.Locks.SignIn(),
 		Due: d.ports.Now().Add(LateWait).UnixMilli(),
 	}
-	cloud := a.at()
+	cloud := f.vault.Account.at()
 	if cloud == nil {
 		l.Private = o.pair.SignIn[:]
-		return a.vault.Local.SetJSON(ctx, localLate, l)
+		return f.vault.Local.SetJSON(ctx, localLate, l)
 	}
-	credential, err := a.vault.Sync.Credential(ctx)
+	credential, err := f.vault.Sync.Credential(ctx)
 	if err != nil {
 		return err
 	}
 	// Here first: what waits at the cloud alone could be finished by nobody.
-	if err := a.vault.Local.SetJSON(ctx, localLate, l); err != nil {
+	if err := f.vault.Local.SetJSON(ctx, localLate, l); err != nil {
 		return err
 	}
 	in := wire.LateCredentials{Params: l.Params, SignIn: l.SignIn, Wrapped: l.Wrapped}
@@ -158,15 +166,15 @@ func (a *Account) AskNewMaster(
 		err = records.BadInput("late", err)
 	}
 	if err != nil {
-		err = errors.Join(err, a.vault.Local.Set(ctx, localLate, nil))
+		err = errors.Join(err, f.vault.Local.Set(ctx, localLate, nil))
 	}
 	return err
 }
 
 // StopNewMaster stops what waits, on whichever device it was asked for.
-func (a *Account) StopNewMaster(ctx context.Context) error {
-	if cloud := a.at(); cloud != nil {
-		credential, err := a.vault.Sync.Credential(ctx)
+func (f *ForgottenMaster) Stop(ctx context.Context) error {
+	if cloud := f.vault.Account.at(); cloud != nil {
+		credential, err := f.vault.Sync.Credential(ctx)
 		if err != nil {
 			return err
 		}
@@ -174,33 +182,33 @@ func (a *Account) StopNewMaster(ctx context.Context) error {
 			return err
 		}
 	}
-	return a.vault.Local.Set(ctx, localLate, nil)
+	return f.vault.Local.Set(ctx, localLate, nil)
 }
 
 // TakeNewMaster brings the new master password into force once it has waited, by what an authenticator answered just
 // now. The cloud comes first; after a lost answer the same can be asked again.
-func (a *Account) TakeNewMaster(ctx context.Context, id []byte, prf [keys.PRFSize]byte) error {
-	d, p := a.vault.device, a.vault.Profile()
+func (f *ForgottenMaster) Take(ctx context.Context, id []byte, prf [keys.PRFSize]byte) error {
+	d, p := f.vault.device, f.vault.Profile()
 	if _, _, err := p.byPlatform(id, prf); err != nil {
 		return err
 	}
 	own, err1 := keys.DerivePlatform(prf)
-	ring, err2 := a.vault.Replica.Ring()
-	l, err3 := a.lateHere(ctx)
+	ring, err2 := f.vault.Replica.Ring()
+	l, err3 := f.here(ctx)
 	if err := errors.Join(err1, err2, err3); err != nil {
 		return err
 	}
 	if l == nil || keys.WrappedEpoch(l.Wrapped) != ring.Newest().Epoch {
 		return records.BadInput("late", errLateOver)
 	}
-	if cloud := a.at(); cloud != nil {
-		credential, err := a.vault.Sync.Credential(ctx)
+	if cloud := f.vault.Account.at(); cloud != nil {
+		credential, err := f.vault.Sync.Credential(ctx)
 		if err != nil {
 			return err
 		}
 		err = cloud.TakeLate(ctx, credential, own.Late, wire.TakeLate{SignIn: l.SignIn})
 		if errors.Is(err, syncing.ErrOver) {
-			err = errors.Join(records.BadInput("late", errLateOver), a.vault.Local.Set(ctx, localLate, nil))
+			err = errors.Join(records.BadInput("late", errLateOver), f.vault.Local.Set(ctx, localLate, nil))
 		}
 		if errors.Is(err, syncing.ErrEarly) {
 			err = records.BadInput("late", err)
@@ -213,8 +221,8 @@ func (a *Account) TakeNewMaster(ctx context.Context, id []byte, prf [keys.PRFSiz
 	}
 	var signIn keys.Key
 	copy(signIn[:], l.Private)
-	if err := a.haveMaster(ctx, card{l.Params, l.Wrapped, l.Ring}, signIn); err != nil {
+	if err := f.vault.Account.haveMaster(ctx, card{l.Params, l.Wrapped, l.Ring}, signIn); err != nil {
 		return err
 	}
-	return a.vault.Local.Set(ctx, localLate, nil)
+	return f.vault.Local.Set(ctx, localLate, nil)
 }

@@ -23,12 +23,12 @@ const remembered = "winkle oar tide lamp"
 func ask(t *testing.T, v *app.Vault) {
 	t.Helper()
 	fresh := secret.New(remembered)
-	require.NoError(t, v.Account.AskNewMaster(t.Context(), thumbID, thumb, fresh, fresh))
+	require.NoError(t, v.ForgottenMaster.Ask(t.Context(), thumbID, thumb, fresh, fresh))
 }
 
 func waits(t *testing.T, v *app.Vault) app.NewMaster {
 	t.Helper()
-	n, err := v.Account.NewMaster(t.Context())
+	n, err := v.ForgottenMaster.State(t.Context())
 	require.NoError(t, err)
 	return n
 }
@@ -49,10 +49,10 @@ func TestAForgottenMasterPassword(t *testing.T) {
 	kept := w.save(desk, "Kept", "pw")
 	w.inStep(desk, laptop)
 	setUp(t, desk)
-	require.Error(t, desk.Account.AskNewMaster(t.Context(), thumbID, [keys.PRFSize]byte{9}, secret.New(remembered),
+	require.Error(t, desk.ForgottenMaster.Ask(t.Context(), thumbID, [keys.PRFSize]byte{9}, secret.New(remembered),
 		secret.New(remembered)), "another finger")
-	require.Error(t, desk.Account.AskNewMaster(t.Context(), thumbID, thumb, secret.New("short"), secret.New("short")))
-	require.Error(t, desk.Account.TakeNewMaster(t.Context(), thumbID, thumb), "nothing waits")
+	require.Error(t, desk.ForgottenMaster.Ask(t.Context(), thumbID, thumb, secret.New("short"), secret.New("short")))
+	require.Error(t, desk.ForgottenMaster.Take(t.Context(), thumbID, thumb), "nothing waits")
 	assert.False(t, waits(t, laptop).Waits)
 
 	ask(t, desk)
@@ -62,20 +62,20 @@ func TestAForgottenMasterPassword(t *testing.T) {
 	n = waits(t, laptop)
 	assert.True(t, n.Waits && !n.Here, "the other device sees it")
 	assert.Equal(t, "desk", n.Device)
-	require.ErrorIs(t, desk.Account.TakeNewMaster(t.Context(), thumbID, thumb), syncing.ErrEarly)
+	require.ErrorIs(t, desk.ForgottenMaster.Take(t.Context(), thumbID, thumb), syncing.ErrEarly)
 	w.now.Add((2 * time.Hour).Milliseconds())
-	require.ErrorIs(t, desk.Account.TakeNewMaster(t.Context(), thumbID, thumb), syncing.ErrEarly,
+	require.ErrorIs(t, desk.ForgottenMaster.Take(t.Context(), thumbID, thumb), syncing.ErrEarly,
 		"the clock of the device has no say")
 
-	require.NoError(t, laptop.Account.StopNewMaster(t.Context()))
+	require.NoError(t, laptop.ForgottenMaster.Stop(t.Context()))
 	assert.False(t, waits(t, desk).Waits)
-	require.Error(t, desk.Account.TakeNewMaster(t.Context(), thumbID, thumb), "any device stops it")
+	require.Error(t, desk.ForgottenMaster.Take(t.Context(), thumbID, thumb), "any device stops it")
 
 	w.cloud.LateWait = 0
 	ask(t, desk)
 	assert.True(t, waits(t, desk).Ready())
-	require.Error(t, desk.Account.TakeNewMaster(t.Context(), thumbID, [keys.PRFSize]byte{9}), "another finger")
-	require.NoError(t, desk.Account.TakeNewMaster(t.Context(), thumbID, thumb))
+	require.Error(t, desk.ForgottenMaster.Take(t.Context(), thumbID, [keys.PRFSize]byte{9}), "another finger")
+	require.NoError(t, desk.ForgottenMaster.Take(t.Context(), thumbID, thumb))
 	assert.False(t, waits(t, laptop).Waits)
 	require.False(t, opens(t, d, desk, master), "the forgotten one opens nothing any more")
 	desk, err := d.Unlock(t.Context(), desk.Profile().ID, secret.New(remembered))
@@ -84,7 +84,7 @@ func TestAForgottenMasterPassword(t *testing.T) {
 	w.inStep(desk, laptop)
 	soon(t, "the laptop hears of it", func() bool { return laptop.Profile().CardAt == desk.Profile().CardAt })
 	assert.True(t, opens(t, second, laptop, remembered))
-	sheet, err := desk.Account.Sheet(t.Context())
+	sheet, err := desk.Sheets.Sheet(t.Context())
 	require.NoError(t, err)
 	third, err := w.device("attic").Join(t.Context(), app.Join{
 		Email: email, Cloud: w.url, Password: secret.New(remembered), Carried: strings.Join(sheet.Carried, "-"),
@@ -112,24 +112,24 @@ func TestWhatEndsAForgottenMasterPassword(t *testing.T) {
 			soon(t, "the desk hears of it", func() bool { return desk.Profile().CardAt == laptop.Profile().CardAt })
 		},
 		"the vault gets another key": func() {
-			require.NoError(t, laptop.Account.Publish(t.Context(), secret.New(master)))
+			require.NoError(t, laptop.Epochs.Publish(t.Context(), secret.New(master)))
 			w.inStep(desk, laptop)
 		},
 	} {
 		ask(t, desk)
 		end()
-		require.Error(t, desk.Account.TakeNewMaster(t.Context(), thumbID, thumb), name)
+		require.Error(t, desk.ForgottenMaster.Take(t.Context(), thumbID, thumb), name)
 		assert.False(t, waits(t, laptop).Waits, name)
 		require.True(t, opens(t, second, laptop, master), name)
 		laptop, _ = second.Vault(laptop.Profile().ID)
 		require.True(t, opens(t, d, desk, master), name)
 		desk, _ = d.Vault(desk.Profile().ID)
-		require.NoError(t, desk.Account.EndPlatform(t.Context(), thumbID))
+		require.NoError(t, desk.Authenticators.End(t.Context(), thumbID))
 		setUp(t, desk) // known to the cloud, under the present key
 	}
 	ask(t, desk)
-	require.NoError(t, laptop.Account.ShutOut(t.Context(), desk.Profile().Device, secret.New(master)))
-	require.Error(t, desk.Account.TakeNewMaster(t.Context(), thumbID, thumb), "shut out")
+	require.NoError(t, laptop.Epochs.ShutOut(t.Context(), desk.Profile().Device, secret.New(master)))
+	require.Error(t, desk.ForgottenMaster.Take(t.Context(), thumbID, thumb), "shut out")
 	assert.False(t, waits(t, laptop).Waits)
 }
 
@@ -151,9 +151,9 @@ func TestALostAnswerToANewMasterPassword(t *testing.T) {
 		panic(http.ErrAbortHandler)
 	}
 	w.between.Store(&lost)
-	require.Error(t, desk.Account.TakeNewMaster(t.Context(), thumbID, thumb))
+	require.Error(t, desk.ForgottenMaster.Take(t.Context(), thumbID, thumb))
 	w.between.Store(nil)
-	require.NoError(t, desk.Account.TakeNewMaster(t.Context(), thumbID, thumb))
+	require.NoError(t, desk.ForgottenMaster.Take(t.Context(), thumbID, thumb))
 	assert.True(t, opens(t, d, desk, remembered))
 }
 
@@ -167,18 +167,18 @@ func TestAForgottenMasterPasswordWithoutACloud(t *testing.T) {
 	require.NoError(t, err)
 	setUp(t, v)
 	ask(t, v)
-	require.ErrorIs(t, v.Account.TakeNewMaster(t.Context(), thumbID, thumb), syncing.ErrEarly)
+	require.ErrorIs(t, v.ForgottenMaster.Take(t.Context(), thumbID, thumb), syncing.ErrEarly)
 	w.now.Add((61 * time.Minute).Milliseconds())
 	v, err = byThumb(t, d, v)
 	require.NoError(t, err)
-	require.NoError(t, v.Account.TakeNewMaster(t.Context(), thumbID, thumb))
+	require.NoError(t, v.ForgottenMaster.Take(t.Context(), thumbID, thumb))
 	require.False(t, opens(t, d, v, master))
 	v, err = d.Unlock(t.Context(), v.Profile().ID, secret.New(remembered))
 	require.NoError(t, err)
 	require.NoError(t, v.Account.JoinCloud(t.Context(), w.url, wire.Admission{}), "with the new one's key")
 	w.inStep(v)
 	joined := w.device("laptop")
-	sheet, err := v.Account.Sheet(t.Context())
+	sheet, err := v.Sheets.Sheet(t.Context())
 	require.NoError(t, err)
 	_, err = joined.Join(t.Context(), app.Join{
 		Email: email, Cloud: w.url, Password: secret.New(remembered), Carried: strings.Join(sheet.Carried, "-"),
@@ -194,13 +194,13 @@ func TestRecoveringOnAnEmptyComputer(t *testing.T) {
 			w := newWorld(t)
 			first := w.device("desk")
 			desk := w.create(first)
-			sheet, err := desk.Account.Sheet(t.Context())
+			sheet, err := desk.Sheets.Sheet(t.Context())
 			require.NoError(t, err)
 			kept := w.save(desk, "Kept", "pw")
 			if turn {
 				lost := w.join(w.device("lost"), desk)
 				w.inStep(desk, lost)
-				require.NoError(t, desk.Account.ShutOut(t.Context(), lost.Profile().Device, secret.New(master)))
+				require.NoError(t, desk.Epochs.ShutOut(t.Context(), lost.Profile().Device, secret.New(master)))
 			}
 			w.inStep(desk)
 			fresh := w.device("new")
@@ -233,9 +233,9 @@ func TestRecoveringOnAnEmptyComputer(t *testing.T) {
 			assert.True(t, holds(v, kept)())
 			_, err = try(nil)
 			require.Error(t, err, "it is here already")
-			was, err := desk.Account.Sheet(t.Context())
+			was, err := desk.Sheets.Sheet(t.Context())
 			require.NoError(t, err)
-			now, err := v.Account.Sheet(t.Context())
+			now, err := v.Sheets.Sheet(t.Context())
 			require.NoError(t, err)
 			assert.Equal(t, was.Carried, now.Carried, "the carried half that is in force")
 			later := w.save(v, "Later", "pw")

@@ -82,7 +82,7 @@ func (v *Vault) sayGoodbye(ctx context.Context, p Profile) {
 	ctx, cancel := context.WithTimeout(ctx, leaveTime)
 	defer cancel()
 	at := strconv.FormatInt(v.device.ports.Now().UnixMilli(), 10)
-	if v.Account.noteOut(ctx, p.Device, at) != nil || v.Sync.Sync(ctx) != nil {
+	if v.Epochs.noteOut(ctx, p.Device, at) != nil || v.Sync.Sync(ctx) != nil {
 		return
 	}
 	if credential, err := v.Sync.Credential(ctx); err == nil {

@@ -130,26 +130,26 @@ func TestTheSheetIsTriedOnceAYear(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
-	sheet, err := desk.Account.Sheet(t.Context())
+	sheet, err := desk.Sheets.Sheet(t.Context())
 	require.NoError(t, err)
 	laptop := w.join(w.device("laptop"), desk)
 	w.inStep(desk, laptop)
-	assert.False(t, laptop.Account.SheetDue(t.Context()))
+	assert.False(t, laptop.Sheets.Due(t.Context()))
 	w.now.Add((366 * 24 * time.Hour).Milliseconds())
-	assert.True(t, laptop.Account.SheetDue(t.Context()))
-	assert.False(t, desk.Account.SheetDue(t.Context()), "there it was never checked, and that is said already")
+	assert.True(t, laptop.Sheets.Due(t.Context()))
+	assert.False(t, desk.Sheets.Due(t.Context()), "there it was never checked, and that is said already")
 	group := func(n int) app.Group { return app.Group{Number: n, Text: strings.ToLower(sheet.Carried[n-1])} }
 	for name, typed := range map[string][2]app.Group{
 		"the same twice": {group(3), group(3)}, "a wrong one": {group(3), {Number: 4, Text: sheet.Carried[4]}},
 		"no group": {{Number: 0, Text: ""}, group(2)}, "none there is": {{Number: 9, Text: ""}, group(2)},
 	} {
-		require.Error(t, laptop.Account.TrySheet(t.Context(), typed[0], typed[1]), name)
+		require.Error(t, laptop.Sheets.Try(t.Context(), typed[0], typed[1]), name)
 	}
-	assert.True(t, laptop.Account.SheetDue(t.Context()))
-	require.NoError(t, laptop.Account.TrySheet(t.Context(), group(3), group(7)))
-	assert.False(t, laptop.Account.SheetDue(t.Context()))
+	assert.True(t, laptop.Sheets.Due(t.Context()))
+	require.NoError(t, laptop.Sheets.Try(t.Context(), group(3), group(7)))
+	assert.False(t, laptop.Sheets.Due(t.Context()))
 	w.now.Add((366 * 24 * time.Hour).Milliseconds())
-	assert.True(t, laptop.Account.SheetDue(t.Context()), "the next year again")
+	assert.True(t, laptop.Sheets.Due(t.Context()), "the next year again")
 }
 
 func TestTheFirstDay(t *testing.T) {

@@ -149,8 +149,12 @@ func (p Profile) byPlatform(id []byte, prf [keys.PRFSize]byte) (key keys.EpochKe
 	return key, 0, ErrPlatform
 }
 
+// Authenticators are the ways in which this device opens the vault without its master password: a finger, a face, a
+// PIN.
+type Authenticators struct{ vault *Vault }
+
 // AddPlatform sets an authenticator up: u has its ID, Credential, Salt and Name. It takes the master password.
-func (a *Account) AddPlatform(
+func (at *Authenticators) Add(
 	ctx context.Context, password secret.Text, u PlatformUnlock, prf [keys.PRFSize]byte,
 ) error {
 	if prf == [keys.PRFSize]byte{} || len(u.ID) == 0 {
@@ -160,7 +164,7 @@ func (a *Account) AddPlatform(
 	if err != nil {
 		return err
 	}
-	p, d := a.vault.Profile(), a.vault.device
+	p, d := at.vault.Profile(), at.vault.device
 	o, err := d.unwrap(p, password)
 	if err != nil {
 		return err
@@ -173,22 +177,22 @@ func (a *Account) AddPlatform(
 	}
 	u.Public, u.Late, u.Added, u.Slot = own.Public(), own.Late.Public(), d.ports.Now().UnixMilli(), o.slot
 	u.Name = shortName(u.Name, "This computer")
-	err = a.vault.identity.update(ctx, func(p *Profile) {
+	err = at.vault.identity.update(ctx, func(p *Profile) {
 		p.Unlocks = append(slices.Clone(p.Unlocks), u)
 		p.OfferDone = true
 		d.typedMaster(p, o.ring)
 	})
 	if err == nil {
-		_ = a.tellLateKeys(ctx, o.pair.SignIn) // told again at the next master password
-		err = a.fingersFor(ctx)
+		_ = at.vault.ForgottenMaster.tellKeys(ctx, o.pair.SignIn) // told again at the next master password
+		err = at.vault.Second.fingers(ctx)
 	}
 	return err
 }
 
 // EndPlatform ends an authenticator: from then on it opens nothing.
-func (a *Account) EndPlatform(ctx context.Context, id []byte) error {
+func (at *Authenticators) End(ctx context.Context, id []byte) error {
 	found := false
-	err := a.vault.identity.update(ctx, func(p *Profile) {
+	err := at.vault.identity.update(ctx, func(p *Profile) {
 		n := len(p.Unlocks)
 		p.Unlocks = slices.DeleteFunc(slices.Clone(p.Unlocks), func(u PlatformUnlock) bool {
 			return bytes.Equal(u.ID, id)
@@ -203,33 +207,33 @@ func (a *Account) EndPlatform(ctx context.Context, id []byte) error {
 
 // SetMasterRule sets for how many days after the master password an authenticator serves, and whether the master
 // password is asked for after each start of the computer.
-func (a *Account) SetMasterRule(ctx context.Context, days int, afterRestart bool) error {
+func (at *Authenticators) SetMasterRule(ctx context.Context, days int, afterRestart bool) error {
 	if days < 1 || days > maxMasterDays {
 		return records.BadInput("master-days", errMasterDays)
 	}
-	return a.vault.identity.update(ctx, func(p *Profile) { p.MasterDays, p.AfterRestart = days, afterRestart })
+	return at.vault.identity.update(ctx, func(p *Profile) { p.MasterDays, p.AfterRestart = days, afterRestart })
 }
 
 // OffersPlatform reports whether an authenticator is to be offered: once, after the second opening.
-func (a *Account) OffersPlatform() bool {
-	p := a.vault.Profile()
+func (at *Authenticators) Offers() bool {
+	p := at.vault.Profile()
 	return !p.OfferDone && len(p.Unlocks) == 0 && p.Openings >= offerAfter
 }
 
 // AnswerOffer notes that the offer was answered.
-func (a *Account) AnswerOffer(ctx context.Context) error {
-	return a.vault.identity.update(ctx, func(p *Profile) { p.OfferDone = true })
+func (at *Authenticators) AnswerOffer(ctx context.Context) error {
+	return at.vault.identity.update(ctx, func(p *Profile) { p.OfferDone = true })
 }
 
 // GivenByPlatform takes an authenticator's answer in the place of the master password, where that is asked for again.
-func (a *Account) GivenByPlatform(id []byte, prf [keys.PRFSize]byte) error {
-	p := a.vault.Profile()
-	if a.vault.device.masterDue(p) {
+func (at *Authenticators) Given(id []byte, prf [keys.PRFSize]byte) error {
+	p := at.vault.Profile()
+	if at.vault.device.masterDue(p) {
 		return ErrMasterDue
 	}
 	if _, _, err := p.byPlatform(id, prf); err != nil {
 		return err
 	}
-	a.vault.Guard.Given()
+	at.vault.Guard.Given()
 	return nil
 }

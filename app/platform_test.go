@@ -23,7 +23,7 @@ var (
 
 func setUp(t testing.TB, v *app.Vault) {
 	u := app.PlatformUnlock{ID: thumbID, Credential: []byte("{}")}
-	require.NoError(t, v.Account.AddPlatform(t.Context(), secret.New(master), u, thumb))
+	require.NoError(t, v.Authenticators.Add(t.Context(), secret.New(master), u, thumb))
 }
 
 // byThumb locks a vault and opens it by the authenticator.
@@ -44,7 +44,7 @@ func TestOpeningByAnAuthenticator(t *testing.T) {
 	v, err = d.Unlock(t.Context(), id, secret.New(master))
 	require.NoError(t, err)
 	add := func(id []byte, prf [keys.PRFSize]byte) error {
-		return v.Account.AddPlatform(t.Context(), secret.New(master), app.PlatformUnlock{ID: id}, prf)
+		return v.Authenticators.Add(t.Context(), secret.New(master), app.PlatformUnlock{ID: id}, prf)
 	}
 	require.Error(t, add(thumbID, [keys.PRFSize]byte{}))
 	setUp(t, v)
@@ -69,10 +69,10 @@ func TestOpeningByAnAuthenticator(t *testing.T) {
 
 	v, err = d.Unlock(t.Context(), id, secret.New(master))
 	require.NoError(t, err)
-	require.ErrorIs(t, v.Account.GivenByPlatform(thumbID, [keys.PRFSize]byte{9}), app.ErrPlatform)
-	require.NoError(t, v.Account.GivenByPlatform(thumbID, thumb))
-	require.NoError(t, v.Account.EndPlatform(t.Context(), thumbID))
-	require.Error(t, v.Account.EndPlatform(t.Context(), thumbID))
+	require.ErrorIs(t, v.Authenticators.Given(thumbID, [keys.PRFSize]byte{9}), app.ErrPlatform)
+	require.NoError(t, v.Authenticators.Given(thumbID, thumb))
+	require.NoError(t, v.Authenticators.End(t.Context(), thumbID))
+	require.Error(t, v.Authenticators.End(t.Context(), thumbID))
 	_, err = byThumb(t, d, v)
 	require.ErrorIs(t, err, app.ErrPlatform, "it was ended")
 	for i := range 8 {
@@ -90,26 +90,26 @@ func TestAnAuthenticatorOpensWhatComesAfter(t *testing.T) {
 	w := newWorld(t)
 	d := w.device("desk")
 	desk := w.create(d)
-	sheet, err := desk.Account.Sheet(t.Context())
+	sheet, err := desk.Sheets.Sheet(t.Context())
 	require.NoError(t, err)
 	laptop := w.join(w.device("laptop"), desk)
 	w.inStep(desk, laptop)
 	setUp(t, desk)
-	require.NoError(t, desk.Account.Publish(t.Context(), secret.New(master)))
+	require.NoError(t, desk.Epochs.Publish(t.Context(), secret.New(master)))
 	one := w.save(desk, "After its own", "pw", laptop)
 	desk, err = byThumb(t, d, desk)
 	require.NoError(t, err)
 	assert.True(t, holds(desk, one)())
 	assert.Empty(t, desk.Replica.Damaged())
 
-	require.NoError(t, laptop.Account.Publish(t.Context(), secret.New(master)))
+	require.NoError(t, laptop.Epochs.Publish(t.Context(), secret.New(master)))
 	two := w.save(laptop, "After another's", "pw", desk)
 	desk, err = byThumb(t, d, desk)
 	require.NoError(t, err)
 	assert.True(t, holds(desk, two)())
 
 	desk.Lock()
-	require.NoError(t, laptop.Account.Publish(t.Context(), secret.New(master)))
+	require.NoError(t, laptop.Epochs.Publish(t.Context(), secret.New(master)))
 	const other = "a patient tide comes back"
 	fresh := secret.New(other)
 	require.NoError(t, laptop.Account.ChangeMaster(t.Context(), secret.New(master), fresh, fresh))
@@ -184,9 +184,9 @@ func TestTheMasterPasswordAllTheSame(t *testing.T) {
 	opens(app.ErrMasterDue, "after fourteen days")
 	d = device("tuesday")
 	v = master()
-	require.Error(t, v.Account.SetMasterRule(t.Context(), 0, false))
-	require.Error(t, v.Account.SetMasterRule(t.Context(), 91, false))
-	require.NoError(t, v.Account.SetMasterRule(t.Context(), 1, true))
+	require.Error(t, v.Authenticators.SetMasterRule(t.Context(), 0, false))
+	require.Error(t, v.Authenticators.SetMasterRule(t.Context(), 91, false))
+	require.NoError(t, v.Authenticators.SetMasterRule(t.Context(), 1, true))
 	v.Lock()
 	opens(nil, "it was typed")
 	d = device("tuesday")
@@ -209,13 +209,13 @@ func TestAnAuthenticatorIsOfferedOnce(t *testing.T) {
 	v := w.create(d)
 	id := v.Profile().ID
 	for n := range 2 {
-		assert.False(t, v.Account.OffersPlatform(), n)
+		assert.False(t, v.Authenticators.Offers(), n)
 		v.Lock()
 		var err error
 		v, err = d.Unlock(t.Context(), id, secret.New(master))
 		require.NoError(t, err)
 	}
-	assert.True(t, v.Account.OffersPlatform())
-	require.NoError(t, v.Account.AnswerOffer(t.Context()))
-	assert.False(t, v.Account.OffersPlatform())
+	assert.True(t, v.Authenticators.Offers())
+	require.NoError(t, v.Authenticators.AnswerOffer(t.Context()))
+	assert.False(t, v.Authenticators.Offers())
 }

@@ -90,7 +90,7 @@ func (d *Device) RecoverHere(ctx context.Context, r Recovery) (*Vault, error) {
 	v, err := d.openVault(ctx, s, p, o.ring, &o.pair)
 	if err == nil {
 		_ = v.Account.tellCard(ctx) // the others are signed out, and ask for the new one in any case
-		err = v.Account.recoverCover(ctx, recovery, o.pair)
+		err = v.Second.recoverCover(ctx, recovery, o.pair)
 	}
 	return v, err
 }

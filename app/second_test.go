@@ -30,7 +30,7 @@ const second = "gravel opera thicket nineteen"
 
 // sheetCode is the recovery code of a sheet that waits.
 func sheetCode(t testing.TB, v *app.Vault) string {
-	s, err := v.Account.Sheet(t.Context())
+	s, err := v.Sheets.Sheet(t.Context())
 	require.NoError(t, err)
 	require.NotEmpty(t, s.Recovery)
 	return strings.Join(s.Recovery, "-")
@@ -39,7 +39,7 @@ func sheetCode(t testing.TB, v *app.Vault) string {
 func setSecond(t testing.TB, v *app.Vault, code string) { setSecondBeside(t, v, code, master) }
 
 func setSecondBeside(t testing.TB, v *app.Vault, code, master string) {
-	require.NoError(t, v.Account.SetSecond(t.Context(), app.Second{
+	require.NoError(t, v.Second.Set(t.Context(), app.Second{
 		Master: secret.New(master), Code: code, Password: secret.New(second), Repeat: secret.New(second),
 	}))
 }
@@ -84,7 +84,7 @@ func change(t testing.TB, v *app.Vault, from, to string) error {
 
 func leaveOut(t testing.TB, v *app.Vault, ids ...string) {
 	t.Helper()
-	n, err := v.Account.LeaveOut(t.Context(), ids...)
+	n, err := v.Second.LeaveOut(t.Context(), ids...)
 	require.NoError(t, err)
 	require.Len(t, ids, n)
 }
@@ -98,7 +98,7 @@ func TestASecondPassphraseShowsWhatWasNotLeftOut(t *testing.T) {
 	shown, hidden := w.save(v, "Ferrylink", "pw-shown"), w.save(v, "Lighthouse", "pw-hidden")
 	before := count(t, v)
 
-	_, err := v.Account.LeaveOut(t.Context(), hidden)
+	_, err := v.Second.LeaveOut(t.Context(), hidden)
 	require.ErrorIs(t, err, records.ErrNotCovered, "there is no second passphrase yet")
 	for name, s := range map[string]app.Second{
 		"another master password": {Master: secret.New(second), Code: code},
@@ -107,25 +107,25 @@ func TestASecondPassphraseShowsWhatWasNotLeftOut(t *testing.T) {
 		"a weak one":              {Master: secret.New(master), Code: code, Password: secret.New("ferry")},
 		"two different ones":      {Master: secret.New(master), Code: code, Password: secret.New(second)},
 	} {
-		require.Error(t, v.Account.SetSecond(t.Context(), s), name)
+		require.Error(t, v.Second.Set(t.Context(), s), name)
 	}
-	assert.False(t, v.Account.HasSecond())
+	assert.False(t, v.Second.Has())
 	setSecond(t, v, code)
-	assert.True(t, v.Account.HasSecond())
+	assert.True(t, v.Second.Has())
 	leaveOut(t, v, hidden)
 	assert.False(t, holds(v, hidden)(), "it has another id from then on")
 	require.Len(t, titled(t, v, "Lighthouse"), 1)
 	assert.Equal(t, before, count(t, v))
 
 	v = by(t, d, v, second)
-	assert.False(t, v.Account.HasSecond())
+	assert.False(t, v.Second.Has())
 	assert.True(t, holds(v, shown)())
 	assert.Empty(t, titled(t, v, "Lighthouse"))
 	assert.Equal(t, before-1, count(t, v))
 	meanwhile := w.save(v, "Meanwhile", "pw")
 
 	v = by(t, d, v, master)
-	assert.True(t, v.Account.HasSecond())
+	assert.True(t, v.Second.Has())
 	assert.True(t, holds(v, meanwhile)())
 	ids := titled(t, v, "Lighthouse")
 	require.Len(t, ids, 1)
@@ -141,13 +141,13 @@ func TestASecondPassphraseShowsWhatWasNotLeftOut(t *testing.T) {
 	old, ok := e.PreviousPassword()
 	assert.True(t, ok && old.Reveal() == "pw-hidden", "with its history")
 
-	n, err := v.Account.Show(t.Context(), ids...)
+	n, err := v.Second.Show(t.Context(), ids...)
 	require.NoError(t, err)
 	assert.Equal(t, 1, n)
 	v = by(t, d, v, second)
 	assert.Len(t, titled(t, v, "Lighthouse"), 1)
 	v = by(t, d, v, master)
-	require.NoError(t, v.Account.EndSecond(t.Context(), secret.New(master)))
+	require.NoError(t, v.Second.End(t.Context(), secret.New(master)))
 	v.Lock()
 	_, err = d.Unlock(t.Context(), v.Profile().ID, secret.New(second))
 	require.Error(t, err)
@@ -182,7 +182,7 @@ func TestNothingOfWhatIsLeftOutIsUnderTheVaultKey(t *testing.T) {
 		}
 	}
 	require.True(t, inFiles(t, dir, sealed), "the search finds what is there")
-	_, err = v.Account.LeaveOut(t.Context(), was...)
+	_, err = v.Second.LeaveOut(t.Context(), was...)
 	require.NoError(t, err)
 	assert.False(t, inFiles(t, dir, sealed), "nothing is left in the file and its log")
 	id := titled(t, v, "Lighthouse")[0]
@@ -342,7 +342,7 @@ func TestTheCloudTakesTheSecondPassphrase(t *testing.T) {
 	laptop = by(t, other, laptop, second)
 	assert.Empty(t, titled(t, laptop, "Lighthouse"))
 	desk = by(t, first, desk, second)
-	sheet, err := desk.Account.Sheet(t.Context())
+	sheet, err := desk.Sheets.Sheet(t.Context())
 	require.NoError(t, err)
 	third := w.device("attic")
 	attic, err := third.Join(t.Context(), app.Join{
@@ -351,7 +351,7 @@ func TestTheCloudTakesTheSecondPassphrase(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, titled(t, attic, "Lighthouse"))
 	w.inStep(desk, laptop, attic)
-	require.NoError(t, desk.Account.ShutOut(t.Context(), attic.Profile().Device, secret.New(second)))
+	require.NoError(t, desk.Epochs.ShutOut(t.Context(), attic.Profile().Device, secret.New(second)))
 	require.Error(t, change(t, laptop, "not it at all", "velvet anchor tundra eleven"))
 	soon(t, "the laptop has heard", func() bool { return len(laptop.Profile().CarriedBefore) == 1 })
 	w.inStep(desk, laptop)
@@ -367,12 +367,12 @@ func TestTheCloudTakesTheSecondPassphrase(t *testing.T) {
 	require.Len(t, titled(t, desk, "Lighthouse"), 1)
 	laptop = by(t, other, laptop, master)
 	require.Len(t, titled(t, laptop, "Lighthouse"), 1)
-	assert.False(t, by(t, other, laptop, another).Account.HasSecond())
+	assert.False(t, by(t, other, laptop, another).Second.Has())
 	const changed = "walnut harbour comet seventy"
 	require.NoError(t, change(t, desk, master, changed))
 	desk = by(t, first, desk, changed)
 	require.Len(t, titled(t, desk, "Lighthouse"), 1)
-	sheet, err = desk.Account.Sheet(t.Context())
+	sheet, err = desk.Sheets.Sheet(t.Context())
 	require.NoError(t, err)
 	fourth, err := w.device("boat").Join(t.Context(), app.Join{
 		Email: email, Cloud: w.url, Password: secret.New(changed), Carried: strings.Join(sheet.Carried, "-"),
@@ -395,8 +395,8 @@ func TestShuttingOutKeepsTheSecondPassphrase(t *testing.T) {
 	setSecond(t, desk, sheetCode(t, desk))
 	leaveOut(t, desk, w.save(desk, "Lighthouse", "pw"))
 	w.inStep(desk, laptop)
-	require.NoError(t, desk.Account.ShutOut(t.Context(), laptop.Profile().Device, secret.New(master)))
-	sheet, err := desk.Account.Sheet(t.Context())
+	require.NoError(t, desk.Epochs.ShutOut(t.Context(), laptop.Profile().Device, secret.New(master)))
+	sheet, err := desk.Sheets.Sheet(t.Context())
 	require.NoError(t, err)
 	w.inStep(desk)
 	for _, passphrase := range []string{second, master} {
@@ -444,13 +444,13 @@ func TestTwoDevicesLeaveOut(t *testing.T) {
 		})
 	}
 
-	require.NoError(t, desk.Account.EndSecond(t.Context(), secret.New(master)))
+	require.NoError(t, desk.Second.End(t.Context(), secret.New(master)))
 	require.NoError(t, desk.Cover.Refresh(t.Context()))
 	w.inStep(desk, laptop)
-	soon(t, "the other one knows that it was ended", func() bool { return !laptop.Account.HasSecond() })
+	soon(t, "the other one knows that it was ended", func() bool { return !laptop.Second.Has() })
 	laptop = by(t, other, laptop, master)
-	assert.False(t, laptop.Account.HasSecond(), "also where its part was written before")
-	assert.False(t, by(t, first, desk, master).Account.HasSecond())
+	assert.False(t, laptop.Second.Has(), "also where its part was written before")
+	assert.False(t, by(t, first, desk, master).Second.Has())
 }
 
 // With the sheet, the master password and what was left out come back; the second passphrase is none any more.
@@ -473,7 +473,7 @@ func TestRecoveryBringsWhatWasLeftOut(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, v.Ready())
 	assert.Len(t, titled(t, v, "Lighthouse"), 1)
-	assert.False(t, v.Account.HasSecond())
+	assert.False(t, v.Second.Has())
 	w.inStep(v)
 	for _, old := range []string{master, second} {
 		v.Lock()

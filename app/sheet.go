@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"strconv"
 	"time"
 
@@ -22,12 +23,15 @@ type Sheet struct {
 	Recovery []string // in groups; empty once the sheet was checked
 }
 
+// Sheets are the recovery sheet that is in force, and the one that waits to be printed and checked.
+type Sheets struct{ vault *Vault }
+
 // Sheet returns the recovery sheet. The recovery code is on it only until the
 // user has shown that they have it on paper; after that nobody can print it again.
-func (a *Account) Sheet(ctx context.Context) (Sheet, error) {
-	p := a.vault.Profile()
+func (sh *Sheets) Sheet(ctx context.Context) (Sheet, error) {
+	p := sh.vault.Profile()
 	s := Sheet{Profile: p, Carried: keys.Code(p.Carried).Print(keys.Carried)}
-	b, err := a.vault.Local.Get(ctx, localSheet)
+	b, err := sh.vault.Local.Get(ctx, localSheet)
 	if err != nil || len(b) != keys.CodeSize {
 		return s, err
 	}
@@ -36,8 +40,8 @@ func (a *Account) Sheet(ctx context.Context) (Sheet, error) {
 }
 
 // SheetWaits reports whether the recovery sheet has yet to be checked.
-func (a *Account) SheetWaits(ctx context.Context) bool {
-	_, err := a.waitingCode(ctx)
+func (sh *Sheets) Waits(ctx context.Context) bool {
+	_, err := sh.waiting(ctx)
 	return err == nil
 }
 
@@ -45,29 +49,29 @@ func (a *Account) SheetWaits(ctx context.Context) bool {
 var errGroup = errors.New("this group isn't what the sheet says: please look again")
 
 // NewSheet draws another recovery code, which waits to be printed. The one in force stays so until
-// [Account.CheckSheet].
-func (a *Account) NewSheet(ctx context.Context) error {
-	code, err := keys.NewCode(a.vault.device.ports.Rand)
+// [Sheets.Check].
+func (sh *Sheets) New(ctx context.Context) error {
+	code, err := keys.NewCode(sh.vault.device.ports.Rand)
 	if err != nil {
 		return err
 	}
-	return a.vault.Local.Set(ctx, localSheet, code[:])
+	return sh.vault.Local.Set(ctx, localSheet, code[:])
 }
 
 // SheetReplaces reports whether the recovery sheet that waits puts another one out of force: checking it takes the
 // master password then.
-func (a *Account) SheetReplaces(ctx context.Context) bool {
-	code, err := a.waitingCode(ctx)
+func (sh *Sheets) Replaces(ctx context.Context) bool {
+	code, err := sh.waiting(ctx)
 	if err != nil {
 		return false
 	}
-	now, err1 := a.recoveryPublic()
+	now, err1 := sh.public()
 	waiting, err2 := keys.DeriveRecovery(code)
 	return err1 == nil && err2 == nil && !bytes.Equal(now.SignIn, waiting.Public().SignIn)
 }
 
-func (a *Account) waitingCode(ctx context.Context) (keys.Code, error) {
-	b, err := a.vault.Local.Get(ctx, localSheet)
+func (sh *Sheets) waiting(ctx context.Context) (keys.Code, error) {
+	b, err := sh.vault.Local.Get(ctx, localSheet)
 	if err == nil && len(b) != keys.CodeSize {
 		err = errNoSheet
 	}
@@ -86,13 +90,13 @@ type TypedSheet struct {
 	Carried       string
 	RecoveryGroup int
 	Recovery      string
-	Password      secret.Text // needed where [Account.SheetReplaces]
+	Password      secret.Text // needed where [Sheets.Replaces]
 }
 
 // CheckSheet takes groups typed back from the sheet. If both are right the sheet is in force, the one before isn't any
 // more, and the recovery code is forgotten here.
-func (a *Account) CheckSheet(ctx context.Context, t TypedSheet) error {
-	s, err := a.Sheet(ctx)
+func (sh *Sheets) Check(ctx context.Context, t TypedSheet) error {
+	s, err := sh.Sheet(ctx)
 	if err != nil {
 		return err
 	}
@@ -105,17 +109,17 @@ func (a *Account) CheckSheet(ctx context.Context, t TypedSheet) error {
 	if !sameGroup(s.Recovery, t.RecoveryGroup, t.Recovery) {
 		return records.BadInput("recovery", errGroup)
 	}
-	if a.SheetReplaces(ctx) {
-		if err := a.replaceSheet(ctx, t.Password); err != nil {
+	if sh.Replaces(ctx) {
+		if err := sh.replace(ctx, t.Password); err != nil {
 			return err
 		}
 	}
-	return a.vault.Local.Set(ctx, localSheet, nil)
+	return sh.vault.Local.Set(ctx, localSheet, nil)
 }
 
 // replaceSheet puts the recovery code that waits into force. The cloud comes first.
-func (a *Account) replaceSheet(ctx context.Context, password secret.Text) error {
-	code, err := a.waitingCode(ctx)
+func (sh *Sheets) replace(ctx context.Context, password secret.Text) error {
+	code, err := sh.waiting(ctx)
 	if err != nil {
 		return err
 	}
@@ -123,8 +127,8 @@ func (a *Account) replaceSheet(ctx context.Context, password secret.Text) error 
 	if err != nil {
 		return err
 	}
-	p := a.vault.Profile()
-	o, err := a.vault.device.unwrap(p, password)
+	p := sh.vault.Profile()
+	o, err := sh.vault.device.unwrap(p, password)
 	if err != nil {
 		return records.BadInput("password", err)
 	}
@@ -132,8 +136,8 @@ func (a *Account) replaceSheet(ctx context.Context, password secret.Text) error 
 	if err != nil {
 		return err
 	}
-	if cloud := a.at(); cloud != nil {
-		credential, err := a.vault.Sync.Credential(ctx)
+	if cloud := sh.vault.Account.at(); cloud != nil {
+		credential, err := sh.vault.Sync.Credential(ctx)
 		if err != nil {
 			return err
 		}
@@ -152,17 +156,17 @@ func (a *Account) replaceSheet(ctx context.Context, password secret.Text) error 
 		return err
 	}
 	err = errors.Join(
-		a.vault.Cover.Rekey(ctx, records.Rekeying{
-			Was:    a.vault.Cover.By(o.pair),
+		sh.vault.Cover.Rekey(ctx, records.Rekeying{
+			Was:    sh.vault.Cover.By(o.pair),
 			Change: func(c keys.Covered) (keys.Covered, error) { return c.ForRecovery(recovery.Public()) },
 		}),
-		a.vault.identity.update(ctx, func(p *Profile) { p.RecoveryWrapped = wrapped }),
-		a.vault.Items.Edit(ctx, p.Vault, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
+		sh.vault.identity.update(ctx, func(p *Profile) { p.RecoveryWrapped = wrapped }),
+		sh.vault.Items.Edit(ctx, p.Vault, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
 			return e.With(by, vault.Changes{vault.FieldRecovery: string(b)})
 		}),
 	)
 	if err == nil { // who helps has parts of the one before; where that fails, the page says so
-		_ = a.vault.Helping.Renew(ctx, code, o.pair.SignIn)
+		_ = sh.vault.Helping.Renew(ctx, code, o.pair.SignIn)
 	}
 	return err
 }
@@ -171,16 +175,16 @@ func (a *Account) replaceSheet(ctx context.Context, password secret.Text) error 
 const sheetEvery = 365 * 24 * time.Hour
 
 // SheetDue reports whether the recovery sheet is to be tried: a year after it was made, or tried last.
-func (a *Account) SheetDue(ctx context.Context) bool {
-	if a.SheetWaits(ctx) {
+func (sh *Sheets) Due(ctx context.Context) bool {
+	if sh.Waits(ctx) {
 		return false
 	}
-	e := a.vault.Book.Profile()
+	e := sh.vault.Book.Profile()
 	last := e.Fields[vault.FieldRecovery].Stamp.At
 	if tried, err := strconv.ParseInt(e.Text(vault.FieldTried), 10, 64); err == nil {
 		last = max(last, tried)
 	}
-	return e.Type == vault.TypeProfile && a.vault.device.ports.Now().Sub(time.UnixMilli(last)) > sheetEvery
+	return e.Type == vault.TypeProfile && sh.vault.device.ports.Now().Sub(time.UnixMilli(last)) > sheetEvery
 }
 
 // Group is a group of the carried half that was typed back, by its number from 1.
@@ -192,8 +196,8 @@ type Group struct {
 var errSameGroup = errors.New("type two different groups")
 
 // TrySheet takes two groups of the carried half, typed back from the sheet: whoever has that has the code beside it.
-func (a *Account) TrySheet(ctx context.Context, first, second Group) error {
-	s, err := a.Sheet(ctx)
+func (sh *Sheets) Try(ctx context.Context, first, second Group) error {
+	s, err := sh.Sheet(ctx)
 	if err != nil {
 		return err
 	}
@@ -206,12 +210,50 @@ func (a *Account) TrySheet(ctx context.Context, first, second Group) error {
 	if !sameGroup(s.Carried, second.Number, second.Text) {
 		return records.BadInput("second", errGroup)
 	}
-	at := strconv.FormatInt(a.vault.device.ports.Now().UnixMilli(), 10)
-	return a.vault.Items.Edit(ctx, a.vault.Profile().Vault, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
+	at := strconv.FormatInt(sh.vault.device.ports.Now().UnixMilli(), 10)
+	return sh.vault.Items.Edit(ctx, sh.vault.Profile().Vault, func(e vault.Entry, by vault.Stamp) (vault.Entry, error) {
 		return e.With(by, vault.Changes{vault.FieldTried: at})
 	})
 }
 
 func sameGroup(groups []string, n int, typed string) bool {
 	return n >= 1 && n <= len(groups) && keys.NormalGroup(typed) == groups[n-1]
+}
+
+// recoveryPublic returns the public keys of the recovery code that is in force.
+func (sh *Sheets) public() (p keys.RecoveryPublic, err error) {
+	e, err := sh.vault.Items.Entry(sh.vault.Profile().Vault)
+	if err == nil {
+		err = json.Unmarshal([]byte(e.Text(vault.FieldRecovery)), &p)
+	}
+	if err != nil {
+		return p, fmt.Errorf("failed to read what the recovery code is known by: %w", err)
+	}
+	return p, nil
+}
+
+// checkCode returns the public keys of a recovery code that is in force.
+func (sh *Sheets) publicOf(typed string) (p keys.RecoveryPublic, err error) {
+	code, err := sh.inForce(typed)
+	if err != nil {
+		return p, err
+	}
+	private, err := keys.DeriveRecovery(code)
+	return private.Public(), err
+}
+
+// codeInForce reads a recovery code that was typed, and is in force.
+func (sh *Sheets) inForce(typed string) (code keys.Code, err error) {
+	if code, err = keys.ParseCode(typed, keys.Recovery); err != nil {
+		return code, err
+	}
+	private, err1 := keys.DeriveRecovery(code)
+	now, err2 := sh.public()
+	if err := errors.Join(err1, err2); err != nil {
+		return code, err
+	}
+	if string(private.Public().SignIn) != string(now.SignIn) {
+		return code, errNotTheCode
+	}
+	return code, nil
 }

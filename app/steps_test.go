@@ -130,7 +130,7 @@ func useCases() []useCase {
 			if err := b.v.Items.Save(ctx, id, vault.Changes{vault.FieldTitle: b.unknown()}); err != nil {
 				return err
 			}
-			_, err := b.v.Account.LeaveOut(ctx, id)
+			_, err := b.v.Second.LeaveOut(ctx, id)
 			return err
 		}, func(_ context.Context, b *bench) bool {
 			ids := titled(b.t, b.v, b.unknown())
@@ -141,7 +141,7 @@ func useCases() []useCase {
 			if err != nil || len(items) == 0 {
 				return err
 			}
-			_, err = b.v.Account.Show(ctx, items[0].ID)
+			_, err = b.v.Second.Show(ctx, items[0].ID)
 			return err
 		}, nil},
 		{"write the covered part anew", func(ctx context.Context, b *bench) error { return b.v.Cover.Refresh(ctx) }, nil},
@@ -421,9 +421,9 @@ func useCases() []useCase {
 			return b.v.Settings.Change(ctx, s)
 		}, func(_ context.Context, b *bench) bool { return b.v.Settings.Get().Theme == "dark" }},
 		{"account", func(ctx context.Context, b *bench) error {
-			_, err1 := b.v.Account.Sheet(ctx)
+			_, err1 := b.v.Sheets.Sheet(ctx)
 			_, _, err2 := b.v.Account.Devices(ctx)
-			b.v.Account.SheetWaits(ctx)
+			b.v.Sheets.Waits(ctx)
 			return errors.Join(err1, err2)
 		}, nil},
 		{"first day", func(ctx context.Context, b *bench) error {
@@ -431,35 +431,35 @@ func useCases() []useCase {
 			return err
 		}, func(ctx context.Context, b *bench) bool { return b.v.Account.FirstDay(ctx).HasLeft(app.FirstSheet) }},
 		{"a forgotten master password", func(ctx context.Context, b *bench) error {
-			a := b.v.Account
+			v := b.v
 			u := app.PlatformUnlock{ID: []byte(records.NewID()), Credential: []byte("{}")}
-			if err := a.AddPlatform(ctx, secret.New(master), u, thumb); err != nil {
+			if err := v.Authenticators.Add(ctx, secret.New(master), u, thumb); err != nil {
 				return err
 			}
-			err := a.AskNewMaster(ctx, u.ID, thumb, secret.New(remembered), secret.New(remembered))
+			err := v.ForgottenMaster.Ask(ctx, u.ID, thumb, secret.New(remembered), secret.New(remembered))
 			if err != nil {
 				return err
 			}
-			if _, err := a.NewMaster(ctx); err != nil {
+			if _, err := v.ForgottenMaster.State(ctx); err != nil {
 				return err
 			}
-			return errors.Join(a.StopNewMaster(ctx), a.EndPlatform(ctx, u.ID))
+			return errors.Join(v.ForgottenMaster.Stop(ctx), v.Authenticators.End(ctx, u.ID))
 		}, nil},
 		{"a new sheet", func(ctx context.Context, b *bench) error {
-			a := b.v.Account
-			if err := a.NewSheet(ctx); err != nil {
+			sheets := b.v.Sheets
+			if err := sheets.New(ctx); err != nil {
 				return err
 			}
-			s, err := a.Sheet(ctx)
+			s, err := sheets.Sheet(ctx)
 			if err != nil {
 				return err
 			}
-			a.SheetReplaces(ctx)
-			err = a.CheckSheet(ctx, app.TypedSheet{
+			sheets.Replaces(ctx)
+			err = sheets.Check(ctx, app.TypedSheet{
 				CarriedGroup: 1, Carried: s.Carried[0], RecoveryGroup: 1, Recovery: s.Recovery[0],
 				Password: secret.New(master),
 			})
-			a.OldKeys()
+			b.v.Epochs.OldKeys()
 			b.v.Replica.Damaged()
 			return err
 		}, nil},

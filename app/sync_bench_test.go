@@ -43,10 +43,10 @@ func synced(b *testing.B, n int) (*world, *store.Folder, *app.Vault) {
 func settled(b *testing.B, v *app.Vault) {
 	for deadline := time.Now().Add(time.Minute); ; time.Sleep(time.Millisecond) {
 		s := v.Sync.Status()
-		if s.State == syncing.InStep && s.Waiting == 0 && v.Account.OldKeys() == 0 {
+		if s.State == syncing.InStep && s.Waiting == 0 && v.Epochs.OldKeys() == 0 {
 			return
 		}
-		require.True(b, time.Now().Before(deadline), "%+v, %d old", s, v.Account.OldKeys())
+		require.True(b, time.Now().Before(deadline), "%+v, %d old", s, v.Epochs.OldKeys())
 	}
 }
 
@@ -61,7 +61,7 @@ func BenchmarkTurn(b *testing.B) {
 		guest := w.join(w.device(fmt.Sprint("guest", n)), v)
 		settled(b, v)
 		at := time.Now()
-		require.NoError(b, v.Account.ShutOut(b.Context(), guest.Profile().Device, secret.New(master)))
+		require.NoError(b, v.Epochs.ShutOut(b.Context(), guest.Profile().Device, secret.New(master)))
 		settled(b, v)
 		took += time.Since(at)
 		floor += bareTurn(b, f, v, n)
@@ -127,7 +127,7 @@ func BenchmarkCommit(b *testing.B) {
 // a megabyte or so, against the bytes at that speed.
 func BenchmarkJoinSlowly(b *testing.B) {
 	w, _, v := synced(b, 10_000)
-	sheet, err := v.Account.Sheet(b.Context())
+	sheet, err := v.Sheets.Sheet(b.Context())
 	require.NoError(b, err)
 	const speed = 1_000_000 / 8
 	line := slowLine(b, strings.TrimPrefix(w.url, "http://"), speed, 1_100_000)

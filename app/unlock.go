@@ -209,7 +209,7 @@ func (d *Device) Unlock(ctx context.Context, profile string, password secret.Tex
 	}
 	v.Guard.Given()
 	if p.OfferDone { // there are authenticators, or were
-		go func() { _ = v.Account.tellLateKeys(context.Background(), o.pair.SignIn) }() // or the next time
+		go func() { _ = v.ForgottenMaster.tellKeys(context.Background(), o.pair.SignIn) }() // or the next time
 	}
 	return v, nil
 }

@@ -27,6 +27,7 @@ type Vault struct {
 	*records.Set         // Book, Items, Acts, Files, Sites, Local
 	*filling.Filling     // Pages, Prompts, Generated, Staged
 	*importing.Importing // Imports, Exports, Backups
+	*Access              // Sheets, Second, Authenticators, ForgottenMaster, Epochs, FormerKeys, Joiners, Helpers
 	Household            *household.Household
 	Sharing              *sharing.Sharing
 	Helping              *helping.Helping
@@ -106,9 +107,9 @@ func (d *Device) openVault(
 		Pulled: func() { // what couldn't be kept is taken at locking
 			_ = errors.Join(v.Account.takeCard(context.Background()), v.Account.takeName(context.Background()))
 		},
-		Turn: func(ctx context.Context, s keys.Statement) (*records.Turn, error) { return v.Account.turn(ctx, s) },
+		Turn: func(ctx context.Context, s keys.Statement) (*records.Turn, error) { return v.Epochs.turn(ctx, s) },
 		InStep: func(ctx context.Context) { // what fails is tried again the next time
-			_ = v.Account.finish(ctx)
+			_ = v.Epochs.finish(ctx)
 			v.Household.InStep(ctx)
 			v.Sharing.InStep(ctx)
 			v.Helping.InStep(ctx)
@@ -121,6 +122,7 @@ func (d *Device) openVault(
 		Reseals: v.reseals,
 	})
 	v.Account = &Account{vault: v, cloud: cloud}
+	v.Access = newAccess(v)
 	v.Filling, err = filling.Open(ctx, filling.Config{
 		Set: v.Set, Guard: v.Guard, Now: d.ports.Now, Rand: d.ports.Rand, Sites: d.ports.Sites, Steps: d.ports.Steps,
 		Clipboard: func() time.Duration { return v.Settings.Get().Clipboard }, Used: v.Touch, Usernames: v.Usernames,
@@ -165,7 +167,7 @@ func (d *Device) openVault(
 		if v.Set.Loaded() == nil && len(v.Replica.Damaged()) == 0 && !v.Locked() {
 			_ = s.Settled() // tried again at the next opening
 		}
-		_ = v.Account.fingersFor(context.Background()) // the next time
+		_ = v.Second.fingers(context.Background()) // the next time
 		v.refreshCover()
 	})
 	return v, nil

@@ -104,11 +104,11 @@ func Fill(
 	if err := keepOthers(ctx, desk); err != nil {
 		return err
 	}
-	sheet, err := desk.Account.Sheet(ctx)
+	sheet, err := desk.Sheets.Sheet(ctx)
 	if err != nil {
 		return err
 	}
-	if err := desk.Account.CheckSheet(ctx, typedBack(sheet)); err != nil {
+	if err := desk.Sheets.Check(ctx, typedBack(sheet)); err != nil {
 		return err
 	}
 	if err := inStep(ctx, desk); err != nil {
@@ -174,9 +174,9 @@ func made(
 	if err := v.Items.SaveAll(ctx, drafts(rows)); err != nil {
 		return nil, app.Sheet{}, err
 	}
-	sheet, err := v.Account.Sheet(ctx)
+	sheet, err := v.Sheets.Sheet(ctx)
 	if err == nil {
-		err = v.Account.CheckSheet(ctx, typedBack(sheet))
+		err = v.Sheets.Check(ctx, typedBack(sheet))
 	}
 	if err == nil {
 		err = inStep(ctx, v)

@@ -40,7 +40,7 @@ func people(ctx context.Context, maren, idris, wren, rosa *app.Vault, sheet app.
 		}
 		helpers.Peers = append(helpers.Peers, p.ID)
 	}
-	if err := maren.Account.Arrange(ctx, helpers); err != nil {
+	if err := maren.Helpers.Arrange(ctx, helpers); err != nil {
 		return fmt.Errorf("failed to have people help: %w", err)
 	}
 	for _, v := range []*app.Vault{idris, wren, rosa} {

@@ -47,7 +47,7 @@ func (s accountPages) account(r *http.Request) accountData {
 	v := vaultOf(r)
 	w := v.Account.Wanted(r.Context())
 	return accountData{
-		Cloud: w.Cloud, Sheet: v.Account.SheetWaits(r.Context()),
+		Cloud: w.Cloud, Sheet: v.Sheets.Waits(r.Context()),
 		Admission: admissionData{
 			Email: v.Profile().Email, Invitation: w.Invitation, AskInvitation: w.Invitation != "" || !w.Code,
 			AskCode: w.Code,
@@ -140,7 +140,7 @@ func (s accountPages) afterAdmission(
 }
 
 func (s accountPages) askBringBack(w http.ResponseWriter, r *http.Request) error {
-	err := vaultOf(r).Account.AskBringBack(r.Context())
+	err := vaultOf(r).FormerKeys.Ask(r.Context())
 	return devicesPages(s).showDevicesWith(w, r, err, func(page *View, d *devicesData) {
 		d.CodeMailed = err == nil
 		if err != nil {
@@ -151,7 +151,7 @@ func (s accountPages) askBringBack(w http.ResponseWriter, r *http.Request) error
 }
 
 func (s accountPages) bringBack(w http.ResponseWriter, r *http.Request) error {
-	err := vaultOf(r).Account.BringBack(r.Context(), typedMaster(r), r.FormValue("code"))
+	err := vaultOf(r).FormerKeys.BringBack(r.Context(), typedMaster(r), r.FormValue("code"))
 	err = byMaster("back-password", err)
 	if err == nil {
 		redirect(w, r, "/devices?done=back")

@@ -66,7 +66,7 @@ func (s actPages) act(w http.ResponseWriter, r *http.Request) error {
 		d, err = v.Acts.Tag(ctx, r.FormValue("tags"), ids...)
 		words = "tagged"
 	case "leave-out":
-		d.Count, err = v.Account.LeaveOut(ctx, ids...)
+		d.Count, err = v.Second.LeaveOut(ctx, ids...)
 		words = "left out under the second passphrase"
 	case "purge":
 		d, err = v.Acts.Purge(ctx, ids...)

@@ -86,7 +86,7 @@ func (s dayPages) waits(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	d := dayWaits{list, vaultOf(r).Account.OffersPlatform() && s.cfg.Origin != ""}
+	d := dayWaits{list, vaultOf(r).Authenticators.Offers() && s.cfg.Origin != ""}
 	s.render(w, r, http.StatusOK, "day-waits", s.view(r, "", "", d))
 	return nil
 }
@@ -183,12 +183,12 @@ func (s dayPages) waiting(r *http.Request) (out []waiting, err error) {
 	out = append(out, ofHands(v)...)
 	out = append(out, s.newMaster(r)...)
 	out = append(out, s.left(r)...)
-	if v.Account.SheetReplaces(ctx) {
+	if v.Sheets.Replaces(ctx) {
 		out = append(out, waiting{
 			"A new recovery sheet waits to be printed", "the old one’s carried half is void", "/sheet", false,
 		})
 	}
-	if v.Account.SheetDue(ctx) {
+	if v.Sheets.Due(ctx) {
 		out = append(out, waiting{
 			"Is your recovery sheet still there?", "it wasn’t looked at for a year: two groups of it tell",
 			"/sheet/try", false,
@@ -205,7 +205,7 @@ func (s dayPages) waiting(r *http.Request) (out []waiting, err error) {
 func (s dayPages) newMaster(r *http.Request) []waiting {
 	ctx, cancel := context.WithTimeout(r.Context(), cloudTime)
 	defer cancel()
-	n, err := vaultOf(r).Account.NewMaster(ctx)
+	n, err := vaultOf(r).ForgottenMaster.State(ctx)
 	if err != nil || !n.Waits {
 		return nil
 	}
@@ -216,7 +216,7 @@ func (s dayPages) newMaster(r *http.Request) []waiting {
 
 // sheetMissing reports whether the vault's first recovery sheet was never put on paper.
 func sheetMissing(ctx context.Context, v *app.Vault) bool {
-	return v.Account.SheetWaits(ctx) && !v.Account.SheetReplaces(ctx)
+	return v.Sheets.Waits(ctx) && !v.Sheets.Replaces(ctx)
 }
 
 // SheetMissing reports the same of the open vault.

@@ -70,11 +70,11 @@ func (s devicesPages) devicesData(r *http.Request) (d devicesData, err error) {
 	if d.Devices, d.Away, err = v.Account.Devices(r.Context()); err != nil {
 		return d, err
 	}
-	d.Sheet = v.Account.SheetReplaces(r.Context())
+	d.Sheet = v.Sheets.Replaces(r.Context())
 	if d.Unsent, err = v.Unsent(r.Context()); err != nil {
 		return d, err
 	}
-	d.OldKeys, d.Damaged = v.Account.OldKeys(), len(v.Replica.Damaged())
+	d.OldKeys, d.Damaged = v.Epochs.OldKeys(), len(v.Replica.Damaged())
 	c, err := v.Replica.Checkpoint()
 	if err != nil {
 		return d, err
@@ -159,7 +159,7 @@ func reauthenticate(r *http.Request, field string) error {
 func (s devicesPages) introduce(w http.ResponseWriter, r *http.Request) error {
 	err := reauthenticate(r, "introduce-password")
 	if err == nil {
-		err = vaultOf(r).Account.Introduce(r.Context(), r.FormValue("words"))
+		err = vaultOf(r).Joiners.Introduce(r.Context(), r.FormValue("words"))
 	}
 	return s.after(w, r, err, "introduced")
 }
@@ -177,12 +177,12 @@ func typedMaster(r *http.Request) secret.Text { return secret.New(r.FormValue("p
 
 func (s devicesPages) shutOut(w http.ResponseWriter, r *http.Request) error {
 	id := chi.URLParam(r, "id")
-	err := vaultOf(r).Account.ShutOut(r.Context(), id, typedMaster(r))
+	err := vaultOf(r).Epochs.ShutOut(r.Context(), id, typedMaster(r))
 	return s.after(w, r, byMaster("out-"+id, err), "shut-out")
 }
 
 func (s devicesPages) publish(w http.ResponseWriter, r *http.Request) error {
-	return s.after(w, r, byMaster("publish", vaultOf(r).Account.Publish(r.Context(), typedMaster(r))), "published")
+	return s.after(w, r, byMaster("publish", vaultOf(r).Epochs.Publish(r.Context(), typedMaster(r))), "published")
 }
 
 func (s devicesPages) deleteAccount(w http.ResponseWriter, r *http.Request) error {

@@ -272,10 +272,10 @@ type sheetData struct {
 }
 
 func (s frontPages) sheetData(r *http.Request) (d sheetData, err error) {
-	if d.Sheet, err = vaultOf(r).Account.Sheet(r.Context()); err != nil {
+	if d.Sheet, err = vaultOf(r).Sheets.Sheet(r.Context()); err != nil {
 		return d, err
 	}
-	d.Replaces = vaultOf(r).Account.SheetReplaces(r.Context())
+	d.Replaces = vaultOf(r).Sheets.Replaces(r.Context())
 	d.Later = d.Replaces || vaultOf(r).Account.FirstDay(r.Context()).HasLeft(app.FirstSheet)
 	d.First = !d.Replaces && vaultOf(r).Account.FirstDay(r.Context()).Now == app.FirstSheet
 	if d.CarriedQR, err = qr(strings.Join(d.Carried, "")); err != nil {
@@ -289,7 +289,7 @@ func (s frontPages) sheetData(r *http.Request) (d sheetData, err error) {
 }
 
 func (s frontPages) sheet(w http.ResponseWriter, r *http.Request) error {
-	if a := vaultOf(r).Account; !a.SheetWaits(r.Context()) || a.SheetReplaces(r.Context()) {
+	if sheets := vaultOf(r).Sheets; !sheets.Waits(r.Context()) || sheets.Replaces(r.Context()) {
 		if err := vaultOf(r).Guard.Require(reauth.Sheet); err != nil {
 			return err
 		}
@@ -307,7 +307,7 @@ func (s frontPages) checkSheet(w http.ResponseWriter, r *http.Request) error {
 		n, _ := strconv.Atoi(r.FormValue(name)) // 0 is no group, and refused below
 		return n
 	}
-	err := vaultOf(r).Account.CheckSheet(r.Context(), app.TypedSheet{
+	err := vaultOf(r).Sheets.Check(r.Context(), app.TypedSheet{
 		CarriedGroup: number("carried_group"), Carried: r.FormValue("carried"),
 		RecoveryGroup: number("recovery_group"), Recovery: r.FormValue("recovery"),
 		Password: secret.New(r.FormValue("password")),
@@ -352,7 +352,7 @@ func (s frontPages) trySheet(w http.ResponseWriter, r *http.Request) error {
 		return app.Group{Number: n, Text: r.FormValue(name)}
 	}
 	first, second := typed("first"), typed("second")
-	err := vaultOf(r).Account.TrySheet(r.Context(), first, second)
+	err := vaultOf(r).Sheets.Try(r.Context(), first, second)
 	if err == nil {
 		redirect(w, r, "/logins")
 		return nil
@@ -370,7 +370,7 @@ func (s frontPages) newSheet(w http.ResponseWriter, r *http.Request) error {
 	if err := vaultOf(r).Guard.Require(reauth.Sheet); err != nil {
 		return err
 	}
-	if err := vaultOf(r).Account.NewSheet(r.Context()); err != nil {
+	if err := vaultOf(r).Sheets.New(r.Context()); err != nil {
 		return err
 	}
 	redirect(w, r, "/sheet")

@@ -62,7 +62,7 @@ func (d handData) Ready() bool { return d.Due() != 0 && d.Due() <= time.Now().Un
 
 func (s handPages) data(r *http.Request) (d handData, err error) {
 	v := vaultOf(r)
-	if d.Own, d.Has, err = v.Account.Hand(); err != nil {
+	if d.Own, d.Has, err = v.Helpers.Hand(); err != nil {
 		return d, err
 	}
 	people, err := v.Household.People()
@@ -74,7 +74,7 @@ func (s handPages) data(r *http.Request) (d handData, err error) {
 		return d, err
 	}
 	d.Days = int(share.HelpWait.Hours() / 24)
-	d.NoCode = v.Account.SheetWaits(r.Context()) && !v.Account.SheetReplaces(r.Context())
+	d.NoCode = v.Sheets.Waits(r.Context()) && !v.Sheets.Replaces(r.Context())
 	d.Chosen, d.Code = r.Form["helper"], r.PostFormValue("code")
 	if d.Chose, err = strconv.Atoi(r.FormValue("need")); err != nil || d.Chose < 1 {
 		d.Chose = min(2, max(1, len(d.CanAsk)))
@@ -124,7 +124,7 @@ func (s handPages) arrange(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	need, _ := strconv.Atoi(r.FormValue("need")) // 0 is refused
-	err := vaultOf(r).Account.Arrange(r.Context(), app.Helpers{
+	err := vaultOf(r).Helpers.Arrange(r.Context(), app.Helpers{
 		Peers: r.Form["helper"], Need: need, Code: r.FormValue("code"),
 		Password: secret.New(r.FormValue("hand-password")),
 	})
@@ -132,7 +132,7 @@ func (s handPages) arrange(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (s handPages) end(w http.ResponseWriter, r *http.Request) error {
-	err := vaultOf(r).Account.EndHelp(r.Context(), secret.New(r.FormValue("hand-password")))
+	err := vaultOf(r).Helpers.End(r.Context(), secret.New(r.FormValue("hand-password")))
 	return s.after(w, r, "end", err, "Nobody can help any more: what they hold opens nothing.")
 }
 

@@ -27,7 +27,7 @@ type masterData struct {
 }
 
 func (s masterPages) data(r *http.Request) (d masterData, err error) {
-	d.NewMaster, err = vaultOf(r).Account.NewMaster(r.Context())
+	d.NewMaster, err = vaultOf(r).ForgottenMaster.State(r.Context())
 	d.Minutes = int(d.Left.Minutes()) + 1
 	return d, err
 }
@@ -70,13 +70,13 @@ func (s masterPages) byPlatform(
 func (s masterPages) ask(w http.ResponseWriter, r *http.Request) error {
 	of := func(name string) secret.Text { return secret.New(r.FormValue(name)) }
 	return s.byPlatform(w, r, func(id []byte, prf [keys.PRFSize]byte) error {
-		return vaultOf(r).Account.AskNewMaster(r.Context(), id, prf, of("password"), of("repeat"))
+		return vaultOf(r).ForgottenMaster.Ask(r.Context(), id, prf, of("password"), of("repeat"))
 	})
 }
 
 func (s masterPages) take(w http.ResponseWriter, r *http.Request) error {
 	return s.byPlatform(w, r, func(id []byte, prf [keys.PRFSize]byte) error {
-		err := vaultOf(r).Account.TakeNewMaster(r.Context(), id, prf)
+		err := vaultOf(r).ForgottenMaster.Take(r.Context(), id, prf)
 		if err == nil {
 			s.sessions.Put(r.Context(), sessionSaid, "The new master password opens your vault from now on.")
 		}
@@ -85,7 +85,7 @@ func (s masterPages) take(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (s masterPages) stop(w http.ResponseWriter, r *http.Request) error {
-	if err := vaultOf(r).Account.StopNewMaster(r.Context()); err != nil {
+	if err := vaultOf(r).ForgottenMaster.Stop(r.Context()); err != nil {
 		return s.show(w, r, err)
 	}
 	s.sessions.Put(r.Context(), sessionSaid, "Stopped: the master password stays as it is.")

@@ -267,7 +267,7 @@ func (s platformPages) again(w http.ResponseWriter, r *http.Request) error {
 	v := vaultOf(r)
 	id, _, prf, err := s.answered(r, v.Profile().ID, v.Profile().Unlocks)
 	if err == nil {
-		err = v.Account.GivenByPlatform(id, prf)
+		err = v.Authenticators.Given(id, prf)
 	}
 	if told(w, err) {
 		return nil
@@ -343,25 +343,25 @@ func (s platformPages) tryAdd(r *http.Request, v *app.Vault) error {
 		return err
 	}
 	u := app.PlatformUnlock{ID: made.ID, Credential: b, Salt: c.salt, Name: r.FormValue("name")}
-	return v.Account.AddPlatform(r.Context(), typedMaster(r), u, prf)
+	return v.Authenticators.Add(r.Context(), typedMaster(r), u, prf)
 }
 
 func (s platformPages) end(w http.ResponseWriter, r *http.Request) error {
 	id, err := base64.RawURLEncoding.DecodeString(r.FormValue("id"))
 	if err == nil {
-		err = vaultOf(r).Account.EndPlatform(r.Context(), id)
+		err = vaultOf(r).Authenticators.End(r.Context(), id)
 	}
 	return devicesPages(s).after(w, r, err, "unlock-ended")
 }
 
 func (s platformPages) rule(w http.ResponseWriter, r *http.Request) error {
 	days, _ := strconv.Atoi(r.FormValue("days")) // what is no number isn't between 1 and 90
-	err := vaultOf(r).Account.SetMasterRule(r.Context(), days, r.FormValue("restart") != "")
+	err := vaultOf(r).Authenticators.SetMasterRule(r.Context(), days, r.FormValue("restart") != "")
 	return devicesPages(s).after(w, r, err, "saved")
 }
 
 func (s platformPages) decline(w http.ResponseWriter, r *http.Request) error {
-	if err := vaultOf(r).Account.AnswerOffer(r.Context()); err != nil {
+	if err := vaultOf(r).Authenticators.AnswerOffer(r.Context()); err != nil {
 		return err
 	}
 	redirect(w, r, "/logins")

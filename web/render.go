@@ -238,7 +238,7 @@ func (s *Server) view(r *http.Request, title, section string, data any) View {
 	if v, ok := s.opened(r); ok {
 		card := v.Profile()
 		out.Profile, out.Vault, out.Version, out.Set = &card, v, drawnAt(r, v), v.Settings.Get()
-		out.Second = v.Account.HasSecond()
+		out.Second = v.Second.Has()
 		if r.Header.Get("HX-Request") == "" && r.Header.Get("Sec-Fetch-Dest") != "empty" {
 			if said := s.sessions.PopString(r.Context(), sessionSaid); said != "" {
 				out.Said = &doneData{said, s.sessions.PopString(r.Context(), sessionUndo)}

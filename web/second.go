@@ -54,7 +54,7 @@ func (s secondPages) show(w http.ResponseWriter, r *http.Request, failed error) 
 
 func (s secondPages) set(w http.ResponseWriter, r *http.Request) error {
 	of := func(name string) secret.Text { return secret.New(r.FormValue(name)) }
-	err := vaultOf(r).Account.SetSecond(r.Context(), app.Second{
+	err := vaultOf(r).Second.Set(r.Context(), app.Second{
 		Master: of("master-password"), Code: r.FormValue("code"), Password: of("password"), Repeat: of("repeat"),
 	})
 	if err != nil {
@@ -64,21 +64,21 @@ func (s secondPages) set(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (s secondPages) end(w http.ResponseWriter, r *http.Request) error {
-	if err := vaultOf(r).Account.EndSecond(r.Context(), secret.New(r.FormValue("end-master"))); err != nil {
+	if err := vaultOf(r).Second.End(r.Context(), secret.New(r.FormValue("end-master"))); err != nil {
 		return s.show(w, r, err)
 	}
 	return s.said(w, r, "The second passphrase opens nothing any more.")
 }
 
 func (s secondPages) leaveOut(w http.ResponseWriter, r *http.Request) error {
-	if _, err := vaultOf(r).Account.LeaveOut(r.Context(), r.FormValue("id")); err != nil {
+	if _, err := vaultOf(r).Second.LeaveOut(r.Context(), r.FormValue("id")); err != nil {
 		return err
 	}
 	return s.said(w, r, "The second passphrase doesn’t show it any more.")
 }
 
 func (s secondPages) showAgain(w http.ResponseWriter, r *http.Request) error {
-	if _, err := vaultOf(r).Account.Show(r.Context(), r.FormValue("id")); err != nil {
+	if _, err := vaultOf(r).Second.Show(r.Context(), r.FormValue("id")); err != nil {
 		return err
 	}
 	return s.said(w, r, "The second passphrase shows it like everything else.")

@@ -291,8 +291,8 @@ func (s *Server) needOpen(next http.Handler) http.Handler {
 // needSheet leads back to the first recovery sheet, which has yet to be checked, unless it was left for later.
 func (s *Server) needSheet(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		a, ctx := vaultOf(r).Account, r.Context()
-		if a.SheetWaits(ctx) && !a.SheetReplaces(ctx) && !a.FirstDay(ctx).HasLeft(app.FirstSheet) {
+		v, ctx := vaultOf(r), r.Context()
+		if v.Sheets.Waits(ctx) && !v.Sheets.Replaces(ctx) && !v.Account.FirstDay(ctx).HasLeft(app.FirstSheet) {
 			redirect(w, r, "/sheet")
 			return
 		}

@@ -98,9 +98,9 @@ func setup(t testing.TB) (*client, *app.Device, *app.Vault) {
 		},
 	)
 	require.NoError(t, err)
-	s, err := v.Account.Sheet(t.Context())
+	s, err := v.Sheets.Sheet(t.Context())
 	require.NoError(t, err)
-	require.NoError(t, v.Account.CheckSheet(t.Context(), typedBack(s)))
+	require.NoError(t, v.Sheets.Check(t.Context(), typedBack(s)))
 	p, err := web.New(
 		d,
 		web.Config{Hosts: []string{"desk.localhost"}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))},
@@ -468,8 +468,8 @@ func FuzzPages(f *testing.F) {
 	if err != nil {
 		f.Fatal(err)
 	}
-	s, _ := v.Account.Sheet(f.Context())
-	_ = v.Account.CheckSheet(f.Context(), typedBack(s))
+	s, _ := v.Sheets.Sheet(f.Context())
+	_ = v.Sheets.Check(f.Context(), typedBack(s))
 	p, err := web.New(
 		d,
 		web.Config{Hosts: []string{"desk.localhost"}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))},
