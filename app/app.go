@@ -55,7 +55,7 @@ type Device struct {
 // New returns a device over its ports.
 func New(p Ports) *Device {
 	return &Device{
-		ports: p, stores: &stores{from: p.Stores, open: map[string]Store{}}, vaults: &vaults{open: map[string]*Vault{}},
+		ports: p, stores: &stores{from: p.Stores, open: map[string]Store{}}, vaults: &vaults{held: map[string]*Vault{}},
 		boot:          cmp.Or(p.Boot, rand.Text()),
 		attempts:      &attempts{now: p.Now, of: map[string]*attempt{}},
 		introductions: &introductions{waiting: map[string]*Introduction{}}, closeGrace: closeGrace,
@@ -154,7 +154,7 @@ func (d *Device) Profiles(ctx context.Context) ([]Profile, error) {
 			return nil, err
 		}
 		if p.Leaving {
-			if _, open := d.vaults.get(id); !open { // the program ended in the middle
+			if _, held := d.vaults.holds(id); !held { // the program ended in the middle
 				err = d.stores.remove(ctx, id)
 			}
 			if err != nil {
@@ -183,23 +183,40 @@ func (d *Device) Vault(profile string) (*Vault, bool) { return d.vaults.get(prof
 // OpenVaults returns the vaults that are open now.
 func (d *Device) OpenVaults() []*Vault { return d.vaults.list() }
 
-// vaults are those that are open.
+// vaults are those that are open, and those that aren't done with closing.
 type vaults struct {
-	mu   sync.Mutex // guards open
-	open map[string]*Vault
+	mu   sync.Mutex // guards held
+	held map[string]*Vault
 }
 
+// get returns a profile's vault if it is open.
 func (l *vaults) get(profile string) (*Vault, bool) {
+	v, ok := l.holds(profile)
+	if !ok || v.Locked() {
+		return nil, false
+	}
+	return v, true
+}
+
+// holds returns a profile's vault also while it closes.
+func (l *vaults) holds(profile string) (*Vault, bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	v, ok := l.open[profile]
+	v, ok := l.held[profile]
 	return v, ok
+}
+
+// closed waits until a profile's vault that is closing has kept what it keeps.
+func (l *vaults) closed(profile string) {
+	if v, ok := l.holds(profile); ok && v.Locked() {
+		<-v.closed
+	}
 }
 
 func (l *vaults) list() (out []*Vault) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	for _, v := range l.open {
+	for _, v := range l.held {
 		out = append(out, v)
 	}
 	return out
@@ -208,14 +225,14 @@ func (l *vaults) list() (out []*Vault) {
 func (l *vaults) add(v *Vault) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.open[v.Profile().ID] = v
+	l.held[v.Profile().ID] = v
 }
 
 func (l *vaults) remove(v *Vault) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if id := v.Profile().ID; l.open[id] == v {
-		delete(l.open, id)
+	if id := v.Profile().ID; l.held[id] == v {
+		delete(l.held, id)
 	}
 }
 

@@ -281,11 +281,7 @@ func (x *Epochs) tryBegin(ctx context.Context, n newEpoch, p Profile, o opened) 
 	if err != nil {
 		return err
 	}
-	recovery, err := x.vault.Sheets.public()
-	if err != nil {
-		return err
-	}
-	byRecovery, err := recovery.Wrap(p.Vault, ring.Newest())
+	_, byRecovery, err := x.vault.Sheets.wrap(ring.Newest())
 	if err != nil {
 		return err
 	}

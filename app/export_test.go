@@ -46,3 +46,9 @@ func (d *Device) LookNow(jump bool) {
 // ScreenLocked tells the device that the session's screen was locked; Sleeping that the computer goes to sleep.
 func (d *Device) ScreenLocked() { d.sessionEvents().Locked() }
 func (d *Device) Sleeping()     { d.sessionEvents().Sleeping() }
+
+// LockInSteps closes a vault's records, and ends the rest when it is called.
+func (v *Vault) LockInSteps() (end func()) {
+	v.Set.Close(map[string][]byte{})
+	return v.end
+}

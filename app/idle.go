@@ -40,20 +40,27 @@ func (v *Vault) Left() time.Duration { return v.Settings.LockAfter() - v.idle.un
 
 // Going from one page to the next leaves one for a moment, so leaving waits for the
 // next one: closeGrace where the last page was closed, leaveGrace where the vault
-// locks at once and a page was turned away from.
+// locks at once and a page was turned away from. A page is left when the next one has
+// been asked for, so what was used within movesOn before may be on its way to the
+// screen, and gets closeGrace.
 const (
 	closeGrace = 10 * time.Second
 	leaveGrace = 2 * time.Second
+	movesOn    = time.Second
 )
 
 // PageLeft notes that a page was turned away from. A vault that locks at once does so,
-// unless it is used meanwhile.
+// unless it is used meanwhile: a page that is shown says so by a use.
 func (v *Vault) PageLeft() {
 	if v.Settings.Get().LockAfter != AtOnce {
 		return
 	}
+	grace := min(v.device.closeGrace, leaveGrace)
+	if v.idle.unused() < movesOn {
+		grace = v.device.closeGrace
+	}
 	at := v.idle.touched.Load()
-	time.AfterFunc(min(v.device.closeGrace, leaveGrace), func() {
+	time.AfterFunc(grace, func() {
 		if v.idle.touched.Load() == at {
 			v.Lock()
 		}

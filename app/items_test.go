@@ -299,6 +299,52 @@ func TestLockAtOnce(t *testing.T) {
 	soon(t, "it is so", v.Locked)
 }
 
+// A page is left for the next one, which was asked for before and may take long to be shown.
+func TestAPageOnItsWayHoldsTheLock(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	d := w.device("desk")
+	d.SetCloseGrace(time.Hour)
+	v := w.create(d)
+	s := v.Settings.Get()
+	s.LockAfter = app.AtOnce
+	require.NoError(t, v.Settings.Change(t.Context(), s))
+	v.Touch()
+	v.PageLeft()
+	never(t, "it is locked", 2500*time.Millisecond, v.Locked)
+	v.PageLeft() // nothing was asked for meanwhile
+	soon(t, "it is so", v.Locked)
+}
+
+// A vault that closes is no longer open, but what opens it again waits until the rest is kept.
+func TestOpenedWhileItCloses(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	d := w.device("desk")
+	v := w.create(d)
+	id := v.Profile().ID
+	end := v.LockInSteps()
+	_, open := d.Vault(id)
+	assert.False(t, open, "it takes nothing any more")
+	again := make(chan *app.Vault, 1)
+	go func() {
+		v, err := d.Unlock(t.Context(), id, secret.New(master))
+		assert.NoError(t, err)
+		again <- v
+	}()
+	select {
+	case <-again:
+		t.Error("it was opened before it was closed")
+	case <-time.After(300 * time.Millisecond):
+	}
+	end()
+	next := <-again
+	require.NotSame(t, v, next)
+	now, open := d.Vault(id)
+	assert.True(t, open)
+	assert.Same(t, next, now)
+}
+
 func TestRecencyAndDirectory(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)

@@ -60,11 +60,7 @@ func (a *Account) makeAccount(
 	if err != nil {
 		return s, err
 	}
-	recovery, err := a.vault.Sheets.public()
-	if err != nil {
-		return s, err
-	}
-	byRecovery, err := recovery.Wrap(p.Vault, ring.Newest())
+	recovery, byRecovery, err := a.vault.Sheets.wrap(ring.Newest())
 	if err != nil {
 		return s, err
 	}
@@ -124,11 +120,7 @@ func (a *Account) leave(ctx context.Context, signIn keys.Key) error {
 	if err != nil {
 		return err
 	}
-	recovery, err := a.vault.Sheets.public()
-	if err != nil {
-		return err
-	}
-	byRecovery, err := recovery.Wrap(a.vault.Profile().Vault, ring.Newest())
+	_, byRecovery, err := a.vault.Sheets.wrap(ring.Newest())
 	if err != nil {
 		return err
 	}

@@ -220,7 +220,16 @@ func sameGroup(groups []string, n int, typed string) bool {
 	return n >= 1 && n <= len(groups) && keys.NormalGroup(typed) == groups[n-1]
 }
 
-// recoveryPublic returns the public keys of the recovery code that is in force.
+// wrap seals an epoch's key for the recovery code that is in force. It returns the code's public keys, too.
+func (sh *Sheets) wrap(newest keys.EpochKey) (recovery keys.RecoveryPublic, wrapped []byte, err error) {
+	if recovery, err = sh.public(); err != nil {
+		return recovery, nil, err
+	}
+	wrapped, err = recovery.Wrap(sh.vault.Profile().Vault, newest)
+	return recovery, wrapped, err
+}
+
+// public returns the public keys of the recovery code that is in force.
 func (sh *Sheets) public() (p keys.RecoveryPublic, err error) {
 	e, err := sh.vault.Items.Entry(sh.vault.Profile().Vault)
 	if err == nil {
@@ -232,7 +241,7 @@ func (sh *Sheets) public() (p keys.RecoveryPublic, err error) {
 	return p, nil
 }
 
-// checkCode returns the public keys of a recovery code that is in force.
+// publicOf returns the public keys of a recovery code that is in force.
 func (sh *Sheets) publicOf(typed string) (p keys.RecoveryPublic, err error) {
 	code, err := sh.inForce(typed)
 	if err != nil {
@@ -242,7 +251,7 @@ func (sh *Sheets) publicOf(typed string) (p keys.RecoveryPublic, err error) {
 	return private.Public(), err
 }
 
-// codeInForce reads a recovery code that was typed, and is in force.
+// inForce reads a recovery code that was typed, and is in force.
 func (sh *Sheets) inForce(typed string) (code keys.Code, err error) {
 	if code, err = keys.ParseCode(typed, keys.Recovery); err != nil {
 		return code, err

@@ -67,6 +67,7 @@ func (d *Device) openVault(
 	if v, ok := d.vaults.get(p.ID); ok { // two tabs opened it at once
 		return v, nil
 	}
+	d.vaults.closed(p.ID)
 	var cloud Cloud
 	if p.Cloud != "" {
 		if cloud, err = d.ports.Dial(p.Cloud); err != nil {
@@ -236,9 +237,13 @@ func (v *Vault) Lock() {
 	_ = v.Account.takeCard(context.Background())
 	v.Filling.Close(keep)
 	_ = v.Cover.Refresh(context.Background()) // the next opening does it too
-	if !v.Set.Close(keep) {
-		return
+	if v.Set.Close(keep) {
+		v.end()
 	}
+}
+
+// end drops the rest of a vault whose records are closed.
+func (v *Vault) end() {
 	close(v.closed)
 	v.Importing.Close()
 	v.Tidying.Close()

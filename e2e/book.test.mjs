@@ -578,13 +578,18 @@ test("locking at once, when its pages are left", async () => {
     await page.click("dialog#ask >> text=Go on");
     await page.waitForSelector(".done:has-text('Saved')");
   }
-  for (const path of ["/logins", "/devices", "/logins"]) {
-    // going from page to page isn't leaving
+  for (const path of ["/logins", "/devices", "/cards"]) {
+    // going from page to page isn't leaving, however long one reads there
     await page.goto(d.desk + path);
-    await page.waitForTimeout(1200);
+    await page.waitForTimeout(3000);
+    assert.equal(page.url(), d.desk + path);
   }
-  assert.match(page.url(), /\/logins$/);
+  const other = await b.page();
+  await other.goto(d.desk + "/devices");
   await page.goto("about:blank");
+  await page.waitForTimeout(3000);
+  assert.equal(other.url(), d.desk + "/devices", "another window shows the vault");
+  await other.close();
   await page.waitForTimeout(3000); // two seconds are left for another of its pages
   await page.goto(d.desk + "/logins");
   await page.waitForSelector("#password");

@@ -265,8 +265,7 @@ func (s *Server) opened(r *http.Request) (*app.Vault, bool) {
 		return nil, false
 	}
 	v, ok := s.device.Vault(s.sessions.GetString(r.Context(), sessionProfile))
-	// one that locks is there for a moment yet: pages would lead to the lock page, and that back to them
-	if !ok || v.Locked() || v.Instance() != s.sessions.GetString(r.Context(), sessionOpening) {
+	if !ok || v.Instance() != s.sessions.GetString(r.Context(), sessionOpening) {
 		return nil, false
 	}
 	return v, true

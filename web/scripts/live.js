@@ -39,11 +39,18 @@ async function leave() {
   if (!status?.ok || status.headers.get("X-Opening") !== script.dataset.opening) location.replace("/");
 }
 
-// A vault that locks at once does so when its pages are left for something else.
+// A vault that locks at once does so when its pages are left for something else. A page that is shown says so when it
+// begins, as the one before it was left for it, and when another page is left: that may be in another window.
 if (/** @type {HTMLElement | null} */ (button)?.dataset.atOnce) {
-  document.addEventListener("visibilitychange", () => {
-    void fetch(document.visibilityState === "hidden" ? "/left" : "/here", { method: "POST", keepalive: true });
-  });
+  const others = new BroadcastChannel("red-locket-left");
+  const say = () => {
+    const shown = document.visibilityState === "visible";
+    void fetch(shown ? "/here" : "/left", { method: "POST", keepalive: true }).catch(() => {});
+    if (!shown) others.postMessage("left");
+  };
+  document.addEventListener("visibilitychange", say);
+  others.addEventListener("message", () => document.visibilityState === "visible" && say());
+  if (document.visibilityState === "visible") say();
 }
 
 /** Has the parts of the page drawn again that show the vault. @param {number} at */
