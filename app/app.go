@@ -49,7 +49,6 @@ type Device struct {
 	tasks         sync.WaitGroup // what is done beside open vaults; each ends soon after its vault is locked
 	atIt          atomic.Bool
 	closeGrace    time.Duration
-	lightBackups  bool // tests write backups with little work
 }
 
 // New returns a device over its ports.

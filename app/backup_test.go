@@ -31,7 +31,6 @@ func TestABackupSaysWhatItLacks(t *testing.T) {
 	w := newWorld(t)
 	desk := w.create(w.device("desk"))
 	d := w.device("laptop")
-	d.SetLightBackups()
 	laptop := w.join(d, desk)
 	id := w.save(desk, "Deed", "pw", laptop)
 	for _, name := range []string{"deed.txt", "plan.txt"} {
@@ -65,7 +64,6 @@ func TestBackupComesBackOnAnEmptyMachine(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
-	d.SetLightBackups()
 	v := w.create(d)
 	id := save(
 		t,

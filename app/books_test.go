@@ -241,7 +241,6 @@ func TestABookAlone(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	d := w.device("desk")
-	d.SetLightBackups()
 	v := w.create(d)
 	id := w.save(v, "Gannet", "pw")
 	_, err := v.Files.Attach(t.Context(), id, "mine.txt", strings.NewReader("mine"))

@@ -76,7 +76,6 @@ func crashRole(role, dir, addr, carried string) error {
 	}
 	d := app.New(app.Ports{Stores: f, Dial: cloudclient.Dial, Rand: rand.Reader, Now: time.Now, Platform: "test"})
 	d.SetFolders(folder.Folders{})
-	d.SetLightBackups()
 	fmt.Println("ready")
 	if role == "joining" {
 		_, err := d.Join(

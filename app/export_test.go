@@ -13,9 +13,6 @@ func (d *Device) SetCloseGrace(g time.Duration) { d.closeGrace = g }
 // SetFolders gives a device a file system for its backups.
 func (d *Device) SetFolders(f Folders) { d.ports.Folders = f }
 
-// SetLightBackups has backups written with little work, which tests can't wait for.
-func (d *Device) SetLightBackups() { d.lightBackups = true }
-
 // Stored lists the files with chunks on this device.
 func (v *Vault) Stored(ctx context.Context) ([]records.StoredFile, error) {
 	return v.identity.store.StoredFiles(ctx)

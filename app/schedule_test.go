@@ -20,7 +20,6 @@ func TestBackupsByThemselves(t *testing.T) {
 	w := newWorld(t)
 	d := w.device("desk")
 	d.SetFolders(folder.Folders{})
-	d.SetLightBackups()
 	v := w.create(d)
 	require.ErrorIs(
 		t,

@@ -63,7 +63,6 @@ func newBench(t *testing.T) *bench {
 			}
 		},
 	})
-	b.d.SetLightBackups()
 	t.Cleanup(func() { assert.NoError(t, b.d.Close()) })
 	b.v, err = b.d.Create(t.Context(), app.NewVault{
 		Name: "Maren", Email: email, Password: secret.New(master), Repeat: secret.New(master),

@@ -139,7 +139,7 @@ func (d *Device) openVault(
 	v.Importing = importing.Open(importing.Config{
 		Set: v.Set, Guard: v.Guard, Now: d.ports.Now, Folders: d.ports.Folders, Steps: d.ports.Steps,
 		Email: func() string { return v.Profile().Email }, Vault: p.Vault,
-		Changed: func() { v.notices.tell(NoticeStatus) }, LightBackups: d.lightBackups, Written: v.backedUp,
+		Changed: func() { v.notices.tell(NoticeStatus) }, Written: v.backedUp,
 	})
 	v.Household = household.Open(household.Config{
 		Set: v.Set, Device: p.Device, Vault: p.Vault, Guard: v.Guard, Now: d.ports.Now, Rand: d.ports.Rand,

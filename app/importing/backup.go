@@ -19,6 +19,7 @@ import (
 	"redlocket/app/gate"
 	"redlocket/app/reauth"
 	"redlocket/app/records"
+	"redlocket/core/keys"
 	"redlocket/core/secret"
 	"redlocket/core/share"
 	"redlocket/core/transfer"
@@ -109,9 +110,7 @@ func (b *Backups) write(ctx context.Context, w io.Writer, passphrase secret.Text
 	if err != nil {
 		return s, err
 	}
-	if b.cfg.LightBackups {
-		to.SetWorkFactor(10)
-	}
+	to.SetWorkFactor(keys.AgeWork)
 	sealed, err := age.Encrypt(w, to)
 	if err != nil {
 		return s, err

@@ -27,8 +27,6 @@ type Config struct {
 	Changed func()                      // an import has ended
 	Written func(context.Context) error // a backup was written
 	Steps   gate.Steps                  // for tests
-
-	LightBackups bool // for tests: passphrases are stretched little
 }
 
 // Folders are where scheduled backups are written.

@@ -232,3 +232,10 @@ func coveredVector(t *testing.T, pair Pair, recovery RecoveryKeys, v vectors) st
 	}
 	return was.Covered
 }
+
+// A release stretches as much as it says: what age chooses by itself, and all that a vault's parameters ask for.
+func TestAReleaseStretches(t *testing.T) {
+	assert.Equal(t, 18, AgeWork) // filippo.io/age: "1s on a modern machine"
+	time, memory := cost(Params{Time: 3, Memory: 64 << 10, Threads: 4})
+	assert.Equal(t, []uint32{3, 64 << 10}, []uint32{time, memory})
+}
