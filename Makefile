@@ -10,7 +10,7 @@ SCRIPTS = 'extension/src/*.js' 'web/scripts/*.js' 'practice/static/*.js' 'e2e/*.
 STYLES = 'web/static/css/*.css' 'extension/src/*.css' 'extension/files/*.css' 'practice/static/*.css'
 
 # Linters of scripts look again only at what has changed since.
-KEPT = --cache --cache-location node_modules/.cache
+KEPT = --cache --cache-location node_modules/.cache/kept
 
 check: node_modules
 	@$(MAKE) --no-print-directory -j2 check-go check-scripts
@@ -23,10 +23,10 @@ check-go:
 	@go test $(QUICK) -vet=off -short ./... | { grep -v 'no test files' || true; }
 
 check-scripts:
-	@node_modules/.bin/prettier --check --log-level warn $(KEPT)/prettier --cache-strategy content $(SCRIPTS) $(STYLES)
-	@node_modules/.bin/stylelint $(KEPT)/stylelint --cache-strategy content $(STYLES)
-	@node_modules/.bin/eslint $(KEPT)/eslint --cache-strategy content .
-	@node_modules/.bin/tsc -p . --incremental --tsBuildInfoFile node_modules/.cache/types
+	@node_modules/.bin/prettier --check --log-level warn $(KEPT)-prettier --cache-strategy content $(SCRIPTS) $(STYLES)
+	@node_modules/.bin/stylelint $(KEPT)-stylelint --cache-strategy content $(STYLES)
+	@node_modules/.bin/eslint $(KEPT)-eslint --cache-strategy content .
+	@node_modules/.bin/tsc -p . --incremental --tsBuildInfoFile node_modules/.cache/kept-types
 	@node --test --test-reporter=dot extension/src/
 
 node_modules: package-lock.json

@@ -658,7 +658,8 @@ test("a page of 10,000 fields takes little longer for being looked at", async ()
     await at.bringToFront();
     const line = await at.context().newCDPSession(at);
     await line.send("Performance.enable", { timeDomain: "threadTicks" });
-    const spent = async () => (await line.send("Performance.getMetrics")).metrics.find((m) => m.name === "TaskDuration").value;
+    const spent = async () =>
+      (await line.send("Performance.getMetrics")).metrics.find((m) => m.name === "TaskDuration").value;
     const before = await spent();
     await at.goto(`http://lanternfish.localhost:${PORT}/`);
     for (const step of [() => at.focus("#user"), () => at.evaluate(() => 1)]) {
