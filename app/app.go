@@ -179,9 +179,6 @@ func (d *Device) Profile(ctx context.Context, id string) (Profile, error) {
 // Vault returns a profile's vault if it is open.
 func (d *Device) Vault(profile string) (*Vault, bool) { return d.vaults.get(profile) }
 
-// OpenVaults returns the vaults that are open now.
-func (d *Device) OpenVaults() []*Vault { return d.vaults.list() }
-
 // vaults are those that are open, and those that aren't done with closing.
 type vaults struct {
 	mu   sync.Mutex // guards held
@@ -212,6 +209,7 @@ func (l *vaults) closed(profile string) {
 	}
 }
 
+// list returns those that are held.
 func (l *vaults) list() (out []*Vault) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
