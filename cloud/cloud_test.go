@@ -239,7 +239,8 @@ func TestProofs(t *testing.T) {
 	mine.DeviceKey = key(9).Public()
 	assert.Equal(t, 401, with(made, mine), "with a thief's own key in it")
 	forged := made
-	forged.Challenge = append(bytes.Clone(made.Challenge[:len(made.Challenge)-1]), 0)
+	forged.Challenge = bytes.Clone(made.Challenge)
+	forged.Challenge[len(forged.Challenge)-1] ^= 1
 	assert.Equal(t, 401, with(forged, in), "over a challenge that wasn't drawn")
 	assert.Equal(t, 401, with(wire.Proof{}, in), "without one")
 	elsewhere := wire.Prove(signInKey, wire.ProofSignIn, drawn.Challenge, "evil.example", "POST", "/v1/sessions", wire.Digest(raw))
