@@ -36,6 +36,15 @@ after(async () => {
 });
 
 const accessible = (what) => axeFinds(page, what);
+/** Holds what a page asks for at an address, until it may go. @param {import("playwright-core").Page} page */
+async function held(page, address) {
+  /** @type {() => void} */
+  let go = () => {};
+  const gate = new Promise((resolve) => (go = () => resolve(undefined)));
+  await page.route(address, (route) => gate.then(() => route.continue()));
+  return { asked: page.waitForRequest(address), go };
+}
+
 const found = () => page.innerText("#found");
 
 test("a card: checked, masked, named by its brand; its history; made so again", async () => {
@@ -159,6 +168,21 @@ test("a password that was shown stays shown while the page is drawn again, and t
   await page.waitForSelector(".secret button:focus:has-text('Hide')");
   await page.keyboard.press("Enter");
   await page.waitForSelector(".secret .dots");
+});
+
+test("a press is answered, though the page is drawn again before its answer comes", async () => {
+  await page.goto(d.desk + "/logins?q=barnacle");
+  await page.waitForFunction(() => "htmx" in window);
+  await page.locator(".line-main").first().click();
+  await page.waitForSelector(".secret button:has-text('Show')");
+  const answers = await held(page, "**/show?*");
+  await page.keyboard.press("s");
+  await answers.asked;
+  await page.evaluate(() => (document.getElementById("sheet").dataset.before = "")); // drawn again it isn't there
+  await page.evaluate(() => document.body.dispatchEvent(new Event("vault-changed")));
+  await page.waitForSelector("#sheet:not([data-before])");
+  answers.go();
+  await page.waitForSelector(".secret .grouped", { timeout: 5000 });
 });
 
 test("choose several by keys, tag, archive, delete for good, undo", async () => {

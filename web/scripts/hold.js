@@ -40,6 +40,22 @@ document.addEventListener("htmx:beforeSwap", (e) => {
   if (shown.length > 0) document.addEventListener("htmx:afterSwap", () => shown.forEach(showAgain), { once: true });
 });
 
+// The answer to a press goes where it was asked for, though that was drawn again meanwhile: it has the same id, of the
+// same item. What a page asks for by itself isn't missed.
+document.addEventListener("htmx:beforeRequest", (e) => {
+  const { target, requestConfig } = /** @type {CustomEvent} */ (e).detail;
+  if (requestConfig.headers["X-By-Itself"] || target.id === "sheet") return;
+  const item = itemOf(target);
+  const put = (/** @type {CustomEvent} */ { detail }) => {
+    const heir = target.isConnected ? null : document.getElementById(target.id);
+    if (heir && itemOf(heir) === item) detail.target = heir;
+  };
+  target.addEventListener("htmx:beforeSwap", put, { once: true });
+});
+
+/** The item that is shown around an element. @param {Element} el @returns {string | undefined} */
+const itemOf = (el) => /** @type {HTMLElement | null} */ (el.closest("[data-id]"))?.dataset.id;
+
 /** Shows a secret that was drawn covered. It is no use of the vault. @param {string} id */
 function showAgain(id) {
   const covered = document.getElementById(id);
