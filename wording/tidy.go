@@ -40,10 +40,12 @@ func Reason(r tidy.Reason) string {
 	case tidy.WhyApp:
 		return r.A + " is the app of " + r.B + "."
 	case tidy.WhyTitle:
-		return "One of them has no address, and both are called " + r.A + "."
+		return "One of them has no address. Its title, " + r.A + ", fits the other one."
 	case tidy.WhyRenamed:
 		return r.A + " and " + r.B + " share a user name and a password that a program made: " +
 			"the site may have been renamed."
+	case tidy.WhyKindred:
+		return r.A + " and " + r.B + " have one name, and share a user name and a password."
 	case tidy.WhyNote:
 		return "The note of one of them names " + r.B + "."
 	}

@@ -51,6 +51,7 @@ const (
 	WhyApp          Why = "its app"            // A is a program of the site B
 	WhyTitle        Why = "same title"         // A is the title, and one of them has no address
 	WhyRenamed      Why = "renamed site"       // A and B are sites with one name and one made password
+	WhyKindred      Why = "one name"           // A and B are domains of one name, with one password
 	WhyNote         Why = "note"               // the note of one of them names B
 )
 

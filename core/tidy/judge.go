@@ -27,9 +27,10 @@ type row struct {
 	round    int // the search in which it was there last
 	id       string
 	title    string
-	name     string // the title, plain
-	user     string // folded
-	shown    string // the user name as it is
+	name     string   // the title, plain
+	names    []string // what the title may call a site by
+	user     string   // folded
+	shown    string   // the user name as it is
 	app      string
 	note     string // in lower case
 	spots    []spot
@@ -87,6 +88,7 @@ func readRow(e vault.Entry) *row {
 			r.spots = append(r.spots, s)
 		}
 	}
+	r.names = namesOf(it.Title)
 	r.vague, r.made, r.readable = isVague(r.user), made(r.password), readable(r)
 	r.readBlocks()
 	return r
@@ -96,7 +98,11 @@ func readRow(e vault.Entry) *row {
 func (r *row) readBlocks() {
 	for _, s := range r.spots {
 		r.domains = append(r.domains, s.domain)
-		r.meets = append(r.meets, "title "+plain(labelOf(s.domain)))
+		for _, name := range []string{plain(labelOf(s.domain)), plain(s.domain), s.stem} {
+			if name != "" {
+				r.meets = append(r.meets, "title "+name)
+			}
+		}
 	}
 	if len(r.spots) > 0 {
 		for w := range strings.FieldsSeq(r.note) {
@@ -111,7 +117,9 @@ func (r *row) readBlocks() {
 			r.meets = append(r.meets, "title "+plain(part))
 		}
 	}
-	r.meets = append(r.meets, "title "+r.name)
+	for _, name := range r.names {
+		r.meets = append(r.meets, "title "+name)
+	}
 	if r.made {
 		r.meets = append(r.meets, "made "+r.password)
 	}
@@ -247,6 +255,7 @@ var table = []verdict{
 	{near: hosted, names: []alike{typing}, keys: weakly, sure: Likely},
 	{near: hosted, names: []alike{oldMail}, keys: proven, sure: Likely},
 	{near: hosted, names: []alike{oldMail}, keys: []keys{nearKey}, sure: Question},
+	{near: hosted, names: []alike{otherMail}, keys: equal, sure: Likely},
 	{near: hosted, names: []alike{noName}, keys: proven, sure: Sure, alone: true},
 	{near: hosted, names: []alike{noName}, keys: anything, sure: Likely, alone: true},
 	{near: hosted, names: []alike{noNames}, keys: proven, sure: Sure},
@@ -272,11 +281,14 @@ var table = []verdict{
 	{near: noted, names: []alike{sameName}, keys: proven, sure: Likely},
 	{near: renamed, names: []alike{sameName}, keys: proven, sure: Likely},
 	{near: noted, names: []alike{sameName}, keys: anything, sure: Question},
+
+	{near: kindred, names: same, keys: proven, sure: Likely},
+	{near: namesake, names: same, keys: proven, sure: Question},
 }
 
 var nameFacts = map[alike]Why{
 	sameName: WhySameName, telephone: WhyTelephone, mailPart: WhyMailPart, masked: WhyMask, typing: WhyTyping,
-	oldMail: WhyOldMail, noName: WhyNoName, noNames: WhyNoNames,
+	oldMail: WhyOldMail, otherMail: WhyOldMail, noName: WhyNoName, noNames: WhyNoNames,
 }
 
 var keyFacts = map[keys]Why{
@@ -309,8 +321,14 @@ func (f *finder) judge(a, b *row) *pair {
 // naming compares the user names of two rows, with what is known of them from the rest of the list.
 func (f *finder) naming(a, b *row) alike {
 	names := f.alike(a, b)
-	if a.made && a.password == b.password {
-		return names // nobody has that twice
+	if a.made && a.password == b.password { // nobody has that twice
+		if names == different && mailOf(a.user) != "" && mailOf(b.user) != "" {
+			f.loose = true
+			if len(f.separate[two(a.user, b.user)]) == 0 {
+				return otherMail
+			}
+		}
+		return names
 	}
 	switch names {
 	case typing, oldMail, mailPart, masked:
@@ -325,7 +343,7 @@ func (f *finder) naming(a, b *row) alike {
 		if elsewhere > 1 || elsewhere > 0 && (names == typing || names == oldMail) {
 			return different // side by side elsewhere: two accounts
 		}
-		if names == typing && f.users[a.user] > 1 && f.users[b.user] > 1 {
+		if names == typing && f.users[a.user] > 1 && f.users[b.user] > 1 && !oneBox(a.user, b.user) {
 			return different // both are used as they are
 		}
 	}
@@ -361,7 +379,8 @@ func (f *finder) alone(a, b *row, key keys) bool {
 		}
 		names := f.alike(a, c)
 		fits := names != different && names != oldMail && names != typing
-		if between := f.naming(b, c); !fits || between != different && between != oldMail {
+		between := f.naming(b, c)
+		if !fits || between > oldMail || between != different && f.keyness(b, c) >= pastKey {
 			continue // or it is another name of the same one
 		}
 		if n, _ := f.nearness(a, c); n < sited {

@@ -10,6 +10,7 @@ type alike int
 
 const (
 	different alike = iota
+	otherMail       // two e-mail addresses that have nothing in common but a password that nobody has twice
 	oldMail
 	typing
 	masked
@@ -47,6 +48,8 @@ func compare(a, b string) alike {
 			return masked
 		}
 		return different
+	case crossedOut(a, b) || crossedOut(b, a):
+		return masked
 	case samePhone(a, b):
 		return telephone
 	case isFirstPart(a, b) || isFirstPart(b, a):
@@ -108,6 +111,17 @@ func fitsMask(mask, name string) bool {
 	return true
 }
 
+// crossedOut reports whether a site put letters x in place of others of a name: four or more, with others around them.
+func crossedOut(mask, name string) bool {
+	const least = "xxxx"
+	i := strings.Index(mask, least)
+	if i < 1 || strings.Contains(name, least) {
+		return false
+	}
+	rest := strings.TrimLeft(mask[i:], "x")
+	return rest != "" && fitsMask(mask[:i]+"*"+rest, name)
+}
+
 // mailOf returns an e-mail address's first part; empty for what is none.
 func mailOf(s string) string {
 	first, host, ok := strings.Cut(s, "@")
@@ -115,6 +129,13 @@ func mailOf(s string) string {
 		return ""
 	}
 	return first
+}
+
+// oneBox reports whether two mistyped e-mail addresses have one first part: nobody has two such at providers whose names
+// differ by a letter.
+func oneBox(a, b string) bool {
+	first := mailOf(a)
+	return first != "" && first == mailOf(b)
 }
 
 // isFirstPart reports whether a name is an e-mail address's first part, also without what follows a plus.
@@ -184,7 +205,18 @@ func kin(a, b string) bool {
 		return true
 	}
 	// m.tolliver, maren, mtolliver and maren.tolliver
-	return initials(x, y) || initials(y, x)
+	return initials(x, y) || initials(y, x) ||
+		len(x) == 1 && len(y) == 1 && (shortened(x[0], y[0]) || shortened(y[0], x[0]))
+}
+
+// shortened reports whether one is a first name, alone or with the last name's initial, and the other that too or the
+// first one's initial with the last name: maren, marent, mtolliver.
+func shortened(a, b string) bool {
+	if len(a) < 4 || len(b) < 4 {
+		return false
+	}
+	first, last := a[:len(a)-1], a[len(a)-1]
+	return b == first || a[0] == b[0] && b[1] == last && len(b) > len(a)
 }
 
 // initials reports whether one address's words are the other's, or begin as they do.

@@ -14,6 +14,8 @@ type near int
 const (
 	elsewhere near = iota
 	renamed        // two sites that seem to be one
+	namesake       // two domains of one name, and a password that is used elsewhere too
+	kindred        // two domains of one name
 	noted          // the note of one names the other's site
 	titled         // one has no address, and the titles are the same
 	program        // a program and its site
@@ -45,6 +47,7 @@ type spot struct {
 	url, host, domain string
 	own               string // of the host, before the domain; empty where that says nothing
 	tenant            string // the path's first part, where it may name whose place it is
+	stem              string // what other domains of its owner may be called; empty where that says nothing
 }
 
 func spotOf(url string) (s spot, ok bool) {
@@ -58,6 +61,7 @@ func spotOf(url string) (s spot, ok bool) {
 		s.host, s.domain = authority, authority
 		return s, true
 	}
+	s.stem = stemOf(s.domain)
 	own := strings.TrimSuffix(strings.TrimSuffix(s.host, s.domain), ".")
 	labels := slices.DeleteFunc(strings.Split(own, "."), func(l string) bool { return l == "" || neutral[l] })
 	s.own = strings.Join(labels, ".")
@@ -116,7 +120,7 @@ func (f *finder) farther(a, b *row, take func(near, Reason)) {
 			}
 			take(program, Reason{WhyApp, x.app, to})
 		}
-		if len(x.spots) == 0 && x.app == "" && x.name != "" && (x.name == y.name || y.calledBy(x.name)) {
+		if len(x.spots) == 0 && x.app == "" && slices.ContainsFunc(x.names, y.calledBy) {
 			take(titled, Reason{WhyTitle, x.title, ""})
 		}
 		for _, s := range y.spots {
@@ -125,19 +129,78 @@ func (f *finder) farther(a, b *row, take func(near, Reason)) {
 			}
 		}
 	}
-	if len(a.spots) == 0 || len(b.spots) == 0 || !a.made || a.password != b.password {
+	if len(a.spots) == 0 || len(b.spots) == 0 || a.password == "" || a.password != b.password {
 		return
 	}
-	if f.loose = true; f.places[a.password] == 2 {
+	f.loose = true
+	places := f.places[a.password]
+	if a.made && places == 2 {
 		take(renamed, Reason{WhyRenamed, a.spots[0].domain, b.spots[0].domain})
+	}
+	for _, x := range a.spots {
+		for _, y := range b.spots {
+			if x.stem == "" || x.stem != y.stem {
+				continue
+			}
+			if places == 2 || a.made {
+				take(kindred, Reason{WhyKindred, x.domain, y.domain})
+			} else {
+				take(namesake, Reason{WhyKindred, x.domain, y.domain})
+			}
+		}
 	}
 }
 
-// calledBy reports whether a plain title is what the row's site is called.
+// calledBy reports whether a plain title is what the row or its site is called.
 func (r *row) calledBy(name string) bool {
-	return slices.ContainsFunc(r.spots, func(s spot) bool {
+	return slices.Contains(r.names, name) || slices.ContainsFunc(r.spots, func(s spot) bool {
 		return name == plain(labelOf(s.domain)) || name == plain(s.domain)
 	})
+}
+
+// general are words of titles and of domains that don't tell one site from another (common practice).
+var general = set("login log in signin sign on account accounts konto compte cuenta conta my mein meine mon mi the " +
+	"new neu old alt app apps online web website site page portal password passwort kennwort user customer kunden " +
+	"client secure official home id shop store pay get go de en uk us eu copy kopie backup anmelden anmeldung zugang " +
+	"connexion logon to at for bei chez auth service services mobile android ios")
+
+// namesOf are what a title may call a site by: the whole of it, what is left without general words, and of an address
+// its domain, all plain.
+func namesOf(title string) (out []string) {
+	add := func(n string) {
+		if n != "" && !slices.Contains(out, n) {
+			out = append(out, n)
+		}
+	}
+	add(plain(title))
+	if bare := strings.TrimSpace(title); strings.Contains(bare, ".") && !strings.ContainsAny(bare, " ,") {
+		if d := site.Domain(bare); strings.Contains(d, ".") && !alone(d) {
+			add(plain(d))
+			add(plain(labelOf(d)))
+		}
+		return out
+	}
+	words := strings.FieldsFunc(strings.ToLower(title), func(r rune) bool {
+		return strings.ContainsRune(" -–—|·:,/()[]<>_", r)
+	})
+	telling := slices.DeleteFunc(words, func(w string) bool { return general[w] })
+	if n := plain(strings.Join(telling, "")); len(n) >= 3 {
+		add(n)
+	}
+	return out
+}
+
+// leastStem is how long the name is, in bytes, that makes two domains seem to be one owner's: shorter ones are common.
+const leastStem = 5
+
+// stemOf is a domain's name without general words beside it, plain; empty where it is too short to say anything.
+func stemOf(domain string) string {
+	parts := strings.Split(labelOf(domain), "-")
+	stem := strings.Join(slices.DeleteFunc(parts, func(w string) bool { return general[w] }), "")
+	if stem = plain(stem); len(stem) < leastStem {
+		return ""
+	}
+	return stem
 }
 
 // appOf reports whether a program is a site's own: its reversed name holds the domain's label.

@@ -155,6 +155,36 @@ func TestAMadePasswordSaysMore(t *testing.T) {
 	assert.False(t, together(t, list, 2, 3))
 }
 
+// Two names of one site that had one password are no two accounts because one of them got another one since.
+func TestAChangedPasswordParts(t *testing.T) {
+	const now, before = "jonas@lindqvist.example", "jonas.lq@lindqvist.example"
+	list := []kept{
+		{address: "https://one.example", user: now, password: "otter-wharf-1"},
+		{address: "https://one.example", user: before, password: "otter-wharf-1"},
+		{address: "https://one.example", user: now, password: "gannet-jetty-2"},
+		{address: "https://two.example", user: now, password: "kelp-ferry-3"},
+		{address: "https://two.example", user: before, password: "kelp-ferry-3"},
+	}
+	assert.True(t, together(t, list, 0, 1))
+	assert.True(t, together(t, list, 3, 4))
+	list[1].password = "plover-sound-4"
+	assert.False(t, together(t, list, 3, 4))
+}
+
+// A name that two domains have says less, where their password is used elsewhere too.
+func TestDomainsOfOneName(t *testing.T) {
+	list := entries(t,
+		kept{address: "https://ferrylink.example", user: "maren", password: "quay-lamp"},
+		kept{address: "https://ferrylink-shop.de", user: "maren", password: "quay-lamp"},
+		kept{address: "https://whelk.example", user: "maren", password: "quay-lamp"},
+	)
+	got, err := Find(t.Context(), list, Options{})
+	require.NoError(t, err)
+	require.Len(t, got, 1)
+	assert.Equal(t, Question, got[0].Sure)
+	assert.Equal(t, []string{"000", "001"}, got[0].IDs)
+}
+
 func TestMade(t *testing.T) {
 	for _, p := range []string{"bVKif7j22k9iJZbX", "PDHSiZebMWLG", "cwemAqVghxtQW", "k[/9~#UdM@eGL*~-qwa["} {
 		assert.True(t, made(p), p)
