@@ -131,8 +131,8 @@ func mailOf(s string) string {
 	return first
 }
 
-// oneBox reports whether two mistyped e-mail addresses have one first part: nobody has two such at providers whose names
-// differ by a letter.
+// oneBox reports whether two mistyped e-mail addresses have one first part: nobody has two such, at providers whose
+// names differ by a letter.
 func oneBox(a, b string) bool {
 	first := mailOf(a)
 	return first != "" && first == mailOf(b)
