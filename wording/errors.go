@@ -322,6 +322,9 @@ func Remark(r transfer.Remark) string {
 		return "its passkey can’t be kept here"
 	case transfer.RemarkUnknown:
 		return "its part “" + r.Name + "” is of an unknown kind; what could be read of it is kept in fields"
+	case transfer.RemarkGuard:
+		return name + " began with an apostrophe, which tables put there for spreadsheets; it was taken off, and " +
+			"the value with it is kept as a field"
 	case transfer.RemarkProgram:
 		return "another program that it belongs to, " + r.Name + ", is kept as a field"
 	}

@@ -37,8 +37,7 @@ func CSVColumns() []CSVColumn {
 // WriteCSV writes entries as a table by RFC 4180 in UTF-8, in clear. Logins, app logins
 // and notes have a row each; what else an item holds goes into its notes if those are
 // among the columns. History and files don't fit into a table. A cell that a spreadsheet would
-// run gets an apostrophe before it, which [FromTable] takes off again. It returns how many
-// items it wrote.
+// run gets an apostrophe before it, which [FromTable] takes off again. It returns how many items it wrote.
 func WriteCSV(w io.Writer, entries []vault.Entry, columns []Meaning) (int, error) {
 	var use []CSVColumn
 	var head []string

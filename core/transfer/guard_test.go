@@ -60,3 +60,29 @@ func TestFormulasAreAMatterOfExport(t *testing.T) {
 	assert.Equal(t, "=maren(1)", got.Text(vault.FieldUsername))
 	assert.Equal(t, "-x|y(z)", got.Text(vault.FieldPassword))
 }
+
+// An apostrophe is taken off only where whoever wrote the table puts them there: else it is a password's own.
+func TestWhoGuardsCells(t *testing.T) {
+	passwords := func(file string) (out []string) {
+		s, err := Read(context.Background(), "x.csv", []byte(file), nil)
+		require.NoError(t, err)
+		for _, r := range s.Rows {
+			out = append(out, r.Entry.Secret(vault.FieldPassword).Reveal())
+			for _, o := range r.Entry.CustomFields() {
+				out = append(out, o.Label+": "+o.Value.Reveal())
+			}
+		}
+		return out
+	}
+	const ours, others = "name,url,username,password\n", "Nombre,Web,Usuario,Contraseña\n"
+	one, two := "Gull,https://gull.example,maren,'+a(1\n", "Whelk,https://whelk.example,maren,'=b|2\n"
+	bare := "Tern,https://tern.example,maren,-c!3\n"
+	assert.Equal(t, []string{"'+a(1"}, passwords(others+one), "one alone is its own")
+	assert.Equal(t, []string{"+a(1", "=b|2"}, passwords(others+one+two), "two are no chance")
+	assert.Equal(t, []string{"'+a(1", "'=b|2", "-c!3"}, passwords(others+one+two+bare), "who guards, guards all")
+	assert.Equal(t, []string{"+a(1", "Password with its apostrophe: '+a(1"}, passwords(ours+one), "it may be ours")
+	assert.Equal(t, []string{"'+a(1", "-c!3"}, passwords(ours+one+bare))
+	assert.Equal(t, []string{"'+a(1", "'=b|2"}, passwords(
+		`[{"name":"Gull","url":"https://gull.example","username":"maren","password":"'+a(1"},
+		{"name":"Whelk","url":"https://whelk.example","username":"maren","password":"'=b|2"}]`), "JSON is no spreadsheet's")
+}

@@ -56,6 +56,7 @@ const (
 	RemarkUntitled Remarked = "untitled" // it had neither title nor address
 	RemarkPasskey  Remarked = "passkey"  // a passkey can't be kept
 	RemarkUnknown  Remarked = "unknown"  // a part of a kind that can't be kept
+	RemarkGuard    Remarked = "guard"    // an apostrophe was taken off a password; with it, it is kept as a field
 	RemarkProgram  Remarked = "program"  // another program that it belongs to is kept as a field
 )
 
@@ -94,11 +95,12 @@ func (e *RowError) Error() string { return "the row can't be used: " + string(e.
 // FromTable turns a table's rows into items by what its columns are taken for. Every row of the table is in one of
 // the two.
 func FromTable(ctx context.Context, t Table, columns []Column, source int) (rows []Row, broken []Broken, err error) {
+	guards := guardsOf(t)
 	for i, r := range t.Rows {
 		if i&1023 == 0 && ctx.Err() != nil {
 			return nil, nil, ctx.Err()
 		}
-		row, err := fromRecord(r, columns)
+		row, err := fromRecord(r, columns, guards)
 		if err != nil {
 			broken = append(broken, Broken{Source: source, Line: r.Line, End: r.End, Cells: r.Cells, Why: *err})
 			continue
@@ -117,6 +119,7 @@ type record struct {
 	files   []TextFile
 	remarks []Remark
 	line    int
+	guards  guards
 }
 
 func (r *record) get(m Meaning) string { return r.cells[m] }
@@ -125,8 +128,8 @@ func (r *record) remark(what Remarked, column int, name string) {
 	r.remarks = append(r.remarks, Remark{what, column, name})
 }
 
-func fromRecord(in Record, columns []Column) (Row, *RowError) {
-	rec := record{cells: map[Meaning]string{}, line: in.Line}
+func fromRecord(in Record, columns []Column, g guards) (Row, *RowError) {
+	rec := record{cells: map[Meaning]string{}, line: in.Line, guards: g}
 	if in.Doubt != "" {
 		rec.remark(Remarked(in.Doubt), in.DoubtColumn, nameOf(columns, in.DoubtColumn))
 	}
@@ -170,7 +173,14 @@ func nameOf(columns []Column, n int) string {
 
 // clean leaves out of a cell what can't be shown. A password stays as it is.
 func (r *record) clean(cell string, n int, c Column) string {
-	cell = unguard(cell)
+	if plain := unguard(cell); plain != cell && r.guards != guardsNone {
+		if r.guards == guardsMaybe && c.Meaning == MeansPassword {
+			const label = "Password with its apostrophe"
+			r.owns = append(r.owns, vault.CustomField{Label: label, Form: vault.FormHidden, Value: secret.New(cell)})
+			r.remark(RemarkGuard, n, c.Name)
+		}
+		cell = plain
+	}
 	if strings.ContainsRune(cell, utf8.RuneError) {
 		r.remark(RemarkUnread, n, c.Name)
 	}
@@ -285,6 +295,45 @@ func guard(s string) string {
 		return "'" + s
 	}
 	return s
+}
+
+// guards is whether whoever wrote a table guards cells.
+type guards int
+
+const (
+	guardsNone guards = iota
+	guardsMaybe
+	guardsAll
+)
+
+// guardsOf finds out whether a table's cells are guarded. A cell that should be and isn't says no. Without one, two
+// that are guarded say yes. A single one may be, in a table with columns of [WriteCSV]; elsewhere it is a value that
+// begins so.
+func guardsOf(t Table) guards {
+	if t.Delimiter == JSONObjects {
+		return guardsNone
+	}
+	n := 0
+	for _, r := range t.Rows {
+		for _, c := range r.Cells {
+			if isFormula(c) {
+				return guardsNone
+			}
+			if unguard(c) != c {
+				n++
+			}
+		}
+	}
+	ours := !slices.ContainsFunc(t.Header, func(name string) bool {
+		return !slices.ContainsFunc(CSVColumns(), func(c CSVColumn) bool { return c.Name == name })
+	})
+	switch {
+	case n > 1:
+		return guardsAll
+	case n == 1 && ours && len(t.Header) > 0:
+		return guardsMaybe
+	}
+	return guardsNone
 }
 
 func unguard(s string) string {

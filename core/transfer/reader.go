@@ -283,13 +283,17 @@ func (r *reader) filled(cells []cell) (n int) {
 	return n
 }
 
-// looksRows counts the lines of a range that look like a row of their own.
+// looksRows counts the lines of a range that look like a row of their own. One that begins with the end of a quoted
+// cell is the rest of a row whose first cell has several lines, unless there is a row before it already.
 func (r *reader) looksRows(from, to int) int {
 	if r.rows == nil {
 		r.rows = make([]int32, len(r.lines)+1)
+		before := true // whether the line before is a row
 		for i := range r.lines {
 			r.rows[i+1] = r.rows[i]
-			if cells := r.alone(i); len(cells) == r.width && r.filled(cells) >= max(2, (r.width+1)/2) {
+			cells := r.alone(i)
+			before = len(cells) == r.width && r.filled(cells) >= max(2, (r.width+1)/2) && (before || !r.closes(i))
+			if before {
 				r.rows[i+1]++
 			}
 		}
@@ -306,6 +310,13 @@ func (r *reader) swallows(first, last int) bool {
 	}
 	n := r.looksRows(first+1, last+1)
 	return n > 0 && 2*n >= more && (more > 1 || r.width > 3)
+}
+
+// closes reports whether a line begins with the end of a quoted cell.
+func (r *reader) closes(i int) bool {
+	c := r.plainCell(r.lines[i].from, r.lines[i].to)
+	first := r.s[c.from:c.to]
+	return strings.HasSuffix(first, `"`) && strings.Count(first, `"`)%2 == 1
 }
 
 // lineAt returns the line that a place is in, at or after another.
