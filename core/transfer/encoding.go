@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"slices"
+	"strings"
 	"unicode/utf16"
 	"unicode/utf8"
 
@@ -13,10 +14,10 @@ import (
 // decode finds out a text's encoding and brings it to UTF-8.
 func decode(b []byte) (text, encoding string, err error) {
 	if rest, ok := bytes.CutPrefix(b, []byte("\xef\xbb\xbf")); ok {
-		if !utf8.Valid(rest) {
+		if !utf8.Valid(rest) && !isDamagedUTF8(rest) {
 			return "", "", ErrBinary
 		}
-		return string(rest), "UTF-8 with mark", nil
+		return strings.ToValidUTF8(string(rest), unread), "UTF-8 with mark", nil
 	}
 	if order := utf16Order(b); order != nil {
 		b = b[:len(b)&^1]
@@ -35,8 +36,8 @@ func decode(b []byte) (text, encoding string, err error) {
 	if n := bytes.Count(b, []byte{0}); n*1000 > len(b) { // one may have slipped into a note
 		return "", "", ErrBinary
 	}
-	if utf8.Valid(b) {
-		return string(b), "UTF-8", nil
+	if utf8.Valid(b) && !isByChanceUTF8(b) || isDamagedUTF8(b) {
+		return strings.ToValidUTF8(string(b), unread), "UTF-8", nil
 	}
 	controls := 0
 	for _, c := range b {
@@ -49,6 +50,45 @@ func decode(b []byte) (text, encoding string, err error) {
 	}
 	out, err := charmap.Windows1252.NewDecoder().Bytes(b)
 	return string(out), "Windows-1252", err
+}
+
+// unread stands for bytes that can't be read.
+const unread = string(utf8.RuneError)
+
+// isDamagedUTF8 reports whether a text is UTF-8 but for a few bytes, as where a file was cut short within a letter: in
+// another encoding hardly one letter beyond ASCII is a letter of UTF-8 as well.
+func isDamagedUTF8(b []byte) bool {
+	const oneIn = 4
+	good, bad := 0, 0
+	for len(b) > 0 {
+		r, n := utf8.DecodeRune(b)
+		switch {
+		case r == utf8.RuneError && n == 1 && !utf8.FullRune(b): // the file ends within it
+			return good > 0 && bad*oneIn <= good
+		case r == utf8.RuneError && n == 1:
+			bad++
+		case n > 1:
+			good++
+		}
+		b = b[n:]
+	}
+	return bad > 0 && bad*oneIn <= good
+}
+
+// isByChanceUTF8 reports whether the letters beyond ASCII of a valid text are few, and all of scripts that begin with a
+// byte that is ß or Ü in Windows-1252 and are used by few (N'Ko, Thaana, Syriac): "ß€" is the first letter of one.
+func isByChanceUTF8(b []byte) bool {
+	const first, last, few = 0x0700, 0x07ff, 3
+	n := 0
+	for _, r := range string(b) {
+		if r < utf8.RuneSelf {
+			continue
+		}
+		if n++; r < first || r > last {
+			return false
+		}
+	}
+	return n > 0 && n <= few
 }
 
 // utf16Order tells UTF-16 by its mark, or by its zero bytes: text of Latin letters

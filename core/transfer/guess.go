@@ -16,10 +16,10 @@ const sampled = 200
 
 // look is what a column's cells look like: how many of them.
 type look struct {
-	filled, address, email, setup, time, spaced, long int
-	secret                                            float64 // how much like passwords they look, together
-	host                                              int     // that say the same as the address beside them
-	distinct                                          map[string]bool
+	filled, address, email, setup, time, spaced, long, lines int
+	secret                                                   float64 // how much like passwords they look, together
+	host                                                     int     // that say the same as the address beside them
+	distinct                                                 map[string]bool
 }
 
 func (l *look) share(n int) float64 { return float64(n) / float64(max(l.filled, 1)) }
@@ -102,6 +102,7 @@ func (l *look) add(c, label string) {
 	count(&l.time, isTime)
 	count(&l.spaced, strings.ContainsRune(c, ' '))
 	count(&l.long, len(c) > 60)
+	count(&l.lines, strings.ContainsAny(c, "\r\n"))
 	count(&l.host, !address && !email && sameWord(c, label))
 	l.secret += likeSecret(c, address, email)
 }
@@ -273,11 +274,13 @@ func (g *guess) worth(i int, m Meaning) float64 {
 	case MeansPassword:
 		return 2*l.secret/float64(max(l.filled, 1)) + 0.5*distinct - l.share(l.host) - l.share(l.spaced)/2
 	case MeansUsername:
-		return 0.6 + 1.4*l.share(l.email) + 0.4*(1-distinct) - l.share(l.host) - l.share(l.spaced)/2 - l.share(l.long)
+		return 0.6 + 1.4*l.share(l.email) + 0.4*(1-distinct) - l.share(l.host) - l.share(l.spaced)/2 -
+			l.share(l.long) - 2*l.share(l.lines)
 	case MeansTitle:
-		return 0.5 + 1.5*l.share(l.host) + 0.3*l.share(l.spaced) - l.share(l.long) - l.share(l.email)
+		return 0.5 + 1.5*l.share(l.host) + 0.3*l.share(l.spaced) - l.share(l.long) - l.share(l.email) -
+			2*l.share(l.lines)
 	case MeansNotes:
-		return 0.1 + 0.7*l.share(l.spaced) + l.share(l.long) - l.share(l.email)
+		return 0.1 + 0.7*l.share(l.spaced) + l.share(l.long) - l.share(l.email) + 2*l.share(l.lines)
 	}
 	return 0
 }

@@ -164,6 +164,31 @@ func TestEncodings(t *testing.T) {
 	}
 }
 
+// A text that is UTF-8 but for a byte is, and one that is UTF-8 by chance isn't.
+func TestEncodingsThatAreNearlyOne(t *testing.T) {
+	const head = "name,url,username,password\n"
+	for name, c := range map[string]struct{ file, encoding, password string }{
+		"cut short":        {"Café,https://café.example/,m,schlüssel-\xc3", "UTF-8", "schlüssel-\ufffd"},
+		"with a mark":      {"\xef\xbb\xbf" + head + "Café,https://café.example/,m,schl\xc3", "UTF-8 with mark", "schl\ufffd"},
+		"a damaged byte":   {"Ää Öö Üü,https://ä.example/,m,schl\xfcssel", "UTF-8", "schl\ufffdssel"},
+		"a last letter":    {"Cafe,https://cafe.example/,m,schl\xfc", "Windows-1252", "schlü"},
+		"a last accent":    {"Cafe,https://cafe.example/,m,caf\xe9", "Windows-1252", "café"},
+		"by chance":        {"Cafe,https://cafe.example/,m,stra\xdf\x80e", "Windows-1252", "straß€e"},
+		"in a script":      {"ߒߞߏ,https://nko.example/,m,ߢߍߓߎߟߊ", "UTF-8", "ߢߍߓߎߟߊ"},
+		"Windows, several": {"Caf\xe9,https://caf\xe9.example/,m,stra\xdf\x80e", "Windows-1252", "straß€e"},
+	} {
+		file := c.file
+		if !strings.Contains(file, head) {
+			file = head + file
+		}
+		got, err := ReadTable(context.Background(), []byte(file))
+		require.NoError(t, err, name)
+		require.Len(t, got.Rows, 1, name)
+		assert.Equal(t, c.encoding, got.Encoding, name)
+		assert.Equal(t, c.password, got.Rows[0].Cells[3], name)
+	}
+}
+
 func TestLinesAreCounted(t *testing.T) {
 	for _, end := range []string{"\n", "\r\n", "\r"} {
 		got, err := ReadTable(context.Background(),
