@@ -76,10 +76,10 @@ func readEntry(e vault.Entry) *reading {
 type Survey struct {
 	o      Options
 	logins []*login
-	byID   map[string]*login
 	keys   map[secret.Text]*key
 	resets map[string][]*login // by the address of a mailbox: what it can reset
 
+	byID    func() map[string]*login // made when somebody asks for it
 	findFar sync.Once
 	far     []Far
 }
@@ -104,7 +104,9 @@ type login struct {
 // key is a password, and everything that it opens.
 type key struct {
 	text   secret.Text
+	known  *nearPassword
 	logins []*login
+	first  [1]*login // room for most
 	near   []nearKey
 }
 
@@ -121,16 +123,15 @@ func New(ctx context.Context, entries []vault.Entry, o Options) (*Survey, error)
 
 // Survey is [New], for entries most of which may be those of the survey before.
 func (m *Memory) Survey(ctx context.Context, entries []vault.Entry, o Options) (*Survey, error) {
-	s := &Survey{
-		o: o, byID: make(map[string]*login, len(entries)), keys: make(map[secret.Text]*key, len(entries)),
-	}
+	s := &Survey{o: o, keys: make(map[secret.Text]*key, len(entries))}
+	s.byID = sync.OnceValue(s.indexed)
 	if s.o.Site == nil {
 		s.o.Site = func(domain string) string { return domain }
 	}
 	keys := s.keys
 	read := slices.DeleteFunc(m.read.Read(entries, readEntry), func(r *reading) bool { return r == nil })
 	resets := make([][]string, 0, len(read))
-	all := make([]login, len(read)) // one piece of memory
+	all, some := make([]login, len(read)), make([]key, 0, len(read)) // in one piece of memory each
 	s.logins = make([]*login, 0, len(read))
 	for i, was := range read {
 		l := &all[i]
@@ -139,21 +140,33 @@ func (m *Memory) Survey(ctx context.Context, entries []vault.Entry, o Options) (
 			l.place = s.o.Site(l.domain)
 		}
 		if p := was.password; !p.IsEmpty() {
-			if keys[p] == nil {
-				keys[p] = &key{text: p}
+			k := keys[p]
+			if k == nil {
+				some = append(some, key{text: p})
+				k = &some[len(some)-1]
+				k.logins = k.first[:0]
+				keys[p] = k
 			}
-			l.key = keys[p]
-			l.key.logins = append(l.key.logins, l)
+			l.key = k
+			k.logins = append(k.logins, l)
 		}
 		resets = append(resets, was.resets)
-		s.logins, s.byID[l.id] = append(s.logins, l), l
+		s.logins = append(s.logins, l)
 	}
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
 	s.findMailboxes(resets)
 	s.expose(o.Exposed)
-	return s, m.joinNear(ctx, keys)
+	return s, m.joinNear(ctx, some)
+}
+
+func (s *Survey) indexed() map[string]*login {
+	out := make(map[string]*login, len(s.logins))
+	for _, l := range s.logins {
+		out[l.id] = l
+	}
+	return out
 }
 
 // expose notes with each login the latest leak of its account that its password was in, or may have been.

@@ -40,7 +40,7 @@ type Reach struct {
 // empty.
 func (s *Survey) Reach(id string) Reach {
 	out := Reach{ID: id}
-	start := s.byID[id]
+	start := s.byID()[id]
 	if start == nil {
 		return out
 	}
@@ -164,7 +164,7 @@ func (s *Survey) furthest() (out []Far) {
 	}
 	slices.SortStableFunc(out, func(a, b Far) int {
 		return cmp.Or(cmp.Compare(b.Falls, a.Falls),
-			cmp.Compare(s.byID[b.ID].worth.points(), s.byID[a.ID].worth.points()))
+			cmp.Compare(s.byID()[b.ID].worth.points(), s.byID()[a.ID].worth.points()))
 	})
 	return out
 }
@@ -199,7 +199,7 @@ func (s *Survey) MailboxAddresses() (out []string) {
 
 // ResetBy returns the addresses of the mailboxes that can reset a login.
 func (s *Survey) ResetBy(id string) (out []string) {
-	l := s.byID[id]
+	l := s.byID()[id]
 	for _, a := range s.MailboxAddresses() {
 		if slices.Contains(s.resets[a], l) {
 			out = append(out, a)
@@ -210,7 +210,7 @@ func (s *Survey) ResetBy(id string) (out []string) {
 
 // Mailbox returns the address whose mail is read with a login; empty if it is none.
 func (s *Survey) Mailbox(id string) string {
-	if l := s.byID[id]; l != nil {
+	if l := s.byID()[id]; l != nil {
 		return l.mailbox
 	}
 	return ""

@@ -35,7 +35,7 @@ type neighbour struct {
 
 // joinNear finds the passwords that are nearly the same. Those that were there before, for the same sites, aren't
 // compared again.
-func (m *Memory) joinNear(ctx context.Context, keys map[secret.Text]*key) error {
+func (m *Memory) joinNear(ctx context.Context, keys []key) error {
 	x := &m.near
 	if x.known == nil {
 		x.known = make(map[secret.Text]*nearPassword, len(keys))
@@ -43,20 +43,28 @@ func (m *Memory) joinNear(ctx context.Context, keys map[secret.Text]*key) error 
 	}
 	x.round++
 	var fresh []*nearPassword
-	for text, k := range keys {
-		p := x.known[text]
-		if names := k.names(); p == nil || !slices.Equal(p.names, names) {
+	kept := 0 // of those that were there before
+	was := len(x.known)
+	for i := range keys {
+		k := &keys[i]
+		p := x.known[k.text]
+		if p == nil || !k.isFor(p.names) {
 			if p != nil {
 				x.forget(p)
+				was--
 			}
-			p = &nearPassword{text: text, names: names}
+			p = &nearPassword{text: k.text, names: k.names()}
 			fresh = append(fresh, p)
+		} else {
+			kept++
 		}
-		p.round, p.key = x.round, k
+		p.round, p.key, k.known = x.round, k, p
 	}
-	for _, p := range x.known {
-		if p.round != x.round {
-			x.forget(p)
+	if kept < was {
+		for _, p := range x.known {
+			if p.round != x.round {
+				x.forget(p)
+			}
 		}
 	}
 	var forms [][]byte
@@ -68,21 +76,28 @@ func (m *Memory) joinNear(ctx context.Context, keys map[secret.Text]*key) error 
 		forms = nearForms(forms[:0], p)
 		x.add(p, forms)
 	}
-	for _, p := range x.known {
+	n := 0
+	for i := range keys {
+		n += len(keys[i].known.near)
+	}
+	all := make([]nearKey, 0, n) // in one piece of memory
+	for i := range keys {
+		p := keys[i].known
 		if len(p.near) == 0 {
 			continue
 		}
 		// They are mostly in order still, as the survey before left them.
-		if !slices.IsSortedFunc(p.near, byRank) {
+		if len(p.near) > 1 && !slices.IsSortedFunc(p.near, byRank) {
 			slices.SortFunc(p.near, byRank)
 		}
-		p.key.near = make([]nearKey, len(p.near))
-		for i, n := range p.near {
-			p.key.near[i] = nearKey{n.of.key, n.how}
+		from := len(all)
+		for _, n := range p.near {
+			all = append(all, nearKey{n.of.key, n.how})
 		}
+		keys[i].near = all[from:len(all):len(all)]
 	}
-	for _, p := range x.known {
-		p.key = nil // so that an old survey can be freed
+	for i := range keys {
+		keys[i].known.key = nil // so that an old survey can be freed
 	}
 	return nil
 }
@@ -152,10 +167,24 @@ var nearRank = map[Nearness]int{
 
 // names are those of the sites that the password is for. One that is used at many is of none of them.
 func (k *key) names() (out []string) {
-	for _, l := range k.logins[:min(len(k.logins), 4)] {
+	for _, l := range k.logins[:min(len(k.logins), mostNamed)] {
 		out = append(out, l.names...)
 	}
 	return out
+}
+
+// mostNamed is how many of a password's sites have a name in it.
+const mostNamed = 4
+
+// isFor reports whether a list is that of the names.
+func (k *key) isFor(names []string) bool {
+	for _, l := range k.logins[:min(len(k.logins), mostNamed)] {
+		if len(l.names) > len(names) || !slices.Equal(l.names, names[:len(l.names)]) {
+			return false
+		}
+		names = names[len(l.names):]
+	}
+	return len(names) == 0
 }
 
 func (p *nearPassword) nearTo(o *nearPassword) Nearness {

@@ -58,7 +58,7 @@ func Weak(p secret.Text, context ...string) (v Verdict, weak bool) {
 
 // Weak judges the password of a login. One that isn't there, or has none, isn't weak.
 func (s *Survey) Weak(id string) (v Verdict, weak bool) {
-	l := s.byID[id]
+	l := s.byID()[id]
 	if l == nil || l.key == nil {
 		return v, false
 	}
@@ -68,35 +68,33 @@ func (s *Survey) Weak(id string) (v Verdict, weak bool) {
 // Spots returns the logins with something wrong, the gravest first. weak says what was found out of their strength so
 // far, by id; nil leaves that out.
 func (s *Survey) Spots(weak func(id string) (Verdict, bool)) (out []Spot) {
+	var ids room[string]
+	var findings room[Finding]
 	for _, l := range s.logins {
 		if l.key == nil {
 			continue
 		}
-		var list []Finding
+		list := findings.take(mostFindings)
 		if f, ok := s.leaked(l); ok {
 			list = append(list, f)
 		}
 		if l.exposed > 0 {
 			list = append(list, Finding{Fault: FaultExposed, At: l.exposed})
 		}
-		if with := l.others(nil, l.key.logins); len(with) > 0 {
-			list = append(list, Finding{Fault: FaultReused, With: with})
+		if n := len(l.key.logins); n > 1 {
+			if with := l.others(ids.take(n), l.key.logins); len(with) > 0 {
+				list = append(list, Finding{Fault: FaultReused, With: ids.keep(with)})
+			}
 		}
 		if weak != nil {
 			if v, ok := weak(l.id); ok {
 				list = append(list, Finding{Fault: FaultWeak, Verdict: v})
 			}
 		}
-		similar := Finding{Fault: FaultSimilar}
-		for _, n := range l.key.near {
-			none := len(similar.With) == 0
-			similar.With = l.others(similar.With, n.key.logins)
-			if none && len(similar.With) > 0 {
-				similar.How = n.how
+		if len(l.key.near) > 0 {
+			if similar := l.similar(&ids); len(similar.With) > 0 {
+				list = append(list, similar)
 			}
-		}
-		if len(similar.With) > 0 {
-			list = append(list, similar)
 		}
 		if l.clear != "" {
 			list = append(list, Finding{Fault: FaultClear, Host: l.clear})
@@ -105,13 +103,53 @@ func (s *Survey) Spots(weak func(id string) (Verdict, bool)) (out []Spot) {
 			list = append(list, Finding{Fault: FaultOld, At: l.since})
 		}
 		if len(list) > 0 {
-			out = append(out, Spot{l.id, l.worth, list, l.worth.points() * ease(list, l.held)})
+			out = append(out, Spot{l.id, l.worth, findings.keep(list), l.worth.points() * ease(list, l.held)})
 		}
 	}
-	slices.SortStableFunc(out, func(a, b Spot) int {
+	slices.SortFunc(out, func(a, b Spot) int {
 		return cmp.Or(cmp.Compare(b.Rank, a.Rank), strings.Compare(a.ID, b.ID))
 	})
 	return out
+}
+
+// mostFindings is how many faults there are.
+const mostFindings = 7
+
+// similar finds the other accounts with nearly the password of a login.
+func (l *login) similar(ids *room[string]) Finding {
+	n := 0
+	for _, k := range l.key.near {
+		n += len(k.key.logins)
+	}
+	f := Finding{Fault: FaultSimilar}
+	with := ids.take(n)
+	for _, k := range l.key.near {
+		none := len(with) == 0
+		with = l.others(with, k.key.logins)
+		if none && len(with) > 0 {
+			f.How = k.how
+		}
+	}
+	f.With = ids.keep(with)
+	return f
+}
+
+// room gives many short slices out of few pieces of memory.
+type room[T any] struct{ left []T }
+
+// take returns an empty slice with room for n.
+func (r *room[T]) take(n int) []T {
+	const piece = 2048
+	if cap(r.left) < n {
+		r.left = make([]T, 0, max(piece, n))
+	}
+	return r.left[:0:n]
+}
+
+// keep returns what was put into the slice that was taken last. What wasn't kept is given out again.
+func (r *room[T]) keep(list []T) []T {
+	r.left = r.left[len(list):len(list):cap(r.left)]
+	return list[:len(list):len(list)]
 }
 
 // leaked reports whether the password of a login is in a leak. One that was set after the leak became known was known
@@ -149,10 +187,6 @@ func (s *Survey) Foresee(p secret.Text, domain, user string) (leaked bool, other
 
 // others appends those of a list that are other accounts. The same one kept twice shares its password with nobody.
 func (l *login) others(ids []string, list []*login) []string {
-	if len(list) == 1 && list[0] == l {
-		return ids
-	}
-	ids = slices.Grow(ids, len(list))
 	for _, m := range list {
 		if m != l && !(l.place != "" && l.place == m.place && alike(l.user, m.user)) {
 			ids = append(ids, m.id)
