@@ -249,6 +249,9 @@ func atHome(host string) bool {
 		strings.HasSuffix(host, ".home.arpa")
 }
 
+// run writes the words of a title together.
+var run = strings.NewReplacer(" ", "", "-", "", "&", "", "'", "", "’", "")
+
 // namesOf are the names of a site that people put into a password.
 func namesOf(title, domain string) (names []string) {
 	add := func(n string) {
@@ -257,7 +260,7 @@ func namesOf(title, domain string) (names []string) {
 		}
 	}
 	label, _, _ := strings.Cut(domain, ".")
-	add(strings.NewReplacer(" ", "", "-", "", "&", "", "'", "", "’", "").Replace(title))
+	add(run.Replace(title))
 	add(label)
 	for w := range strings.FieldsFuncSeq(title, func(r rune) bool { return strings.ContainsRune(" -.&/,", r) }) {
 		if len([]rune(w)) >= 4 {
