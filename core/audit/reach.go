@@ -44,17 +44,10 @@ func (s *Survey) Reach(id string) Reach {
 	if start == nil {
 		return out
 	}
-	w := walk{s: s, at: map[*login]*Fallen{}, start: start}
-	w.spread(start, 0, start.key != nil)
-	for len(w.queue) > 0 {
-		next := w.queue[0]
-		w.queue = w.queue[1:]
-		w.spread(next.login, next.step, next.known)
-	}
-	for _, l := range s.logins {
-		if f := w.at[l]; f != nil && l.held {
+	for l, f := range s.walkFrom(start).at {
+		if l.held {
 			out.Held = append(out.Held, *f)
-		} else if f != nil {
+		} else {
 			out.Fell = append(out.Fell, *f)
 		}
 	}
@@ -62,6 +55,18 @@ func (s *Survey) Reach(id string) Reach {
 	slices.SortFunc(out.Fell, nearest)
 	slices.SortFunc(out.Held, nearest)
 	return out
+}
+
+// walkFrom goes to everything that falls with a login, and to what would but for a second factor.
+func (s *Survey) walkFrom(start *login) *walk {
+	w := &walk{s: s, at: map[*login]*Fallen{}, start: start}
+	w.spread(start, 0, start.key != nil)
+	for len(w.queue) > 0 {
+		next := w.queue[0]
+		w.queue = w.queue[1:]
+		w.spread(next.login, next.step, next.known)
+	}
+	return w
 }
 
 // walk goes from login to login, step by step.
@@ -155,7 +160,12 @@ func (s *Survey) furthest() (out []Far) {
 		a := alike{l.key, l.mailbox, l.held}
 		n, ok := known[a]
 		if !ok || l.held {
-			n = len(s.Reach(l.id).Fell)
+			n = 0
+			for m := range s.walkFrom(l).at {
+				if !m.held {
+					n++
+				}
+			}
 			known[a] = n
 		}
 		if n > 0 {
