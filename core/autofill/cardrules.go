@@ -109,7 +109,7 @@ func cardNumber(fields []*candidate) int {
 			return c.token == CardNumber
 		}
 		box := c.text() && c.Type != "email" || c.Type == "password"
-		return box && c.says(CardNumber) && !c.all.any(saysOther, saysSecretOther)
+		return box && c.says(CardNumber) && !c.all.any(saysOther, saysSecretOther, saysThing)
 	})
 	if number >= 0 {
 		return number

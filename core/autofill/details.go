@@ -22,7 +22,7 @@ func details(fields []*candidate) int {
 			continue
 		}
 		if c.all.any(saysUser) && !c.says(Nickname) ||
-			c.all.any(saysSearch, saysOther, saysSecretOther, saysNewsletter) && !c.says(Town, Postcode) {
+			c.all.any(saysSearch, saysOther, saysSecretOther, saysThing, saysNewsletter) && !c.says(Town, Postcode) {
 			continue
 		}
 		c.role = c.detail()

@@ -60,7 +60,7 @@ func (p frame) userField(kind Kind, fields, passwords []*candidate) *candidate {
 	best, most := (*candidate)(nil), 0
 	for i, c := range fields {
 		if !c.text() || c.Type == "url" || c.role == OneTimeCode || slices.Contains(passwords, c) || c.role.Card() ||
-			c.all.any(saysSecretOther) || c.forMachine() ||
+			c.all.any(saysSecretOther, saysThing) || c.forMachine() ||
 			c.MaxLength == 1 {
 			continue
 		}
@@ -104,6 +104,9 @@ func (p frame) userField(kind Kind, fields, passwords []*candidate) *candidate {
 	return best
 }
 
+// aHeading is how much the heading of a form weighs: more than the page around it.
+const aHeading = 4
+
 // asksAgain tells a page that asks who is signed in for the password once more from the second page of a sign-in.
 func (p frame) asksAgain(e evidence, passwords []*candidate) bool {
 	said := e.confirm > 0
@@ -122,7 +125,8 @@ func (p frame) withoutPassword(user *candidate, e evidence, fields []*candidate,
 			texts++
 		}
 	}
-	if card || e.search > e.signIn || e.news > 0 && e.news >= e.signIn && e.news >= e.signUp ||
+	news := e.news >= aHeading || e.news > 0 && e.news >= e.signUp
+	if card || e.search > e.signIn || news && e.news >= e.signIn ||
 		user.all.has(saysNewsletter) ||
 		slices.ContainsFunc(fields, func(c *candidate) bool { return c.Type == "textarea" }) {
 		return ""

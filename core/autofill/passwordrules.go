@@ -7,12 +7,35 @@ import (
 
 // freshPassword reports whether a password field speaks of a new password.
 func (x clue) freshPassword() bool {
+	if x.asidesApart() {
+		return x.head().any(saysNew, saysAgain, saysChange)
+	}
 	return x.all.any(saysNew, saysAgain, saysChange) || x.near.has(saysAgain) && len(x.list) > 1
 }
 
 // oldPassword reports whether a password field speaks of the present password.
 func (x clue) oldPassword() bool {
-	return x.label.has(saysCurrent) || x.name.has(saysCurrent) && !x.freshPassword()
+	if x.asidesApart() {
+		return x.head().has(saysCurrent)
+	}
+	return x.label.has(saysCurrent) && !x.label.has(saysAgain) || x.name.has(saysCurrent) && !x.freshPassword()
+}
+
+// asidesApart reports whether a label speaks of both passwords, and of one only where it begins: "New password (leave
+// it empty to keep the current one)", "Current password (to confirm that it is you)".
+func (x clue) asidesApart() bool {
+	fresh := []class{saysNew, saysAgain, saysChange}
+	head := x.head()
+	return x.label.has(saysCurrent) && x.label.any(fresh...) && head.has(saysCurrent) != head.any(fresh...)
+}
+
+// head is what a label says before an aside.
+func (x clue) head() said {
+	label := strings.TrimSpace(x.Label)
+	if i := strings.IndexAny(label, "(,.;:–—/"); i > 0 {
+		label = label[:i]
+	}
+	return lex.read(normal(label))
 }
 
 // alone reports whether the field is the only password field of its form.
@@ -37,7 +60,7 @@ var saidPasswords = ranked(
 	},
 	rule{
 		name: "speaks of the present password", role: CurrentPassword,
-		when: func(x clue) bool { return x.oldPassword() && !x.label.has(saysAgain) },
+		when: func(x clue) bool { return x.oldPassword() },
 	},
 	rule{
 		name: "asks for a password again", role: NewPassword,

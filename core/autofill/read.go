@@ -137,7 +137,8 @@ func look(f Field) *candidate {
 		name:  lex.read(normal(f.Name)),
 		near:  lex.read(normal(f.Near)),
 	}
-	if n := strings.Fields(normal(f.Name)); len(n) > 0 && (n[0] == "q" || n[0] == "s") && n[len(n)-1] == n[0] {
+	n := strings.Fields(normal(f.Name))
+	if c.label == (said{}) && len(n) > 0 && (n[0] == "q" || n[0] == "s") && n[len(n)-1] == n[0] {
 		c.name.add(saysSearch) // what search boxes are called, and nothing else is (common practice)
 	}
 	c.all = c.label.or(c.name)
@@ -176,7 +177,7 @@ func (c *candidate) isPassword() bool {
 	if c.forMachine() {
 		return false
 	}
-	if c.all.has(saysSecretOther) && c.token != CurrentPassword && c.token != NewPassword {
+	if c.all.any(saysSecretOther, saysThing) && c.token != CurrentPassword && c.token != NewPassword {
 		return false
 	}
 	if c.Type == "password" {
@@ -192,7 +193,7 @@ func (c *candidate) isPassword() bool {
 	return c.token == "" &&
 		(c.label.has(saysPassword) && (c.name.has(saysPassword) || c.label.has(saysAgain)) ||
 			c.label.has(saysChange)) &&
-		!c.all.any(saysUser, saysMail, saysCode, saysSecretOther, saysForgot)
+		!c.all.any(saysUser, saysMail, saysCode, saysSecretOther, saysThing, saysForgot)
 }
 
 func (c *candidate) isCode() bool {
@@ -200,14 +201,14 @@ func (c *candidate) isCode() bool {
 	case c.token == OneTimeCode:
 		return true
 	case c.token != "" || c.Type == "email" || c.Type == "select" || c.Type == "textarea" ||
-		c.all.any(saysOther, saysSecretOther, saysUser):
+		c.all.any(saysOther, saysSecretOther, saysThing, saysUser):
 		return false
 	case c.label.has(saysCode) && c.label.has(saysMail):
 		return strings.HasPrefix(normal(c.Label), " code ") // "Code from the e-mail", not "E-mail or customer code"
 	case c.label.has(saysCode):
-		return !c.label.any(saysPassword, saysMail) || c.Type != "password" && !c.label.has(saysMail)
+		return !c.label.any(saysPassword, saysChange, saysMail) || c.Type != "password" && !c.label.has(saysMail)
 	}
-	return c.name.has(saysCode) && !c.label.any(saysPassword, saysMail, saysUser) &&
+	return c.name.has(saysCode) && !c.label.any(saysPassword, saysChange, saysMail, saysUser) &&
 		!c.says(Postcode, TelCountry, Country, CardCode)
 }
 
@@ -232,7 +233,7 @@ var classOf = func() map[Role]class {
 // evidence weighs what a form and its page say they are for.
 type evidence struct {
 	signUp, signIn, change, forgot, news, search int
-	setUp, forOther, byMail, confirm             int
+	setUp, forOther, byMail, confirm, thing      int
 	next, other                                  bool // the button goes on to something; to something else
 }
 
@@ -244,13 +245,13 @@ func (p frame) weigh(f Form) (e evidence) {
 	for _, w := range []struct {
 		said
 		weight int
-	}{{submit, 5}, {head, 4}, {name, 3}, {p.about, 2}, {p.path, 2}} {
+	}{{submit, 5}, {head, aHeading}, {name, 3}, {p.about, 2}, {p.path, 2}} {
 		for _, c := range []struct {
 			class class
 			to    *int
 		}{{saysSignUp, &e.signUp}, {saysSignIn, &e.signIn}, {saysChange, &e.change}, {saysForgot, &e.forgot},
 			{saysNewsletter, &e.news}, {saysSearch, &e.search}, {saysSetUp, &e.setUp}, {saysForOther, &e.forOther},
-			{saysByMail, &e.byMail}, {saysConfirm, &e.confirm}} {
+			{saysByMail, &e.byMail}, {saysConfirm, &e.confirm}, {saysThing, &e.thing}} {
 			if w.has(c.class) {
 				*c.to += w.weight
 			}
@@ -272,6 +273,9 @@ func (p frame) read(form Form, fields []*candidate) (Reading, bool) {
 	card := findCard(fields)
 	codePieces(form, p, fields)
 	passwords := findPasswords(fields, card)
+	if e.ofThing(fields) {
+		passwords = nil
+	}
 	asked := details(fields)
 	passwordRoles(passwords, e, asked)
 	kind := p.kind(e, fields, passwords, asked, card)
@@ -303,6 +307,16 @@ func (p frame) read(form Form, fields []*candidate) (Reading, bool) {
 	}
 	r.take(fields)
 	return r, len(r.Roles) > 0
+}
+
+// ofThing reports whether the secret that a form asks for belongs to no account, but to a thing: a wireless network, a
+// mail server, a gift card, a document.
+func (e evidence) ofThing(fields []*candidate) bool {
+	thing := e.thing
+	if slices.ContainsFunc(fields, func(c *candidate) bool { return c.all.any(saysThing, saysMachine) }) {
+		thing += aHeading // a field that speaks of one says as much
+	}
+	return thing > max(e.signIn, e.signUp, e.change, e.forgot, e.setUp, e.forOther)
 }
 
 // findPasswords gives one-time codes their role, and returns the fields for passwords.

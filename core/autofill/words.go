@@ -23,6 +23,7 @@ const (
 	saysAgain
 	saysCode
 	saysSecretOther // a security question, a hint, a memorable word: never a password's place
+	saysThing       // the secret of a thing and of no account: of a network, a gift card, a document
 	saysSearch
 	saysNewsletter
 	saysOther // coupons, captchas, quantities, comments, references
@@ -58,6 +59,7 @@ var classNames = map[string]class{
 	"again":        saysAgain,
 	"code":         saysCode,
 	"secret-other": saysSecretOther,
+	"thing":        saysThing,
 	"search":       saysSearch,
 	"newsletter":   saysNewsletter,
 	"other":        saysOther,

@@ -746,6 +746,7 @@
   function before2(el) {
     for (let at2 = el, i = 0; i < 3; i++) {
       for (let p = before(at2); p; p = before(p)) {
+        if (p instanceof Element && matches(p, PRESSED)) continue;
         const t = tidy(text(p));
         if (p instanceof Element && (matches(p, "input, select, textarea") || one(p, "input, select, textarea")))
           return "";

@@ -442,6 +442,7 @@ export function labelOf(el) {
 function before(el) {
   for (let at = el, i = 0; i < 3; i++) {
     for (let p = dom.before(at); p; p = dom.before(p)) {
+      if (p instanceof Element && dom.matches(p, PRESSED)) continue; // its words are its own
       const t = tidy(dom.text(p));
       if (p instanceof Element && (dom.matches(p, "input, select, textarea") || dom.one(p, "input, select, textarea")))
         return "";

@@ -1,0 +1,41 @@
+// Takes snapshots of the forms in testdata/pages/cases.html, with what each field is for: node e2e/cases.mjs
+import { execFileSync } from "node:child_process";
+import { readFileSync, writeFileSync } from "node:fs";
+import { join } from "node:path";
+import { browser, root } from "./harness.mjs";
+
+const folder = join(root, "testdata/pages");
+const bundled = ["--bundle", "--format=iife", "--global-name=snapshots", "extension/src/snapshot.js"];
+const source = execFileSync("go", ["tool", "esbuild", ...bundled], { cwd: root, encoding: "utf8" });
+const b = await browser();
+const page = await b.page();
+const cases = readFileSync(join(folder, "cases.html"), "utf8").split(/^=== /m).slice(1);
+const out = [];
+for (const c of cases) {
+  const [name, kind, path] = c.slice(0, c.indexOf("\n")).split(" | ");
+  await page.setContent("<!doctype html>" + c.slice(c.indexOf("\n") + 1));
+  // What a field is for is taken off it, so that nothing of it gets into the snapshot.
+  const roles = await page.evaluate(() =>
+    [...document.querySelectorAll("input, select, textarea")].map((el) => {
+      const role = el.dataset.r ?? "";
+      delete el.dataset.r;
+      return role;
+    }),
+  );
+  const snapshot = await page.evaluate(
+    `(() => { ${source}; const s = snapshots.snapshot();
+    const all = [...document.querySelectorAll("input, select, textarea")];
+    s.fields.forEach((f) => (f.at = all.indexOf(snapshots.fieldByNumber(f.id)))); return s; })()`,
+  );
+  snapshot.path = path;
+  snapshot.fields = snapshot.fields.filter((f) => f.visible);
+  const truth = snapshot.fields.map((f) => roles[f.at]);
+  for (const f of [...snapshot.fields, ...snapshot.forms]) {
+    delete f.at;
+    for (const k of Object.keys(f)) if (f[k] === "" || f[k] === 0 || f[k] === false || f[k] === undefined) delete f[k];
+  }
+  out.push({ name, kind, roles: truth, snapshot });
+}
+writeFileSync(join(folder, "cases.json"), "[\n" + out.map((c) => JSON.stringify(c)).join(",\n") + "\n]\n");
+console.log(out.length, "forms");
+await b.close();
