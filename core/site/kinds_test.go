@@ -131,6 +131,12 @@ var imitations = map[string]func(r *rand.Rand, label, end string) string{
 	"label in front": func(r *rand.Rand, l, end string) string { return l + ".secure-check.net" },
 	"bait":           func(r *rand.Rand, l, end string) string { return l + "-" + somebait(r) + end },
 	"bait before":    func(r *rand.Rand, l, end string) string { return somebait(r) + l + end },
+	"stuck to www": func(r *rand.Rand, l, end string) string {
+		return []string{"www", "ww", "wwww", "www-"}[r.IntN(4)] + l + end
+	},
+	"for a country": func(r *rand.Rand, l, _ string) string {
+		return l + "-" + []string{"de", "uk", "us", "fr", "eu", "com"}[r.IntN(6)] + ".info"
+	},
 	"said alike": func(r *rand.Rand, l, end string) string {
 		return changed(l, end)(strings.NewReplacer("ck", "k", "c", "k", "ph", "f", "x", "ks", "oo", "u", "ee", "i").Replace(l), 1)
 	},
@@ -250,6 +256,11 @@ var honest = map[string]func(r *rand.Rand, words []string) (kept, page string){
 		w := words[r.IntN(len(words))]
 		return w + ".com", w + "-" + words[r.IntN(len(words))] + ".com"
 	},
+	"one sort of place": func(r *rand.Rand, _ []string) (string, string) {
+		sort := strings.Fields("uni zoo museum volksbank sparkasse rathaus stadtwerke theatre taxi")[r.IntN(9)]
+		p := strings.Split(townPairs[r.IntN(len(townPairs))], "/")
+		return sort + "-" + p[0] + ".de", sort + "-" + p[1] + ".de"
+	},
 	"words with a letter changed to another word": func(r *rand.Rand, words []string) (string, string) {
 		p := wordPairs[r.IntN(len(wordPairs))]
 		w := words[r.IntN(len(words))]
@@ -268,6 +279,11 @@ func short(r *rand.Rand) string {
 var namePairs = strings.Fields(`martin/martina daniel/daniela schmidt/schmitt meyer/meier maier/mayer hansen/hanson
 	nielsen/nilsen peter/petra paul/paula robert/roberta stefan/stephan anderson/andersen fischer/fisher
 	clark/clarke brown/browne thomson/thompson philips/phillips mark/marc eric/erik sara/sarah jon/john ann/anne`)
+
+// townPairs are towns whose names begin or end alike, two letters apart or more if they are long (from memory).
+var townPairs = strings.Fields(`bonn/bern wien/wels trier/treis basel/kassel lyon/laon mainz/main ulm/uelzen
+	hagen/hanau husum/hamm celle/calw fulda/furth goslar/gotha jena/gera kiel/kehl koeln/kleve luebeck/lueneburg
+	aachen/achim passau/dessau speyer/spree emden/essen weimar/wismar worms/werne`)
 
 // wordPairs are pairs of words of the EFF's list (CC BY 3.0) that are one letter apart.
 var wordPairs = func() (out [][2]string) {

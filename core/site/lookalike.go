@@ -138,9 +138,12 @@ var bait = set(
 	invoice live login log mail member members mobile my net now official online org page pay payment payments
 	portal refund reset secure security service services
 	shop sign signin signon site sso store support team unlock update user validate verification verify
-	verified wallet web webmail www konto kunden kundenservice
+	verified wallet web webmail ww www wwww konto kunden kundenservice
 	sicherheit anmelden compte connexion cuenta seguro acceso`,
 )
+
+// lands are codes of countries and languages that are hyphenated to a name, as if it were its site there.
+var lands = set("at be ch de en es eu fr int intl it nl pl uk us usa")
 
 func set(words string) map[string]bool {
 	out := map[string]bool{}
@@ -452,7 +455,9 @@ func (g *Guard) stuck(label, page string) (string, bool) {
 				continue
 			}
 			rest := slices.Concat(parts[:i], parts[j:])
-			baited := slices.ContainsFunc(rest, func(p string) bool { return bait[p] || bait[looksPlain(p)] })
+			baited := slices.ContainsFunc(rest, func(p string) bool {
+				return bait[p] || bait[looksPlain(p)] || lands[p]
+			})
 			least := leastPart
 			if isOrdinary(inner) && isPlain(inner) { // others are called by those words too
 				least = leastOrdinary
@@ -574,7 +579,7 @@ func (g *Guard) nearestOf(label, domain string, most, words int) (string, bool) 
 		if words > 0 && spelt != k.spelt && reasonIn(words, label, k.label) {
 			continue // it has a reason of its own to be called that
 		}
-		if isPlain(label) && spelt != k.spelt && otherWord(label, k.label) {
+		if isPlain(label) && spelt != k.spelt && (otherWord(label, k.label) || otherPart(label, k.label)) {
 			continue
 		}
 		if d < least || d == least && strings.HasSuffix(k.domain, end) {

@@ -67,7 +67,39 @@ func madeOf(label, kept string) bool { return reasonIn(wordsIn(label), label, ke
 
 // reasonIn is madeOf for a label that is made of the given number of words.
 func reasonIn(words int, label, kept string) bool {
-	return words == 1 || words > 1 && words <= wordsIn(kept) && looks(label) != looks(kept) && !isDoubled(label, kept)
+	return words == 1 || words > 1 && words <= max(wordsIn(kept), compound(kept)) && looks(label) != looks(kept) &&
+		!isDoubled(label, kept)
+}
+
+// sorts are words for places of which every town has one (common practice).
+var sorts = set(`apotheke autohaus fahrschule gasthof gemeinde handwerkskammer hospital kanzlei kirche
+	kreissparkasse museum physio praxis raiffeisenbank rathaus schule sparkasse stadtbibliothek stadtwerke taxi
+	theater theatre uni university vhs visit volksbank volkshochschule zoo ayuntamiento colegio comune liceo lycee
+	mairie gemeente kommune`)
+
+// otherPart reports whether two hyphenated labels differ in one part, of which they are the names, and these are no
+// nearer than chance: the others are ordinary words that say what sort of place it is. uni-bonn and uni-bern.
+func otherPart(label, kept string) bool {
+	a, b := strings.Split(label, "-"), strings.Split(kept, "-")
+	if len(a) < 2 || len(a) != len(b) {
+		return false
+	}
+	at := -1
+	for i := range a {
+		switch {
+		case a[i] == b[i] && !sorts[a[i]] && ordinaryWords()[a[i]] == 0 && compound(a[i]) == 0:
+			return false
+		case a[i] != b[i] && at >= 0:
+			return false
+		case a[i] != b[i]:
+			at = i
+		}
+	}
+	if at < 0 || min(len(a[at]), len(b[at])) < leastOther {
+		return false
+	}
+	room := allowance(min(len(a[at]), len(b[at])))
+	return ordinaryWords()[a[at]] != 0 || distance([]rune(a[at]), []rune(b[at]), room) > room
 }
 
 // isDoubled reports whether a label is the kept one with one letter twice.
@@ -169,7 +201,7 @@ func sameSpelt(a, b string) bool { return a != b && spellings.Replace(a) == spel
 
 // endingsOfWords are the endings of plurals and other inflections (common practice
 // of English and its neighbours).
-var endingsOfWords = []string{"s", "es", "en", "n", "e", "er", "ers", "ing", "ed", "y", "i", "a", "ly", "ies"}
+var endingsOfWords = strings.Fields("s es en n e r rs er ers ing ed y i a ly ies")
 
 // sameStem reports whether one of two labels is an inflected form of the other, an ordinary word.
 func sameStem(a, b string) bool {
@@ -181,11 +213,11 @@ func sameStem(a, b string) bool {
 		rest, ok = strings.CutPrefix(b, strings.TrimSuffix(a, "y"))
 		ok = ok && strings.HasSuffix(a, "y") && strings.HasPrefix(rest, "ie")
 	}
-	if !ok {
+	if !ok || rest != "" && rest[0] != 's' && a[len(a)-1] == rest[0] { // a doubled letter is no ending
 		return false
 	}
 	for _, e := range endingsOfWords {
-		if rest == e {
+		if rest == e && (rest[0] != 'r' || a[len(a)-1] == 'e') {
 			return isOrdinary(a)
 		}
 	}
