@@ -55,6 +55,13 @@ var cardRules = ranked(
 		when: func(x clue) bool { return x.silent() && x.before(CardNumber, CardName) && x.months() },
 	},
 	rule{
+		name: "a box for the month behind the number or the name", role: CardMonth,
+		when: func(x clue) bool {
+			box := x.text() && (x.MaxLength == 0 || x.MaxLength == 2)
+			return x.silent() && x.before(CardNumber, CardName) && box && x.label.has(saysMonth)
+		},
+	},
+	rule{
 		name: "two letters that speak of the expiry", role: CardMonth,
 		when: func(x clue) bool { return x.silent() && x.expiry() && x.MaxLength == 2 },
 	},
