@@ -96,6 +96,10 @@ var rulePages = []struct {
 		"offers months behind the number or the name", 1,
 		cardPage(Field{Type: "select", Options: months()}),
 	},
+	{
+		"a box for the month behind the number or the name", 1,
+		cardPage(Field{Type: "text", Label: "Month", MaxLength: 2}),
+	},
 	{"two letters that speak of the expiry", 1, cardPage(Field{Type: "text", Label: "Expiry", MaxLength: 2})},
 	{"speaks of the expiry", 1, cardPage(Field{Type: "text", Label: "Expiry date"})},
 	{"speaks of the name on the card", 1, cardPage(Field{Type: "text", Label: "Name on card"})},
