@@ -282,3 +282,19 @@ func TestWhatIsPasted(t *testing.T) {
 	}, Options{})
 	assert.Equal(t, "Farm", y.Find(Parse("red"), Now{}, 0).Sites[0].Accounts[0].Title, "a word beats the inside of a host")
 }
+
+// A sign and the word for it are one.
+func TestAnd(t *testing.T) {
+	x := NewIndex([]vault.Item{
+		{ID: "1", Type: vault.TypeLogin, Title: "Tern & Sons"}, {ID: "2", Type: vault.TypeLogin, Title: "Tern"},
+		{ID: "3", Type: vault.TypeLogin, Title: "Bread and Butter"},
+	}, Options{})
+	for query, want := range map[string]string{
+		"tern and sons": "Tern & Sons", "tern und sons": "Tern & Sons", "tern & sons": "Tern & Sons",
+		"bread and butter": "Bread and Butter", "bread & butter": "Bread and Butter", "and": "Bread and Butter",
+	} {
+		b := x.Find(Parse(query), Now{}, 0)
+		require.NotEmpty(t, b.Sites, query)
+		assert.Equal(t, want, b.Sites[0].Accounts[0].Title, query)
+	}
+}

@@ -87,7 +87,16 @@ func Parse(text string) Query {
 		q.Narrows = append(q.Narrows, n)
 	}
 	q.joined = strings.Join(q.Words, " ")
+	if len(q.Words) > 2 {
+		q.Words = slices.Concat(q.Words[:1], slices.DeleteFunc(q.Words[1:len(q.Words)-1:len(q.Words)-1], isAnd),
+			q.Words[len(q.Words)-1:])
+	}
 	return q
+}
+
+// isAnd reports whether a word between others joins them: a title may have a sign for it.
+func isAnd(word string) bool {
+	return slices.Contains([]string{"and", "und", "et", "og", "och", "&"}, word)
 }
 
 // hostOf returns the site of a whole address that was pasted; empty for anything else.
