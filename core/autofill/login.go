@@ -83,6 +83,8 @@ func (p frame) userField(kind Kind, fields, passwords []*candidate) *candidate {
 			n = 20
 		case c.token != "", c.Type == "number":
 			continue // some other part of a form: a name, a street
+		case c.says(FamilyName, GivenName, Birthday, Postcode, Street, Town):
+			continue
 		case kind == SignIn && first >= 0 && i < first, first < 0 && p.fields == 1 && p.known && p.foreign:
 			n = 15 // a box with nothing that is known on it
 		}

@@ -261,6 +261,9 @@ func (p frame) weigh(f Form) (e evidence) {
 	if text.has(saysRemember) {
 		e.signIn += 3
 	}
+	if text.has(saysAgrees) {
+		e.signUp += 2
+	}
 	if text.has(saysForgot) {
 		e.signIn += 2 // the way out for who can't sign in
 	}

@@ -42,6 +42,7 @@ const (
 	saysSetUp    // that a program is set up for the first time
 	saysForOther // that an account is made for somebody else
 	saysByMail   // that a link or a code is sent to sign in with
+	saysAgrees   // that who fills it in accepts terms
 	saysConfirm  // that who is signed in is asked once more
 	saysDay
 	saysMonth
@@ -78,6 +79,7 @@ var classNames = map[string]class{
 	"set-up":       saysSetUp,
 	"for-other":    saysForOther,
 	"by-mail":      saysByMail,
+	"agrees":       saysAgrees,
 	"confirm":      saysConfirm,
 	"day":          saysDay,
 	"month":        saysMonth,
