@@ -256,6 +256,7 @@ var table = []verdict{
 	{near: hosted, names: []alike{oldMail}, keys: proven, sure: Likely},
 	{near: hosted, names: []alike{oldMail}, keys: []keys{nearKey}, sure: Question},
 	{near: hosted, names: []alike{otherMail}, keys: equal, sure: Likely},
+	{near: hosted, names: []alike{otherName}, keys: equal, sure: Question},
 	{near: hosted, names: []alike{noName}, keys: proven, sure: Sure, alone: true},
 	{near: hosted, names: []alike{noName}, keys: anything, sure: Likely, alone: true},
 	{near: hosted, names: []alike{noNames}, keys: proven, sure: Sure},
@@ -288,7 +289,7 @@ var table = []verdict{
 
 var nameFacts = map[alike]Why{
 	sameName: WhySameName, telephone: WhyTelephone, mailPart: WhyMailPart, masked: WhyMask, typing: WhyTyping,
-	oldMail: WhyOldMail, otherMail: WhyOldMail, noName: WhyNoName, noNames: WhyNoNames,
+	oldMail: WhyOldMail, otherMail: WhyOldMail, otherName: WhyOtherName, noName: WhyNoName, noNames: WhyNoNames,
 }
 
 var keyFacts = map[keys]Why{
@@ -322,13 +323,16 @@ func (f *finder) judge(a, b *row) *pair {
 func (f *finder) naming(a, b *row) alike {
 	names := f.alike(a, b)
 	if a.made && a.password == b.password { // nobody has that twice
-		if names == different && mailOf(a.user) != "" && mailOf(b.user) != "" {
-			f.loose = true
-			if len(f.separate[two(a.user, b.user)]) == 0 {
-				return otherMail
-			}
+		if names != different {
+			return names
 		}
-		return names
+		if f.loose = true; len(f.separate[two(a.user, b.user)]) > 0 {
+			return different
+		}
+		if mailOf(a.user) != "" && mailOf(b.user) != "" {
+			return otherMail
+		}
+		return otherName
 	}
 	switch names {
 	case typing, oldMail, mailPart, masked:

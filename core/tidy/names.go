@@ -10,6 +10,7 @@ type alike int
 
 const (
 	different alike = iota
+	otherName       // two names that have nothing in common but such a password
 	otherMail       // two e-mail addresses that have nothing in common but a password that nobody has twice
 	oldMail
 	typing
