@@ -142,11 +142,11 @@ func plainRules(text string) (rules, pattern string) {
 		}, usualSigns)
 	}
 	switch {
-	case digitsAlone.MatchString(text):
-		set("required", "digit")
-	case noSymbols.MatchString(text):
+	case noSymbols.MatchString(text): // "letters and digits only" has digits only in it
 		set("required", "lower")
 		set("required", "upper")
+		set("required", "digit")
+	case digitsAlone.MatchString(text):
 		set("required", "digit")
 	case lower || upper || digit || sign || only != "":
 		set("required", "lower")
@@ -235,7 +235,8 @@ func plainLengths(text string) (out []string) {
 			return out
 		}
 	}
-	if m := digitsLong.FindStringSubmatch(text); m != nil && digitsAlone.MatchString(text) {
+	digits := digitsAlone.MatchString(text) && !noSymbols.MatchString(text)
+	if m := digitsLong.FindStringSubmatch(text); m != nil && digits {
 		if n := number(m); n >= short {
 			bound("max", n)
 			return out
