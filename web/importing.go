@@ -307,7 +307,8 @@ func viewFile(place int, src transfer.Source, sum transfer.Sum) fileView {
 	}
 	names := map[rune]string{
 		',': "comma", ';': "semicolon", '\t': "tab", '|': "bar",
-		transfer.LabelledLines: "a label on each line", transfer.JSONObjects: "a list of objects",
+		transfer.LabelledLines: "a label on each line", transfer.ValueLines: "a value on each line",
+		transfer.Dashes: "dashes", transfer.JSONObjects: "a list of objects",
 	}
 	delimiter := cmp.Or(names[src.Table.Delimiter], string(src.Table.Delimiter))
 	f.Words = plural(n, "row", "rows") + " · " + delimiter + ", " + src.Table.Encoding

@@ -159,9 +159,20 @@ func (f *exchangeField) UnmarshalJSON(b []byte) error {
 // isExchange reports whether JSON looks like this format.
 func isExchange(b []byte) bool {
 	var head struct {
-		Accounts []json.RawMessage `json:"accounts"`
+		Version  *json.RawMessage `json:"version"`
+		Accounts []struct {
+			Items *[]json.RawMessage `json:"items"`
+		} `json:"accounts"`
 	}
-	return json.Unmarshal(b, &head) == nil && len(head.Accounts) > 0
+	if json.Unmarshal(b, &head) != nil || len(head.Accounts) == 0 {
+		return false
+	}
+	for _, a := range head.Accounts { // another list may be called that
+		if a.Items == nil && head.Version == nil {
+			return false
+		}
+	}
+	return true
 }
 
 // readExchange reads a file of the format. Every part of an item becomes a field of a row, or is named by a remark of

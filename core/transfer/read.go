@@ -377,7 +377,8 @@ func (r *record) entry() Row {
 	}
 	set := func(f vault.Field, v any) { row.set(f, v, Unknown) }
 	title := r.get(MeansTitle)
-	if title == "" || len(addresses) > 0 && isHost(title, addresses[0].URL) {
+	bare := strings.TrimSuffix(title, " ("+r.get(MeansUsername)+")") // so some browsers make a title
+	if title == "" || len(addresses) > 0 && isHost(bare, addresses[0].URL) {
 		row.Named = false
 		switch {
 		case len(addresses) > 0:

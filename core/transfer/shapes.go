@@ -16,6 +16,8 @@ import (
 // What [Table.Delimiter] is of a file that has none.
 const (
 	LabelledLines = ':' // a label and a value on each line
+	ValueLines    = '¶' // a value on each line, and empty lines between logins
+	Dashes        = '-' // dashes or strokes with blanks around them
 	JSONObjects   = '{' // a list of JSON objects
 )
 
@@ -204,13 +206,18 @@ func named(fields []member) (name, value string, ok bool) {
 
 // --- A label and a value on each line
 
-var labelled = regexp.MustCompile(`^\s*[-*•]?\s*(\p{L}[\p{L}\d ._'/()-]{0,39}?)\s*[:=](?:\s+(.*)|)$`)
+var (
+	labelled = regexp.MustCompile(`^\s*[-*•]?\s*(\p{L}[\p{L}\d ._'/()-]{0,39}?)\s*[:=](?:\s+(.*)|)$`)
+	// assigned is such a line as programs write it.
+	assigned = regexp.MustCompile(`^\s*(\p{L}[\p{L}\d ._-]{0,39}?)\s*=(\S.*)$`)
+)
 
 // label is a line of such a text: its label and value, or what goes on with the value before.
 type label struct {
 	name, value string
 	meaning     Meaning // empty if nobody knows the label
 	empty       bool
+	head        bool // a heading: a login begins with it
 }
 
 // readLabels reads a text of a label and a value on each line: a login is some of them, with a password. ok is false if
@@ -225,7 +232,11 @@ func readLabels(text string, lines []line) (t Table, ok bool) {
 		}
 		filled++
 		list[i].value = s
-		if m := labelled.FindStringSubmatch(s); m != nil {
+		m := labelled.FindStringSubmatch(s)
+		if m == nil {
+			m = assigned.FindStringSubmatch(s)
+		}
+		if m != nil {
 			list[i].name, list[i].value, list[i].meaning = m[1], m[2], byName[foldName(m[1])]
 		}
 		if list[i].meaning != "" {
@@ -238,6 +249,8 @@ func readLabels(text string, lines []line) (t Table, ok bool) {
 	if passwords == 0 || known < 2 || known*2 < filled {
 		return t, false
 	}
+	findHeadings(list)
+	unquote(list)
 	t = Table{Delimiter: LabelledLines}
 	b := labelReader{t: &t, place: map[string]int{}, apart: apartByGaps(list)}
 	for i := range list {
@@ -300,7 +313,7 @@ func (b *labelReader) take(list []label, i int) {
 		b.goOn(l)
 		b.rec.End = i + 1
 		return
-	case b.rec == nil || b.apart && b.gap || !b.apart && again:
+	case b.rec == nil || l.head || b.apart && b.gap || !b.apart && again:
 		b.end()
 		b.rec = &Record{Line: i + 1}
 	}

@@ -92,6 +92,14 @@ func ReadTable(ctx context.Context, b []byte) (Table, error) {
 		}
 		return t, nil
 	}
+	if t, ok := readBlocks(text, lines); ok {
+		t.Encoding = encoding
+		return t, nil
+	}
+	if t, ok := readDashes(text, lines); ok {
+		t.Encoding = encoding
+		return t, nil
+	}
 	t := Table{Encoding: encoding}
 	single := inSingleQuotes(text, lines)
 	if single {
