@@ -134,6 +134,7 @@ func Guess(t Table) []Column {
 		g.preferUsername()
 	}
 	g.disagree()
+	g.ofAccounts()
 	g.byContent()
 	return g.out
 }

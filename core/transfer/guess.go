@@ -181,6 +181,32 @@ func (g *guess) preferUsername() {
 	}
 }
 
+// ofAccounts takes "Account" and the like for what its neighbours leave: the user name where another column names the
+// site, the title where another one is for user names.
+func (g *guess) ofAccounts() {
+	named := func(m Meaning) int {
+		return slices.IndexFunc(g.out, func(c Column) bool {
+			return c.Meaning == m && strings.HasPrefix(foldName(c.Name), "account")
+		})
+	}
+	other := func(m Meaning) int {
+		for i := range min(len(g.out), len(g.t.Header)) {
+			if g.out[i].How == "" && byName[foldName(g.t.Header[i])] == m {
+				return i
+			}
+		}
+		return -1
+	}
+	if at, site := named(MeansTitle), other(MeansAddress); at >= 0 && site >= 0 && !g.used[MeansUsername] {
+		g.take(at, MeansUsername, "name", false)
+		g.take(site, MeansTitle, "name", false)
+	}
+	if at, user := named(MeansUsername), other(MeansUsername); at >= 0 && user >= 0 && !g.used[MeansTitle] {
+		g.take(at, MeansTitle, "name", false)
+		g.take(user, MeansUsername, "name", false)
+	}
+}
+
 // called returns the column that was taken for a meaning by its name; -1 for none.
 func (g *guess) called(m Meaning) int {
 	return slices.IndexFunc(g.out, func(c Column) bool { return c.Meaning == m && c.How == "name" })
