@@ -92,7 +92,10 @@ func parseAddress(t string) (s Setup, err error) {
 	if err != nil {
 		return s, ErrAddress
 	}
-	q := u.Query()
+	q := url.Values{} // pictures that have capitals alone write the names in them too
+	for name, values := range u.Query() {
+		q[strings.ToLower(name)] = values
+	}
 	if s.Key, err = cleanKey(q.Get("secret")); err != nil {
 		return s, err
 	}

@@ -87,6 +87,10 @@ func TestParse(t *testing.T) {
 		s,
 	)
 
+	s, err = Parse(secret.New("OTPAUTH://TOTP/X?SECRET=JBSWY3DPEHPK3PXP&DIGITS=8"))
+	require.NoError(t, err)
+	assert.Equal(t, 8, s.Digits)
+
 	s, err = Parse(secret.New("otpauth://hotp/x?secret=JBSWY3DPEHPK3PXP&counter=7&issuer=Kelp"))
 	require.NoError(t, err)
 	assert.True(t, s.Counts())
