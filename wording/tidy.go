@@ -17,8 +17,6 @@ func Reason(r tidy.Reason) string {
 		return r.A + " is " + r.B + " but for one letter."
 	case tidy.WhyOldMail:
 		return r.A + " and " + r.B + " may be two e-mail addresses of one person."
-	case tidy.WhyOtherName:
-		return r.A + " and " + r.B + " have one password, which a program made."
 	case tidy.WhyNoName:
 		return "One of them has no user name."
 	case tidy.WhyNoNames:

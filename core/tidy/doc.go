@@ -38,7 +38,6 @@ const (
 	WhyTelephone    Why = "same telephone"     // A and B are one number, spelt in two ways
 	WhyTyping       Why = "one typing error"   // A is B but for one letter
 	WhyOldMail      Why = "another e-mail"     // A and B are two e-mail addresses of one person
-	WhyOtherName    Why = "another user name"  // A and B go with one password that nobody has twice
 	WhyNoName       Why = "no user name"       // one of them has none
 	WhyNoNames      Why = "no user names"      // neither has one
 	WhySamePassword Why = "same password"      //

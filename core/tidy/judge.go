@@ -255,8 +255,7 @@ var table = []verdict{
 	{near: hosted, names: []alike{typing}, keys: weakly, sure: Likely},
 	{near: hosted, names: []alike{oldMail}, keys: proven, sure: Likely},
 	{near: hosted, names: []alike{oldMail}, keys: []keys{nearKey}, sure: Question},
-	{near: hosted, names: []alike{otherMail}, keys: equal, sure: Likely},
-	{near: hosted, names: []alike{otherName}, keys: equal, sure: Question},
+	{near: hosted, names: []alike{otherMail}, keys: equal, sure: Question},
 	{near: hosted, names: []alike{noName}, keys: proven, sure: Sure, alone: true},
 	{near: hosted, names: []alike{noName}, keys: anything, sure: Likely, alone: true},
 	{near: hosted, names: []alike{noNames}, keys: proven, sure: Sure},
@@ -289,7 +288,7 @@ var table = []verdict{
 
 var nameFacts = map[alike]Why{
 	sameName: WhySameName, telephone: WhyTelephone, mailPart: WhyMailPart, masked: WhyMask, typing: WhyTyping,
-	oldMail: WhyOldMail, otherMail: WhyOldMail, otherName: WhyOtherName, noName: WhyNoName, noNames: WhyNoNames,
+	oldMail: WhyOldMail, otherMail: WhyOldMail, noName: WhyNoName, noNames: WhyNoNames,
 }
 
 var keyFacts = map[keys]Why{
@@ -329,10 +328,10 @@ func (f *finder) naming(a, b *row) alike {
 		if f.loose = true; len(f.separate[two(a.user, b.user)]) > 0 {
 			return different
 		}
-		if mailOf(a.user) != "" && mailOf(b.user) != "" {
+		if mailOf(a.user) != "" && mailOf(b.user) != "" && !oneProvider(a.user, b.user) {
 			return otherMail
 		}
-		return otherName
+		return different // two people may share it
 	}
 	switch names {
 	case typing, oldMail, mailPart, masked:

@@ -10,8 +10,7 @@ type alike int
 
 const (
 	different alike = iota
-	otherName       // two names that have nothing in common but such a password
-	otherMail       // two e-mail addresses that have nothing in common but a password that nobody has twice
+	otherMail       // two e-mail addresses of two providers, with a password that nobody has twice
 	oldMail
 	typing
 	masked
@@ -137,6 +136,13 @@ func mailOf(s string) string {
 func oneBox(a, b string) bool {
 	first := mailOf(a)
 	return first != "" && first == mailOf(b)
+}
+
+// oneProvider reports whether two e-mail addresses are of one provider: people of one household may be.
+func oneProvider(a, b string) bool {
+	_, x, _ := strings.Cut(a, "@")
+	_, y, _ := strings.Cut(b, "@")
+	return x == y
 }
 
 // isFirstPart reports whether a name is an e-mail address's first part, also without what follows a plus.
