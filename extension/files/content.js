@@ -248,8 +248,8 @@
     const side = Math.max(18, Math.min(26, r.height - 2));
     if (side < 22) b.style.padding = "0";
     b.style.width = b.style.height = `${side}px`;
-    const behind = field instanceof HTMLSelectElement && r.right + 34 < innerWidth;
-    b.style.left = `${behind ? r.right + 5 : r.right - side - 5}px`;
+    const behind2 = field instanceof HTMLSelectElement && r.right + 34 < innerWidth;
+    b.style.left = `${behind2 ? r.right + 5 : r.right - side - 5}px`;
     b.style.top = `${r.top + (Math.min(r.height, 60) - side) / 2}px`;
     if (!root.querySelector(".clasp")) claspsAt = performance.now();
     root.append(b);
@@ -740,13 +740,86 @@
         root2.host.getAttribute("aria-label"),
         root2.host.getAttribute("placeholder")
       );
-    const label = said.filter((s) => s?.trim()).join(" ") || before2(el);
+    const label = said.filter((s) => s?.trim()).join(" ") || beside2(el);
     return tidy([label, el instanceof HTMLSelectElement ? "" : el.placeholder].join(" "));
+  }
+  var FIELDS = `input:not([type=hidden], [type=submit], [type=button], [type=image], [type=reset], [type=checkbox],
+  [type=radio]), select, textarea`;
+  function beside2(el) {
+    return freeLabel(el) || columnHead(el) || (behind(el) ?? before2(el)) || within(el) || described(el);
+  }
+  function* ownParts(el) {
+    for (let at2 = parent2(el), i = 0; at2 && at2 !== bodyOf() && i < 3; at2 = parent2(at2), i++) {
+      if (matches(at2, "form") || deep(at2, FIELDS).length !== 1) return;
+      yield at2;
+    }
+  }
+  function freeLabel(el) {
+    for (const part of ownParts(el))
+      for (
+        const l of
+        /** @type {HTMLLabelElement[]} */
+        all(part, "label")
+      )
+        if (!l.control && tidy(text(l))) return tidy(text(l));
+    return "";
+  }
+  function columnHead(el) {
+    const cell = closest(el, "td"), row = cell && parent2(cell), table = row && closest(row, "table");
+    if (!cell || !row || !table || deep(row, FIELDS).length < 2) return "";
+    const first = one(table, "tr"), cells = (of) => kids(of).filter((n2) => n2 instanceof Element);
+    if (!first || first === row || one(first, FIELDS) || cells(first).length !== cells(row).length) return "";
+    return tidy(text(cells(first)[cells(row).indexOf(cell)]));
+  }
+  function behind(el) {
+    const around2 = parent2(el);
+    const most = 30;
+    if (around2 && deep(around2, FIELDS).length > most) return void 0;
+    const isField = (n2) => n2 instanceof Element && matches(n2, FIELDS);
+    if (!around2 || kids(around2).filter(isField).length < 2) return void 0;
+    const pieces = [{ field: void 0, words: "" }];
+    for (const n2 of kids(around2))
+      if (isField(n2)) pieces.push({ field: n2, words: "" });
+      else if (!(n2 instanceof Element && matches(n2, `${PRESSED}, h1, h2, h3, h4, script, style`)))
+        pieces[pieces.length - 1].words += text(n2) ?? "";
+    const [above, ...fields2] = pieces.map(({ field, words: words2 }) => ({ field, words: tidy(words2) }));
+    if (above.words || fields2.some((f) => !f.words || f.words.length > 60)) return void 0;
+    return fields2.find((f) => f.field === el)?.words;
+  }
+  function within(el) {
+    for (const part of ownParts(el))
+      for (const n2 of kids(part)) {
+        const t = n2 === el || n2 instanceof Element && matches(n2, `${PRESSED}, small`) ? "" : tidy(text(n2));
+        if (t) return t.length <= 40 ? t : "";
+      }
+    return "";
+  }
+  function described(el) {
+    const root2 = (
+      /** @type {Document | ShadowRoot} */
+      rootOf(el)
+    );
+    const ids = (attr(el, "aria-describedby") ?? "").split(/\s+/).filter(Boolean);
+    return tidy(ids.map((id) => textWithId(root2, id)).join(" "));
+  }
+  function describesAnother(p, el) {
+    const id = attr(p, "id");
+    return !!id && describedBy(id).some((f) => f !== el);
+  }
+  function describedBy(id) {
+    if (taking?.described) return taking.described.get(id) ?? [];
+    const all2 = /* @__PURE__ */ new Map();
+    for (const r of roots())
+      for (const f of all(r, "[aria-describedby]"))
+        for (const one2 of (attr(f, "aria-describedby") ?? "").split(/\s+/))
+          all2.set(one2, [...all2.get(one2) ?? [], f]);
+    if (taking) taking.described = all2;
+    return all2.get(id) ?? [];
   }
   function before2(el) {
     for (let at2 = el, i = 0; i < 3; i++) {
       for (let p = before(at2); p; p = before(p)) {
-        if (p instanceof Element && matches(p, PRESSED)) continue;
+        if (p instanceof Element && (matches(p, PRESSED) || describesAnother(p, el))) continue;
         const t = tidy(text(p));
         if (p instanceof Element && (matches(p, "input, select, textarea") || one(p, "input, select, textarea")))
           return "";
@@ -1693,8 +1766,8 @@
       Math.max(0, Math.min(rest, waitingSince + LONGEST - now))
     );
   }
-  var FIELDS = "input, select, textarea, form, dialog";
-  var concerns = (n2) => n2 instanceof Element && n2 !== host && (matches(n2, FIELDS) || tag(n2).includes("-") || Boolean(one(n2, FIELDS)) || Boolean(shadow(n2)));
+  var FIELDS2 = "input, select, textarea, form, dialog";
+  var concerns = (n2) => n2 instanceof Element && n2 !== host && (matches(n2, FIELDS2) || tag(n2).includes("-") || Boolean(one(n2, FIELDS2)) || Boolean(shadow(n2)));
   function matters(m) {
     if (m.type === "attributes")
       return m.target instanceof Element && (isBox(m.target) || m.attributeName === "open" || m.attributeName === "hidden");

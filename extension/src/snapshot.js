@@ -393,7 +393,8 @@ export function reachable(f, role) {
 
 /** While a snapshot is taken: the labels of each field, and what was found inside parts of the page.
  * Asked for field by field, both would take seconds on a large page.
- * @type {{labels: Map<Element, Element[]>, inside: Map<string, Map<Element, Element[]>>} | undefined} */
+ * @type {{labels: Map<Element, Element[]>, inside: Map<string, Map<Element, Element[]>>,
+ *   described?: Map<string, Element[]>} | undefined} */
 let taking;
 
 /** Takes note, for one snapshot, of which labels belong to which field. */
@@ -434,15 +435,112 @@ export function labelOf(el) {
       root.host.getAttribute("aria-label"),
       root.host.getAttribute("placeholder"),
     );
-  const label = said.filter((s) => s?.trim()).join(" ") || before(el); // a placeholder may be no more than an example
+  const label = said.filter((s) => s?.trim()).join(" ") || beside(el); // a placeholder may be no more than an example
   return tidy([label, el instanceof HTMLSelectElement ? "" : el.placeholder].join(" "));
+}
+
+/** What somebody types or chooses in. */
+const FIELDS = `input:not([type=hidden], [type=submit], [type=button], [type=image], [type=reset], [type=checkbox],
+  [type=radio]), select, textarea`;
+
+/** What a field without a label is called by what stands around it. @param {Element} el */
+function beside(el) {
+  return freeLabel(el) || columnHead(el) || (behind(el) ?? before(el)) || within(el) || described(el);
+}
+
+/** The parts of the page around a field that hold no other one, the smallest first. @param {Element} el */
+function* ownParts(el) {
+  for (let at = dom.parent(el), i = 0; at && at !== dom.bodyOf() && i < 3; at = dom.parent(at), i++) {
+    if (dom.matches(at, "form") || deep(at, FIELDS).length !== 1) return;
+    yield at;
+  }
+}
+
+/** A label in a field's own part of the page that is tied to none. @param {Element} el */
+function freeLabel(el) {
+  for (const part of ownParts(el))
+    for (const l of /** @type {HTMLLabelElement[]} */ (dom.all(part, "label")))
+      if (!l.control && tidy(dom.text(l))) return tidy(dom.text(l));
+  return "";
+}
+
+/** What stands in the first row of a table, above a field. @param {Element} el */
+function columnHead(el) {
+  const cell = dom.closest(el, "td"),
+    row = cell && dom.parent(cell),
+    table = row && dom.closest(row, "table");
+  if (!cell || !row || !table || deep(row, FIELDS).length < 2) return "";
+  const first = dom.one(table, "tr"),
+    cells = (/** @type {Element} */ of) => dom.kids(of).filter((n) => n instanceof Element);
+  if (!first || first === row || dom.one(first, FIELDS) || cells(first).length !== cells(row).length) return "";
+  return tidy(dom.text(cells(first)[cells(row).indexOf(cell)]));
+}
+
+/**
+ * The words behind a field, where all fields beside it have theirs behind them: nothing stands before the first. Where
+ * that isn't so there is no answer.
+ * @param {Element} el
+ * @returns {string | undefined}
+ */
+function behind(el) {
+  const around = dom.parent(el);
+  const most = 30; // of one row of fields
+  if (around && deep(around, FIELDS).length > most) return undefined;
+  const isField = (/** @type {Node} */ n) => n instanceof Element && dom.matches(n, FIELDS);
+  if (!around || dom.kids(around).filter(isField).length < 2) return undefined;
+  /** @type {{field: Node | undefined, words: string}[]} */
+  const pieces = [{ field: undefined, words: "" }];
+  for (const n of dom.kids(around))
+    if (isField(n)) pieces.push({ field: n, words: "" });
+    else if (!(n instanceof Element && dom.matches(n, `${PRESSED}, h1, h2, h3, h4, script, style`)))
+      pieces[pieces.length - 1].words += dom.text(n) ?? "";
+  const [above, ...fields] = pieces.map(({ field, words }) => ({ field, words: tidy(words) }));
+  if (above.words || fields.some((f) => !f.words || f.words.length > 60)) return undefined;
+  return fields.find((f) => f.field === el)?.words;
+}
+
+/** The first words in a field's own part of the page: they may lie over it. @param {Element} el */
+function within(el) {
+  for (const part of ownParts(el))
+    for (const n of dom.kids(part)) {
+      const t = n === el || (n instanceof Element && dom.matches(n, `${PRESSED}, small`)) ? "" : tidy(dom.text(n));
+      if (t) return t.length <= 40 ? t : "";
+    }
+  return "";
+}
+
+/** The words that describe a field. @param {Element} el */
+function described(el) {
+  const root = /** @type {Document | ShadowRoot} */ (dom.rootOf(el));
+  const ids = (dom.attr(el, "aria-describedby") ?? "").split(/\s+/).filter(Boolean);
+  return tidy(ids.map((id) => textWithId(root, id)).join(" "));
+}
+
+/** Whether words describe a field other than the one they stand before. @param {Element} p @param {Element} el */
+function describesAnother(p, el) {
+  const id = dom.attr(p, "id");
+  return !!id && describedBy(id).some((f) => f !== el);
+}
+
+/** The fields that name an element as their description. @param {string} id @returns {Element[]} */
+function describedBy(id) {
+  if (taking?.described) return taking.described.get(id) ?? [];
+  /** @type {Map<string, Element[]>} */
+  const all = new Map();
+  for (const r of roots())
+    for (const f of dom.all(r, "[aria-describedby]"))
+      for (const one of (dom.attr(f, "aria-describedby") ?? "").split(/\s+/))
+        all.set(one, [...(all.get(one) ?? []), f]);
+  if (taking) taking.described = all;
+  return all.get(id) ?? [];
 }
 
 /** The words that stand before a field that has no label. @param {Element} el */
 function before(el) {
   for (let at = el, i = 0; i < 3; i++) {
     for (let p = dom.before(at); p; p = dom.before(p)) {
-      if (p instanceof Element && dom.matches(p, PRESSED)) continue; // its words are its own
+      // Its words are its own, or another field's.
+      if (p instanceof Element && (dom.matches(p, PRESSED) || describesAnother(p, el))) continue;
       const t = tidy(dom.text(p));
       if (p instanceof Element && (dom.matches(p, "input, select, textarea") || dom.one(p, "input, select, textarea")))
         return "";
