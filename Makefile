@@ -1,7 +1,7 @@
 # `make check` is for every save, `./test` for every push. The rest is for now and then.
 SHELL = bash
 .SHELLFLAGS = -o pipefail -c
-.PHONY: check check-go check-scripts test thorough generate format bench fuzz hunt crash bootstrap dist
+.PHONY: check lint-go test-go check-scripts test thorough generate format bench fuzz hunt crash bootstrap dist
 
 # Vaults are opened by the hundred in tests: with this tag stretching a master password is quick.
 QUICK = -tags teststrength
@@ -12,15 +12,27 @@ STYLES = 'web/static/css/*.css' 'extension/src/*.css' 'extension/files/*.css' 'p
 # Linters of scripts look again only at what has changed since.
 KEPT = --cache --cache-location node_modules/.cache/kept
 
-check: node_modules
-	@$(MAKE) --no-print-directory -j2 check-go check-scripts
+# Go packages are linted that were changed since the last check that was content: ./test lints them all. Tests write into
+# memory, where there is a place for it (always the same: with another one go would run all of them again), and journeys of several devices are left to ./test.
+CHECKED = node_modules/.cache/checked
+CHANGED = find app cloud cmd core demo extension install practice tools web wording -name '*.go' -not -path 'tools/dist/*' \
+  -newer $(CHECKED) -printf './%h\n' | sort -u
 
-check-go:
+check: node_modules
+	@mkdir -p $(dir $(CHECKED)) && touch $(CHECKED)-now
+	@$(MAKE) --no-print-directory -j3 lint-go test-go check-scripts
+	@mv $(CHECKED)-now $(CHECKED)
+
+lint-go:
 	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$unformatted" ] || { echo "gofmt: $$unformatted"; exit 1; }
 	@go run ./tools/longlines
-	@go vet $(QUICK) ./...
-	@go tool staticcheck $(QUICK) ./...
-	@go test $(QUICK) -vet=off -short ./... | { grep -v 'no test files' || true; }
+	@changed=./...; [ ! -e $(CHECKED) ] || changed=$$($(CHANGED)); \
+	[ -z "$$changed" ] || { go vet $(QUICK) $$changed && go tool staticcheck $(QUICK) $$changed; }
+
+test-go:
+	@memory=/dev/shm/redlocket-check-$$(id -u); mkdir -p -m 711 $$memory 2>/dev/null || memory=$${TMPDIR:-/tmp}; \
+	GOTMPDIR=$${TMPDIR:-/tmp} TMPDIR=$$memory go test $(QUICK) -vet=off -short -parallel 8 ./... | \
+	{ grep -v 'no test files' || true; }
 
 check-scripts:
 	@node_modules/.bin/prettier --check --log-level warn $(KEPT)-prettier --cache-strategy content $(SCRIPTS) $(STYLES)

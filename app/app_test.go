@@ -54,6 +54,7 @@ type world struct {
 	now     atomic.Int64  // milliseconds added to the clock
 	served  sync.RWMutex  // read while the cloud answers a request
 	sites   filling.Asker // what sites publish; nil for no network
+	devices int           // how many were started
 }
 
 func newWorld(t testing.TB) *world {
@@ -134,7 +135,12 @@ func (w *world) device(name string) *app.Device {
 	return w.deviceIn(f)
 }
 
+// deviceIn starts a device in a folder. What takes several of them is a journey: the fast check leaves it to ./test,
+// which asks for journeys by REDLOCKET_JOURNEYS where it is short itself.
 func (w *world) deviceIn(f *store.Folder) *app.Device {
+	if w.devices++; w.devices > 1 && testing.Short() && os.Getenv("REDLOCKET_JOURNEYS") == "" {
+		w.t.Skip("a journey of several devices")
+	}
 	d := app.New(app.Ports{Stores: f, Dial: cloudclient.Dial, Rand: rand.Reader, Platform: "test", Sites: w.sites,
 		Seeking: f.Seeking(), Now: w.clock})
 	w.t.Cleanup(func() { assert.NoError(w.t, d.Close()) })
