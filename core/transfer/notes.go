@@ -76,6 +76,11 @@ func unquote(list []label) {
 	}
 }
 
+// isSeparated reports whether a line looks like a row of a table that is parted in one of the usual ways.
+func isSeparated(s string) bool {
+	return strings.ContainsAny(s, "\t;|") || strings.Count(s, ",") > 1 || strings.Contains(s, `","`)
+}
+
 // readBlocks reads a text whose lines stand together, as many each time, with empty lines between: each block is a row.
 // ok is false if the text is none.
 func readBlocks(text string, lines []line) (t Table, ok bool) {
@@ -88,7 +93,7 @@ func readBlocks(text string, lines []line) (t Table, ok bool) {
 		case s == "":
 			open = false
 			continue
-		case strings.ContainsAny(s, "\t;|") || strings.Count(s, ",") > 1 || strings.Contains(s, `","`):
+		case isSeparated(s):
 			return t, false
 		case !open:
 			rows = append(rows, Record{Line: i + 1})
@@ -120,7 +125,7 @@ func readDashes(text string, lines []line) (t Table, ok bool) {
 				continue
 			}
 			cells := strings.Split(s, between)
-			if fits = len(cells) > 2 && (len(rows) == 0 || len(cells) == len(rows[0].Cells)); !fits {
+			if fits = !isSeparated(s) && len(cells) > 2 && (len(rows) == 0 || len(cells) == len(rows[0].Cells)); !fits {
 				break
 			}
 			rows = append(rows, Record{Line: i + 1, End: i + 1, Cells: cells})

@@ -111,6 +111,7 @@ func TestListsThatAreNone(t *testing.T) {
 	}
 	assert.Equal(t, []string{"a - b - c", "d - e - f"}, secrets(
 		"name,url,username,password\nA,https://a.example,m,a - b - c\nB,https://b.example,m,d - e - f\n"))
+	assert.Equal(t, []string{"p", "q"}, secrets("A - B - C,https://a.example,m,p\nD - E - F,https://b.example,m,q\n"))
 	const headed = "My logins\nUser: maren\nPassword: p\nUser: idris\nPassword: q\n"
 	s, err := Read(context.Background(), "x.txt", []byte(headed), nil)
 	require.NoError(t, err)
