@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/net/publicsuffix"
+
 	"redlocket/core/site"
 )
 
@@ -197,8 +199,12 @@ func namesOf(title string) (out []string) {
 // leastStem is how long the name is, in bytes, that makes two domains seem to be one owner's: shorter ones are common.
 const leastStem = 5
 
-// stemOf is a domain's name without general words beside it, plain; empty where it is too short to say anything.
+// stemOf is a domain's name without general words beside it, plain; empty where it is too short to say anything, or one
+// that a host of many gives to each of them.
 func stemOf(domain string) string {
+	if suffix, icann := publicsuffix.PublicSuffix(domain); !icann && strings.Contains(suffix, ".") {
+		return ""
+	}
 	parts := strings.Split(labelOf(domain), "-")
 	stem := strings.Join(slices.DeleteFunc(parts, func(w string) bool { return general[w] }), "")
 	if stem = plain(stem); len(stem) < leastStem {
