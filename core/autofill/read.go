@@ -313,11 +313,14 @@ func (p frame) read(form Form, fields []*candidate) (Reading, bool) {
 }
 
 // ofThing reports whether the secret that a form asks for belongs to no account, but to a thing: a wireless network, a
-// mail server, a gift card, a document.
+// mail server, a gift card, a document. Who only heads a form for a user name with such a thing lets one sign in to it.
 func (e evidence) ofThing(fields []*candidate) bool {
 	thing := e.thing
-	if slices.ContainsFunc(fields, func(c *candidate) bool { return c.all.any(saysThing, saysMachine) }) {
+	switch {
+	case slices.ContainsFunc(fields, func(c *candidate) bool { return c.all.any(saysThing, saysMachine) }):
 		thing += aHeading // a field that speaks of one says as much
+	case slices.ContainsFunc(fields, func(c *candidate) bool { return c.text() && c.label.any(saysUser, saysMail) }):
+		return false
 	}
 	return thing > max(e.signIn, e.signUp, e.change, e.forgot, e.setUp, e.forOther)
 }
