@@ -38,6 +38,7 @@
   var tag = getter(E, "tagName");
   var append = method(E, "append");
   var animate = method(E, "animate");
+  var first = getter(E, "firstElementChild");
   var parent2 = getter(N, "parentElement");
   var before = getter(N, "previousSibling");
   var text = getter(N, "textContent");
@@ -748,9 +749,14 @@
   function beside2(el) {
     return freeLabel(el) || columnHead(el) || (behind(el) ?? before2(el)) || within(el) || described(el);
   }
+  function isWide(el) {
+    let left = 40;
+    for (let at2 = first(el); at2 && left; at2 = next(at2)) left--;
+    return !left;
+  }
   function* ownParts(el) {
     for (let at2 = parent2(el), i = 0; at2 && at2 !== bodyOf() && i < 3; at2 = parent2(at2), i++) {
-      if (matches(at2, "form") || deep(at2, FIELDS).length !== 1) return;
+      if (matches(at2, "form") || isWide(at2) || deep(at2, FIELDS).length !== 1) return;
       yield at2;
     }
   }
@@ -766,17 +772,15 @@
   }
   function columnHead(el) {
     const cell = closest(el, "td"), row = cell && parent2(cell), table = row && closest(row, "table");
-    if (!cell || !row || !table || deep(row, FIELDS).length < 2) return "";
-    const first = one(table, "tr"), cells = (of) => kids(of).filter((n2) => n2 instanceof Element);
-    if (!first || first === row || one(first, FIELDS) || cells(first).length !== cells(row).length) return "";
-    return tidy(text(cells(first)[cells(row).indexOf(cell)]));
+    if (!cell || !row || !table || isWide(row) || deep(row, FIELDS).length < 2) return "";
+    const first2 = one(table, "tr"), cells = (of) => kids(of).filter((n2) => n2 instanceof Element);
+    if (!first2 || first2 === row || one(first2, FIELDS) || cells(first2).length !== cells(row).length) return "";
+    return tidy(text(cells(first2)[cells(row).indexOf(cell)]));
   }
   function behind(el) {
     const around2 = parent2(el);
-    const most = 30;
-    if (around2 && deep(around2, FIELDS).length > most) return void 0;
     const isField = (n2) => n2 instanceof Element && matches(n2, FIELDS);
-    if (!around2 || kids(around2).filter(isField).length < 2) return void 0;
+    if (!around2 || isWide(around2) || kids(around2).filter(isField).length < 2) return void 0;
     const pieces = [{ field: void 0, words: "" }];
     for (const n2 of kids(around2))
       if (isField(n2)) pieces.push({ field: n2, words: "" });

@@ -73,6 +73,9 @@ export const append = method(E, "append");
 /** @type {(el: Element, frames: Keyframe[], how: KeyframeAnimationOptions) => void} */
 export const animate = method(E, "animate");
 
+/** @type {(el: Element) => Element | null} */
+export const first = getter(E, "firstElementChild");
+
 /** @type {(n: Node) => Element | null} */
 export const parent = getter(N, "parentElement");
 /** @type {(n: Node) => Node | null} */

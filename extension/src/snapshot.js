@@ -448,10 +448,17 @@ function beside(el) {
   return freeLabel(el) || columnHead(el) || (behind(el) ?? before(el)) || within(el) || described(el);
 }
 
+/** Whether more stands right below an element than around a field, or in a row of them. @param {Element} el */
+function isWide(el) {
+  let left = 40; // counting all of them takes long where they are thousands
+  for (let at = dom.first(el); at && left; at = dom.next(at)) left--;
+  return !left;
+}
+
 /** The parts of the page around a field that hold no other one, the smallest first. @param {Element} el */
 function* ownParts(el) {
   for (let at = dom.parent(el), i = 0; at && at !== dom.bodyOf() && i < 3; at = dom.parent(at), i++) {
-    if (dom.matches(at, "form") || deep(at, FIELDS).length !== 1) return;
+    if (dom.matches(at, "form") || isWide(at) || deep(at, FIELDS).length !== 1) return;
     yield at;
   }
 }
@@ -469,7 +476,7 @@ function columnHead(el) {
   const cell = dom.closest(el, "td"),
     row = cell && dom.parent(cell),
     table = row && dom.closest(row, "table");
-  if (!cell || !row || !table || deep(row, FIELDS).length < 2) return "";
+  if (!cell || !row || !table || isWide(row) || deep(row, FIELDS).length < 2) return "";
   const first = dom.one(table, "tr"),
     cells = (/** @type {Element} */ of) => dom.kids(of).filter((n) => n instanceof Element);
   if (!first || first === row || dom.one(first, FIELDS) || cells(first).length !== cells(row).length) return "";
@@ -484,10 +491,8 @@ function columnHead(el) {
  */
 function behind(el) {
   const around = dom.parent(el);
-  const most = 30; // of one row of fields
-  if (around && deep(around, FIELDS).length > most) return undefined;
   const isField = (/** @type {Node} */ n) => n instanceof Element && dom.matches(n, FIELDS);
-  if (!around || dom.kids(around).filter(isField).length < 2) return undefined;
+  if (!around || isWide(around) || dom.kids(around).filter(isField).length < 2) return undefined;
   /** @type {{field: Node | undefined, words: string}[]} */
   const pieces = [{ field: undefined, words: "" }];
   for (const n of dom.kids(around))
