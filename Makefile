@@ -13,7 +13,8 @@ STYLES = 'web/static/css/*.css' 'extension/src/*.css' 'extension/files/*.css' 'p
 KEPT = --cache --cache-location node_modules/.cache/kept
 
 # Go packages are linted that were changed since the last check that was content: ./test lints them all. Tests write into
-# memory, where there is a place for it (always the same: with another one go would run all of them again), and journeys of several devices are left to ./test.
+# memory, where there is a place for it (always the same: with another one go would run all of them again), and journeys
+# of several devices are left to ./test.
 CHECKED = node_modules/.cache/checked
 CHANGED = find app cloud cmd core demo extension install practice tools web wording -name '*.go' -not -path 'tools/dist/*' \
   -newer $(CHECKED) -printf './%h\n' | sort -u

@@ -79,9 +79,8 @@ type Survey struct {
 	keys   map[secret.Text]*key
 	resets map[string][]*login // by the address of a mailbox: what it can reset
 
-	byID    func() map[string]*login // made when somebody asks for it
-	findFar sync.Once
-	far     []Far
+	byID func() map[string]*login // made when somebody asks for it, as is
+	far  func() []Far
 }
 
 // login is one that is looked at, made ready.
@@ -124,7 +123,7 @@ func New(ctx context.Context, entries []vault.Entry, o Options) (*Survey, error)
 // Survey is [New], for entries most of which may be those of the survey before.
 func (m *Memory) Survey(ctx context.Context, entries []vault.Entry, o Options) (*Survey, error) {
 	s := &Survey{o: o, keys: make(map[secret.Text]*key, len(entries))}
-	s.byID = sync.OnceValue(s.indexed)
+	s.byID, s.far = sync.OnceValue(s.indexed), sync.OnceValue(s.furthest)
 	if s.o.Site == nil {
 		s.o.Site = func(domain string) string { return domain }
 	}

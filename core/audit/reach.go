@@ -142,11 +142,11 @@ type Far struct {
 
 // Furthest returns the logins that reach others, the furthest first, as many as most says; 0 is all.
 func (s *Survey) Furthest(most int) []Far {
-	s.findFar.Do(func() { s.far = s.furthest() })
+	far := s.far()
 	if most > 0 {
-		return s.far[:min(most, len(s.far))]
+		return far[:min(most, len(far))]
 	}
-	return s.far
+	return far
 }
 
 func (s *Survey) furthest() (out []Far) {

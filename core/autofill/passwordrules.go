@@ -5,37 +5,37 @@ import (
 	"strings"
 )
 
+// ofNew are what speaks of a new password.
+var ofNew = []class{saysNew, saysAgain, saysChange}
+
 // freshPassword reports whether a password field speaks of a new password.
 func (x clue) freshPassword() bool {
-	if x.asidesApart() {
-		return x.head().any(saysNew, saysAgain, saysChange)
+	if head, ok := x.beforeAside(); ok {
+		return head.any(ofNew...)
 	}
-	return x.all.any(saysNew, saysAgain, saysChange) || x.near.has(saysAgain) && len(x.list) > 1
+	return x.all.any(ofNew...) || x.near.has(saysAgain) && len(x.list) > 1
 }
 
 // oldPassword reports whether a password field speaks of the present password.
 func (x clue) oldPassword() bool {
-	if x.asidesApart() {
-		return x.head().has(saysCurrent)
+	if head, ok := x.beforeAside(); ok {
+		return head.has(saysCurrent)
 	}
 	return x.label.has(saysCurrent) && !x.label.has(saysAgain) || x.name.has(saysCurrent) && !x.freshPassword()
 }
 
-// asidesApart reports whether a label speaks of both passwords, and of one only where it begins: "New password (leave
-// it empty to keep the current one)", "Current password (to confirm that it is you)".
-func (x clue) asidesApart() bool {
-	fresh := []class{saysNew, saysAgain, saysChange}
-	head := x.head()
-	return x.label.has(saysCurrent) && x.label.any(fresh...) && head.has(saysCurrent) != head.any(fresh...)
-}
-
-// head is what a label says before an aside.
-func (x clue) head() said {
+// beforeAside is what a label says before an aside. ok is false but where it speaks of both passwords, and of one only
+// there: "New password (leave it empty to keep the current one)", "Current password (to confirm that it is you)".
+func (x clue) beforeAside() (head said, ok bool) {
+	if !x.label.has(saysCurrent) || !x.label.any(ofNew...) {
+		return head, false
+	}
 	label := strings.TrimSpace(x.Label)
 	if i := strings.IndexAny(label, "(,.;:–—/"); i > 0 {
 		label = label[:i]
 	}
-	return lex.read(normal(label))
+	head = lex.read(normal(label))
+	return head, head.has(saysCurrent) != head.any(ofNew...)
 }
 
 // alone reports whether the field is the only password field of its form.

@@ -201,55 +201,40 @@ func signsIn(ways *regexp.Regexp, text string) string {
 
 // plainLengths are the rules about how long a password is.
 func plainLengths(text string) (out []string) {
-	number := func(m []string) int {
-		for _, g := range m[1:] {
-			if n, err := strconv.Atoi(g); err == nil {
-				return n
-			}
-		}
-		return 0
-	}
 	const short, long, longest = 4, 128, 256
 	bound := func(name string, n int) { out = append(out, fmt.Sprintf("%slength: %d", name, n)) }
-	if m := exactWords.FindStringSubmatch(text); m != nil {
-		if n := number(m); n >= short && n <= long {
-			bound("max", n)
-			if n >= 8 {
-				bound("min", n)
-			}
-			return out
+	both := func(least, most int) []string {
+		bound("max", most)
+		if most >= 8 { // what is shorter may be no shorter
+			bound("min", least)
 		}
+		return out
 	}
-	if m := spanWords.FindStringSubmatch(text); m != nil {
-		var both []int
-		for _, g := range m[1:] {
-			if n, err := strconv.Atoi(g); err == nil {
-				both = append(both, n)
-			}
-		}
-		if len(both) == 2 && both[0] >= short && both[1] > both[0] && both[1] <= longest {
-			bound("max", both[1])
-			if both[1] >= 8 {
-				bound("min", both[0])
-			}
-			return out
-		}
+	if n := figuresIn(exactWords, text); n != nil && n[0] >= short && n[0] <= long {
+		return both(n[0], n[0])
+	}
+	if n := figuresIn(spanWords, text); len(n) == 2 && n[0] >= short && n[1] > n[0] && n[1] <= longest {
+		return both(n[0], n[1])
 	}
 	digits := digitsAlone.MatchString(text) && !noSymbols.MatchString(text)
-	if m := digitsLong.FindStringSubmatch(text); m != nil && digits {
-		if n := number(m); n >= short {
-			bound("max", n)
-			return out
-		}
+	if n := figuresIn(digitsLong, text); digits && n != nil && n[0] >= short {
+		bound("max", n[0])
+		return out
 	}
-	if m := leastWords.FindStringSubmatch(text); m != nil {
-		if n := number(m); n >= short && n <= long {
-			bound("min", n)
-		}
+	if n := figuresIn(leastWords, text); n != nil && n[0] >= short && n[0] <= long {
+		bound("min", n[0])
 	}
-	if m := mostWords.FindStringSubmatch(text); m != nil {
-		if n := number(m); n >= 6 && n <= longest {
-			bound("max", n)
+	if n := figuresIn(mostWords, text); n != nil && n[0] >= 6 && n[0] <= longest {
+		bound("max", n[0])
+	}
+	return out
+}
+
+// figuresIn are the numbers that a text gives in one of the ways; nil for none.
+func figuresIn(ways *regexp.Regexp, text string) (out []int) {
+	for _, group := range ways.FindStringSubmatch(text) {
+		if n, err := strconv.Atoi(group); err == nil {
+			out = append(out, n)
 		}
 	}
 	return out

@@ -87,9 +87,12 @@ func Parse(text string) Query {
 		q.Narrows = append(q.Narrows, n)
 	}
 	q.joined = strings.Join(q.Words, " ")
-	if len(q.Words) > 2 {
-		q.Words = slices.Concat(q.Words[:1], slices.DeleteFunc(q.Words[1:len(q.Words)-1:len(q.Words)-1], isAnd),
-			q.Words[len(q.Words)-1:])
+	all := q.Words
+	q.Words = nil
+	for i, w := range all {
+		if between := i > 0 && i < len(all)-1; !between || !isAnd(w) {
+			q.Words = append(q.Words, w)
+		}
 	}
 	return q
 }

@@ -87,7 +87,7 @@ func otherPart(label, kept string) bool {
 	at := -1
 	for i := range a {
 		switch {
-		case a[i] == b[i] && !sorts[a[i]] && ordinaryWords()[a[i]] == 0 && compound(a[i]) == 0:
+		case a[i] == b[i] && !sorts[a[i]] && !isOrdinary(a[i]):
 			return false
 		case a[i] != b[i] && at >= 0:
 			return false

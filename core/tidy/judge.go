@@ -98,7 +98,7 @@ func readRow(e vault.Entry) *row {
 func (r *row) readBlocks() {
 	for _, s := range r.spots {
 		r.domains = append(r.domains, s.domain)
-		for _, name := range []string{plain(labelOf(s.domain)), plain(s.domain), s.stem} {
+		for _, name := range append(s.called, s.stem) {
 			if name != "" {
 				r.meets = append(r.meets, "title "+name)
 			}

@@ -241,41 +241,34 @@ func (f *finder) learn(where string) {
 	s.separate = s.separate[:0]
 	add(f.places, s.passwords, 1)
 	add(f.users, s.users, 1)
-	shared := f.shared(s.rows)
+	var apart [][2]string
+	var shared map[[2]string]bool // names with a password in common: another one of either was changed; mostly none
 	for i, a := range s.rows {
 		for _, b := range s.rows[:i] {
-			if a.user == "" || b.user == "" || a.user == b.user || a.password == "" || b.password == "" ||
-				f.keyness(a, b) != otherKey {
+			if a.user == "" || b.user == "" || a.user == b.user {
 				continue
 			}
-			k := two(a.user, b.user)
-			if shared[k] {
-				continue
+			switch key := f.keyness(a, b); {
+			case key == otherKey:
+				apart = append(apart, two(a.user, b.user))
+			case key >= pastKey:
+				if shared == nil {
+					shared = map[[2]string]bool{}
+				}
+				shared[two(a.user, b.user)] = true
 			}
-			if f.separate[k] == nil {
-				f.separate[k] = map[string]bool{}
-			}
-			f.separate[k][where] = true
-			s.separate = append(s.separate, k)
 		}
 	}
-}
-
-// shared are the user names of one seat that have a password in common there: another one of either was changed.
-func (f *finder) shared(rows []*row) map[[2]string]bool {
-	var out map[[2]string]bool // most seats have none
-	for i, a := range rows {
-		for _, b := range rows[:i] {
-			if a.user == "" || b.user == "" || a.user == b.user || f.keyness(a, b) < pastKey {
-				continue
-			}
-			if out == nil {
-				out = map[[2]string]bool{}
-			}
-			out[two(a.user, b.user)] = true
+	for _, k := range apart {
+		if shared[k] {
+			continue
 		}
+		if f.separate[k] == nil {
+			f.separate[k] = map[string]bool{}
+		}
+		f.separate[k][where] = true
+		s.separate = append(s.separate, k)
 	}
-	return out
 }
 
 func add(to map[string]int, list []string, n int) {

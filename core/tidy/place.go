@@ -49,9 +49,10 @@ func set(words string) map[string]bool {
 // spot is an address, taken apart.
 type spot struct {
 	url, host, domain string
-	own               string // of the host, before the domain; empty where that says nothing
-	tenant            string // the path's first part, where it may name whose place it is
-	stem              string // what other domains of its owner may be called; empty where that says nothing
+	own               string   // of the host, before the domain; empty where that says nothing
+	tenant            string   // the path's first part, where it may name whose place it is
+	stem              string   // what other domains of its owner may be called; empty where that says nothing
+	called            []string // plain: the domain, and the first part of it
 }
 
 func spotOf(url string) (s spot, ok bool) {
@@ -65,7 +66,7 @@ func spotOf(url string) (s spot, ok bool) {
 		s.host, s.domain = authority, authority
 		return s, true
 	}
-	s.stem = stemOf(s.domain)
+	s.stem, s.called = stemOf(s.domain), []string{plain(labelOf(s.domain)), plain(s.domain)}
 	own := strings.TrimSuffix(strings.TrimSuffix(s.host, s.domain), ".")
 	labels := slices.DeleteFunc(strings.Split(own, "."), func(l string) bool { return l == "" || neutral[l] })
 	s.own = strings.Join(labels, ".")
@@ -158,7 +159,7 @@ func (f *finder) farther(a, b *row, take func(near, Reason)) {
 // calledBy reports whether a plain title is what the row or its site is called.
 func (r *row) calledBy(name string) bool {
 	return slices.Contains(r.names, name) || slices.ContainsFunc(r.spots, func(s spot) bool {
-		return name == plain(labelOf(s.domain)) || name == plain(s.domain)
+		return slices.Contains(s.called, name)
 	})
 }
 

@@ -100,14 +100,12 @@ func readBlocks(text string, lines []line) (t Table, ok bool) {
 			open = true
 		}
 		r := &rows[len(rows)-1]
-		r.Cells, r.End = append(r.Cells, s), i+1
+		if r.Cells, r.End = append(r.Cells, s), i+1; len(r.Cells) > most || len(rows) > MaxItems {
+			return t, false
+		}
 	}
-	if len(rows) < 2 || len(rows) > MaxItems {
-		return t, false
-	}
-	n := len(rows[0].Cells)
-	other := func(r Record) bool { return len(r.Cells) != n }
-	if n < least || n > most || slices.ContainsFunc(rows, other) {
+	other := func(r Record) bool { return len(r.Cells) != len(rows[0].Cells) }
+	if len(rows) < 2 || len(rows[0].Cells) < least || slices.ContainsFunc(rows, other) {
 		return t, false
 	}
 	return Table{Delimiter: ValueLines, Rows: rows}, true

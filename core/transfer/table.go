@@ -86,17 +86,14 @@ func ReadTable(ctx context.Context, b []byte) (Table, error) {
 		return Table{}, ErrEmpty
 	}
 	lines := splitLines(text)
-	if t, ok := readLabels(text, lines); ok {
-		if t.Encoding = encoding; len(t.Header) > MaxColumns {
+	for _, read := range []func(string, []line) (Table, bool){readLabels, readBlocks, readDashes} {
+		t, ok := read(text, lines)
+		switch {
+		case !ok:
+			continue
+		case len(t.Header) > MaxColumns:
 			return Table{}, ErrColumns
 		}
-		return t, nil
-	}
-	if t, ok := readBlocks(text, lines); ok {
-		t.Encoding = encoding
-		return t, nil
-	}
-	if t, ok := readDashes(text, lines); ok {
 		t.Encoding = encoding
 		return t, nil
 	}

@@ -747,7 +747,7 @@
   var FIELDS = `input:not([type=hidden], [type=submit], [type=button], [type=image], [type=reset], [type=checkbox],
   [type=radio]), select, textarea`;
   function beside2(el) {
-    return freeLabel(el) || columnHead(el) || (behind(el) ?? before2(el)) || within(el) || described(el);
+    return freeLabel(el) || columnHead(el) || (behind(el) ?? before2(el)) || within(el) || tidy(descriptions(el).join(" "));
   }
   function isWide(el) {
     let left = 40;
@@ -798,13 +798,13 @@
       }
     return "";
   }
-  function described(el) {
+  function descriptions(el) {
     const root2 = (
       /** @type {Document | ShadowRoot} */
       rootOf(el)
     );
     const ids = (attr(el, "aria-describedby") ?? "").split(/\s+/).filter(Boolean);
-    return tidy(ids.map((id) => textWithId(root2, id)).join(" "));
+    return ids.map((id) => textWithId(root2, id));
   }
   function describesAnother(p, el) {
     const id = attr(p, "id");
@@ -837,13 +837,8 @@
     return "";
   }
   function nearOf(el) {
-    const root2 = (
-      /** @type {Document | ShadowRoot} */
-      rootOf(el)
-    );
     const set = closest(el, "fieldset"), group = closest(el, "[role=group]"), legend = set && one(set, "legend");
-    const said = [legend && text(legend), group && attr(group, "aria-label")];
-    for (const id of (el.getAttribute("aria-describedby") ?? "").split(/\s+/)) if (id) said.push(textWithId(root2, id));
+    const said = [legend && text(legend), group && attr(group, "aria-label"), ...descriptions(el)];
     let at2 = parent2(el), best = "";
     while (at2 && at2 !== bodyOf() && deep(at2, "input, select, textarea").length === 1 && (text(at2) ?? "").length < 260) {
       best = kids(at2).filter((n2) => !(n2 instanceof Element && (matches(n2, "label, button, select") || contains(n2, el)))).map((n2) => text(n2)).join(" ") + " " + best;

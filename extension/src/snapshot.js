@@ -445,7 +445,9 @@ const FIELDS = `input:not([type=hidden], [type=submit], [type=button], [type=ima
 
 /** What a field without a label is called by what stands around it. @param {Element} el */
 function beside(el) {
-  return freeLabel(el) || columnHead(el) || (behind(el) ?? before(el)) || within(el) || described(el);
+  return (
+    freeLabel(el) || columnHead(el) || (behind(el) ?? before(el)) || within(el) || tidy(descriptions(el).join(" "))
+  );
 }
 
 /** Whether more stands right below an element than around a field, or in a row of them. @param {Element} el */
@@ -514,11 +516,11 @@ function within(el) {
   return "";
 }
 
-/** The words that describe a field. @param {Element} el */
-function described(el) {
+/** The texts that describe a field. @param {Element} el */
+function descriptions(el) {
   const root = /** @type {Document | ShadowRoot} */ (dom.rootOf(el));
   const ids = (dom.attr(el, "aria-describedby") ?? "").split(/\s+/).filter(Boolean);
-  return tidy(ids.map((id) => textWithId(root, id)).join(" "));
+  return ids.map((id) => textWithId(root, id));
 }
 
 /** Whether words describe a field other than the one they stand before. @param {Element} p @param {Element} el */
@@ -560,12 +562,10 @@ function before(el) {
 
 /** What is said beside a field: legend, description, hint. @param {Box} el */
 function nearOf(el) {
-  const root = /** @type {Document | ShadowRoot} */ (dom.rootOf(el));
   const set = dom.closest(el, "fieldset"),
     group = dom.closest(el, "[role=group]"),
     legend = set && dom.one(set, "legend");
-  const said = [legend && dom.text(legend), group && dom.attr(group, "aria-label")];
-  for (const id of (el.getAttribute("aria-describedby") ?? "").split(/\s+/)) if (id) said.push(textWithId(root, id));
+  const said = [legend && dom.text(legend), group && dom.attr(group, "aria-label"), ...descriptions(el)];
   let at = dom.parent(el),
     best = "";
   while (
