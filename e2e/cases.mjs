@@ -1,12 +1,10 @@
 // Takes snapshots of the forms in testdata/pages/cases.html, with what each field is for: node e2e/cases.mjs
-import { execFileSync } from "node:child_process";
 import { readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { browser, root } from "./harness.mjs";
+import { lean, source } from "./snapshots.mjs";
 
 const folder = join(root, "testdata/pages");
-const bundled = ["--bundle", "--format=iife", "--global-name=snapshots", "extension/src/snapshot.js"];
-const source = execFileSync("go", ["tool", "esbuild", ...bundled], { cwd: root, encoding: "utf8" });
 const b = await browser();
 const page = await b.page();
 const cases = readFileSync(join(folder, "cases.html"), "utf8").split(/^=== /m).slice(1);
@@ -31,10 +29,8 @@ for (const c of cases) {
   delete snapshot.doc; // another one each time
   snapshot.fields = snapshot.fields.filter((f) => f.visible);
   const truth = snapshot.fields.map((f) => roles[f.at]);
-  for (const f of [...snapshot.fields, ...snapshot.forms]) {
-    delete f.at;
-    for (const k of Object.keys(f)) if (f[k] === "" || f[k] === 0 || f[k] === false || f[k] === undefined) delete f[k];
-  }
+  for (const f of snapshot.fields) delete f.at;
+  lean(snapshot);
   out.push({ name, kind, roles: truth, snapshot });
 }
 writeFileSync(join(folder, "cases.json"), "[\n" + out.map((c) => JSON.stringify(c)).join(",\n") + "\n]\n");

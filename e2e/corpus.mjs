@@ -1,14 +1,12 @@
 // Takes snapshots of pages for testdata/pages: node e2e/corpus.mjs FOLDER-OF-TEMPLATE-PAGES. The practice town's pages
 // are taken
 // too. What each field is for is written beside them by hand (testdata/pages/truth.tsv).
-import { execFileSync } from "node:child_process";
 import { readFileSync, writeFileSync, existsSync } from "node:fs";
 import { join } from "node:path";
 import { browser, build, demo, root } from "./harness.mjs";
+import { lean, source } from "./snapshots.mjs";
 
 const out = join(root, "testdata/pages/pages.json");
-const bundled = ["--bundle", "--format=iife", "--global-name=snapshots", "extension/src/snapshot.js"];
-const source = execFileSync("go", ["tool", "esbuild", ...bundled], { cwd: root, encoding: "utf8" });
 const b = await browser();
 const page = await b.page();
 const take = () => page.evaluate(`(() => { ${source}; return snapshots.snapshot(); })()`);
@@ -23,8 +21,7 @@ function keep(name, from, s) {
         /\b(Login|Register|Sign in|Sign up|Log in) with [A-Z]\w+( [A-Z]\w+)?/gi,
         "$1 with another account",
       );
-  for (const f of [...s.fields, ...s.forms])
-    for (const k of Object.keys(f)) if (f[k] === "" || f[k] === 0 || f[k] === false || f[k] === undefined) delete f[k];
+  lean(s);
   if (s.fields.length > 0 && s.fields.length <= 40) pages[name] = { from, snapshot: s };
 }
 const [folder, list] = process.argv.slice(2);
