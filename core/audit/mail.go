@@ -37,12 +37,6 @@ func mailKey(s string) string {
 	return local + "@" + domain
 }
 
-// recovery are words before an address that an account can be reset with (common practice).
-var recovery = []string{
-	"recover", "reset", "backup", "registered", "signed up", "sign-up", "account mail", "contact", "e-mail", "email",
-	"mail", "wiederherstell", "registriert", "récup", "recuper", "correo", "courriel",
-}
-
 // findMailboxes finds out which logins are mailboxes, and what each can reset: the accounts whose user name is its
 // address, or whose recovery field or note names it, unless the user says otherwise. reset are the addresses
 // that each login can be reset with.
@@ -128,24 +122,13 @@ func resetBy(e vault.Entry) (out []string) {
 		if at == nil {
 			continue
 		}
-		before := strings.ToLower(line[:at[0]])
 		alone := strings.TrimSpace(line) == line[at[0]:at[1]]
-		if alone || slices.ContainsFunc(recovery, func(w string) bool { return strings.Contains(before, w) }) {
+		if alone || saysOf(line[:at[0]], "reset") {
 			add(line[at[0]:at[1]])
 		}
 	}
 	return out
 }
-
-// factors are labels of a second factor, and what says that it comes by mail (common practice).
-var (
-	factors = []string{
-		"2fa", "two-factor", "two factor", "second factor", "2-step", "two-step", "authenticator", "security key",
-		"zweiter faktor", "deuxième facteur",
-	}
-	byMail   = []string{"mail", "courriel", "correo"}
-	noFactor = []string{"no", "none", "off", "false", "nein", "aus", "non", ""}
-)
 
 // hasFactor reports whether a second factor stands before an account that no mailbox has: its one-time codes are kept
 // with it, or a field of the user's own says so.
@@ -154,11 +137,8 @@ func hasFactor(e vault.Entry) bool {
 		return true
 	}
 	for _, o := range e.CustomFields() {
-		label, value := strings.ToLower(o.Label), strings.ToLower(strings.TrimSpace(o.Value.Reveal()))
-		named := func(w string) bool { return strings.Contains(label, w) }
-		mailed := func(w string) bool { return strings.Contains(label, w) || strings.Contains(value, w) }
-		if slices.ContainsFunc(factors, named) && !slices.Contains(noFactor, value) &&
-			!slices.ContainsFunc(byMail, mailed) {
+		value := o.Value.Reveal()
+		if saysOf(o.Label, "factor") && !saysNone(value) && !saysOf(o.Label, "mailed") && !saysOf(value, "mailed") {
 			return true
 		}
 	}

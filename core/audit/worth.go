@@ -1,12 +1,11 @@
 package audit
 
 import (
-	_ "embed"
+	"slices"
 	"strings"
 	"unicode"
 
 	"redlocket/core/vault"
-	"redlocket/core/words"
 )
 
 // Kind is what kind of site a login is of.
@@ -54,31 +53,14 @@ func (w Worth) points() float64 {
 	return p + min(float64(w.Resets)/2, 10)
 }
 
-//go:embed sites.tsv
-var siteWords string
-
-// siteTerms are the words, with blanks around those that stand alone.
-var siteTerms = func() []words.Term {
-	list := words.MustParse(siteWords)
-	for i, t := range list {
-		if !t.Inside {
-			list[i].Text = " " + t.Text + " "
-		}
-	}
-	return list
-}()
-
-// cardWords are in labels of what pays or lets in (common practice).
-var cardWords = []string{"card", "iban", "pin", "cvv", "cvc", "account number", "sort code", "recovery code"}
-
 func worthOf(it vault.Item, host string) Worth {
-	text := []rune(strings.ToLower(strings.Join(append([]string{it.Title, host, it.Folder}, it.Tags...), " ")))
-	for i, r := range text {
-		if !unicode.IsLetter(r) {
-			text[i] = ' '
+	text := strings.Join(append([]string{it.Title, host, it.Folder}, it.Tags...), " ")
+	plain := plainWords(strings.Map(func(r rune) rune {
+		if unicode.IsDigit(r) { // bank24
+			return ' '
 		}
-	}
-	plain := " " + strings.Join(strings.Fields(string(text)), " ") + " "
+		return r
+	}, text))
 	w := Worth{}
 	for _, t := range siteTerms {
 		if strings.Contains(plain, t.Text) {
@@ -86,11 +68,6 @@ func worthOf(it vault.Item, host string) Worth {
 			break
 		}
 	}
-	for _, l := range it.Labels {
-		l = strings.ToLower(l)
-		for _, word := range cardWords {
-			w.Cards = w.Cards || strings.Contains(l, word)
-		}
-	}
+	w.Cards = slices.ContainsFunc(it.Labels, func(label string) bool { return saysOf(label, "card") })
 	return w
 }

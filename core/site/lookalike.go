@@ -1,9 +1,12 @@
 package site
 
 import (
+	_ "embed" // words.tsv
 	"math/bits"
 	"slices"
 	"strings"
+
+	"redlocket/core/words"
 )
 
 // Guard notices pages that imitate a kept site. It is made of the registrable domains
@@ -107,43 +110,17 @@ const (
 	leastOrdinary = 14
 )
 
-// common are names that stand in many domains without meaning any one site.
-var common = set(
-	`account accounts admin answers apps auth bank banking beta blog books cafe calendar chat city club cloud
-		coffee community connect contact demo
-	design digital docs drive events example express faces first forum free fresh games garden global group
-	health help home hotel hotels house images info jobs
-	kids life link live local login mail maps market media menu mobile money music news notes office online
-	open order paper pages party pay people phone photo photos
-	play plus portal post press print pro rail radio reader recipes rent school science search secure send
-	service services shoes shop shopping shops signin social
-	space sports staff static status store stores stream studio support taxi team test tickets times today
-	tools town toys travel tube video videos water weather web
-	webmail website wifi wiki work works world
-	archive archives assets backup board calendar careers cart cdn checkout console control core cpanel dashboard
-	data database demos dev developer developers directory dns download downloads email feed feedback files forge
-	forms forums gallery gateway git graphics graph guest hub identity images internal intranet journal lab labs
-	language learn learning library lists log logs manage manager master meet meeting members mirror mirrors
-	monitor network networks node packages partner partners payments plan platform player policy portal
-	preview primary private production project projects proxy public queue read redirect register registry
-	remote report reports research resources root router sandbox server share shared sites source sources sso
-	stage staging start stats storage submit survey sync system systems testing ticket tracker tracking training
-	translate trial update updates upload uploads user users vault view voice vote wallet watch welcome widgets`,
+// words.tsv's words.
+var (
+	//go:embed words.tsv
+	wordTable string
+	sets      = words.Sets(wordTable)
+	common    = sets["common"]   // names that stand in many domains without meaning any one site
+	bait      = sets["bait"]     // stuck to a name to make it look like that site's own
+	lands     = sets["land"]     // codes of countries and languages, hyphenated to a name as if it were its site there
+	sorts     = sets["sort"]     // places of which every town has one
+	greetings = sets["greeting"] // before a site's name in the titles of its pages
 )
-
-// bait are words that are stuck to a name to make it look like that site's own.
-var bait = set(
-	`access account accounts alert app apps auth bank billing card cards center centre check client cloud com
-		confirm connect customer help helpdesk id info
-	invoice live login log mail member members mobile my net now official online org page pay payment payments
-	portal refund reset secure security service services
-	shop sign signin signon site sso store support team unlock update user validate verification verify
-	verified wallet web webmail ww www wwww konto kunden kundenservice
-	sicherheit anmelden compte connexion cuenta seguro acceso`,
-)
-
-// lands are codes of countries and languages that are hyphenated to a name, as if it were its site there.
-var lands = set("at be ch de en es eu fr int intl it nl pl uk us usa")
 
 func set(words string) map[string]bool {
 	out := map[string]bool{}
@@ -240,25 +217,24 @@ func (g *Guard) Claims(page, title string, called map[string]string, known func(
 	return Likeness{}, false
 }
 
-// greetings stand before a site's name in the titles of its pages (common practice).
-var greetings = []string{
-	"sign in to ", "log in to ", "login to ", "sign in with ", "welcome to ", "welcome back to ", "your ", "my ",
-	"anmelden bei ", "willkommen bei ", "connexion à ", "accedi a ", "inloggen bij ",
-}
-
 // namesIn are the names by which a page's title may call its site: its parts, without a greeting.
 func namesIn(title string) (out []string) {
 	parts := strings.FieldsFunc(title, func(r rune) bool { return strings.ContainsRune("·|–—:•»›-", r) })
 	for _, part := range append(parts, title) {
-		part = Called(part)
-		for _, g := range greetings {
-			part = strings.TrimPrefix(part, g)
-		}
-		if part != "" {
+		if part = withoutGreeting(Called(part)); part != "" {
 			out = append(out, part)
 		}
 	}
 	return out
+}
+
+func withoutGreeting(title string) string {
+	for i := strings.LastIndex(title, " "); i > 0; i = strings.LastIndex(title[:i], " ") {
+		if greetings[title[:i]] {
+			return withoutGreeting(title[i+1:])
+		}
+	}
+	return title
 }
 
 // Called is what a title calls a site: its words in lower case, without what stands in brackets after them.

@@ -71,12 +71,6 @@ func reasonIn(words int, label, kept string) bool {
 		!isDoubled(label, kept)
 }
 
-// sorts are words for places of which every town has one (common practice).
-var sorts = set(`apotheke autohaus fahrschule gasthof gemeinde handwerkskammer hospital kanzlei kirche
-	kreissparkasse museum physio praxis raiffeisenbank rathaus schule sparkasse stadtbibliothek stadtwerke taxi
-	theater theatre uni university vhs visit volksbank volkshochschule zoo ayuntamiento colegio comune liceo lycee
-	mairie gemeente kommune`)
-
 // otherPart reports whether two hyphenated labels differ in one part, of which they are the names, and these are no
 // nearer than chance: the others are ordinary words that say what sort of place it is. uni-bonn and uni-bern.
 func otherPart(label, kept string) bool {

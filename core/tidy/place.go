@@ -1,6 +1,7 @@
 package tidy
 
 import (
+	_ "embed" // words.tsv
 	"net/netip"
 	"slices"
 	"strings"
@@ -8,6 +9,7 @@ import (
 	"golang.org/x/net/publicsuffix"
 
 	"redlocket/core/site"
+	"redlocket/core/words"
 )
 
 // near says how the places where two rows sign in are related.
@@ -27,24 +29,17 @@ const (
 	hosted         // one host
 )
 
-// neutral are names of hosts that a site gives itself, whoever signs in (common practice).
-var neutral = set("www m login signin sign-in auth account accounts id my secure sso app web mobile members user " +
-	"users home portal www2 www3 wap en de fr es it nl konto kundenkonto kunden kunde mein mijn mon compte client " +
-	"clients cuenta cuentas cliente clientes conta conto area mitglied mitglieder customer customers identity idp " +
-	"signon anmelden inloggen connexion acceso accesso secure1 secure2 auth2 login2 ssl")
-
-// signing are words of a path that leads to a page for signing in or the like, and names no tenant (common practice).
-var signing = set("login signin sign-in log-in logon auth account accounts session sessions user users member " +
-	"members portal home index index.html index.php login.php login.html signup sign-up register my en de fr es it " +
-	"nl start welcome wp-login.php wp-admin admin oauth sso profile dashboard app")
-
-func set(words string) map[string]bool {
-	out := map[string]bool{}
-	for w := range strings.FieldsSeq(words) {
-		out[w] = true
-	}
-	return out
-}
+// words.tsv's words: neutral are names of hosts that a site gives itself, whoever signs in; signing are words of a path
+// that leads to a page for signing in or the like, and names no tenant; general are words of titles and of domains that
+// don't tell one site from another.
+var (
+	//go:embed words.tsv
+	wordTable string
+	sets      = words.Sets(wordTable)
+	neutral   = sets["host"]
+	signing   = sets["path"]
+	general   = sets["title"]
+)
 
 // spot is an address, taken apart.
 type spot struct {
@@ -162,14 +157,6 @@ func (r *row) calledBy(name string) bool {
 		return slices.Contains(s.called, name)
 	})
 }
-
-// general are words of titles and of domains that don't tell one site from another (common practice).
-var general = set("login log in signin sign on account accounts konto compte cuenta conta my mein meine mon mi the " +
-	"new neu old alt app apps online web website site page portal password passwort kennwort user customer kunden " +
-	"client secure official home id shop store pay get go de en uk us eu copy kopie backup anmelden anmeldung zugang " +
-	"connexion logon to at for bei chez auth service services mobile android ios wachtwoord contraseña contrasena " +
-	"senha hasło haslo parola lösenord adgangskode passord heslo jelszó pass pw passwords logins zugangsdaten " +
-	"inloggen inlog accesso acceso accès espace client clients cliente kundenkonto kunde mijn credentials")
 
 // namesOf are what a title may call a site by: the whole of it, what is left without general words, and of an address
 // its domain, all plain.

@@ -1,7 +1,7 @@
 // Package words reads tables of the words by which the world says something: pages of
 // their fields, files of their columns. The tables are embedded by who uses them.
 //
-// A table is UTF-8 text. A line is what is said, the language (ISO 639-1) and the term,
+// A table is UTF-8 text. A line is what is said, the language (ISO 639-1, or "--" for no language's) and the term,
 // separated by tabs; empty lines and lines that begin with "#" are left out. A term
 // that begins with "~" is found inside longer words too.
 package words
@@ -14,7 +14,7 @@ import (
 // Term is one line of a table.
 type Term struct {
 	Says     string // what it means, in the words of who uses the table
-	Language string // ISO 639-1
+	Language string // ISO 639-1, or "--"
 	Text     string // without the "~"
 	Inside   bool   // whether it is found inside longer words
 }
@@ -41,6 +41,18 @@ func Parse(table string) ([]Term, error) {
 		out = append(out, Term{cells[0], cells[1], text, inside})
 	}
 	return out, nil
+}
+
+// Sets returns the texts of a table that is part of the program, by what they say. It panics like MustParse.
+func Sets(table string) map[string]map[string]bool {
+	out := map[string]map[string]bool{}
+	for _, t := range MustParse(table) {
+		if out[t.Says] == nil {
+			out[t.Says] = map[string]bool{}
+		}
+		out[t.Says][t.Text] = true
+	}
+	return out
 }
 
 // MustParse is Parse for a table that is part of the program; it panics where Parse

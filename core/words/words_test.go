@@ -28,3 +28,8 @@ func TestParseRefuses(t *testing.T) {
 	}
 	assert.Panics(t, func() { words.MustParse("winkle") })
 }
+
+func TestSets(t *testing.T) {
+	assert.Equal(t, map[string]map[string]bool{"winkle": {"strandschnecke": true, "shell": true}, "whelk": {"id": true}},
+		words.Sets("winkle\tde\t~strandschnecke\nwinkle\ten\tshell\nwhelk\t--\tid"))
+}
