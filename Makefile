@@ -1,7 +1,7 @@
 # `make check` is for every save, `./test` for every push. The rest is for now and then.
 SHELL = bash
 .SHELLFLAGS = -o pipefail -c
-.PHONY: check lint-go test-go check-scripts test thorough generate format bench fuzz hunt crash bootstrap dist
+.PHONY: check lint-go test-go check-scripts lint-scripts test thorough generate format bench fuzz hunt crash bootstrap dist
 
 # Vaults are opened by the hundred in tests: with this tag stretching a master password is quick.
 QUICK = -tags teststrength
@@ -18,6 +18,9 @@ KEPT = --cache --cache-location node_modules/.cache/kept
 CHECKED = node_modules/.cache/checked
 CHANGED = find app cloud cmd core demo extension install practice tools web wording -name '*.go' -not -path 'tools/dist/*' \
   -newer $(CHECKED) -printf './%h\n' | sort -u
+# The same for scripts and styles: all are looked at where any, a folder of theirs, or what the linters go by has changed.
+SCRIPTS_CHANGED = find extension web/scripts web/static practice/static e2e *.mjs *.json .prettierrc.json .stylelintrc.json \
+  \( -type d -o -name '*.js' -o -name '*.mjs' -o -name '*.css' -o -name '*.ts' -o -name '*.json' -o -name '.*.json' \) -newer $(CHECKED)
 
 check: node_modules
 	@mkdir -p $(dir $(CHECKED)) && touch $(CHECKED)-now
@@ -32,10 +35,13 @@ lint-go:
 
 test-go:
 	@memory=/dev/shm/redlocket-check-$$(id -u); mkdir -p -m 711 $$memory 2>/dev/null || memory=$${TMPDIR:-/tmp}; \
-	GOTMPDIR=$${TMPDIR:-/tmp} TMPDIR=$$memory go test $(QUICK) -vet=off -short -parallel 8 ./... | \
+	GOGC=400 GOTMPDIR=$${TMPDIR:-/tmp} TMPDIR=$$memory go test $(QUICK) -vet=off -short -parallel 8 ./... | \
 	{ grep -v 'no test files' || true; }
 
 check-scripts:
+	@[ -e $(CHECKED) ] && [ -z "$$($(SCRIPTS_CHANGED))" ] || $(MAKE) --no-print-directory lint-scripts
+
+lint-scripts:
 	@node_modules/.bin/prettier --check --log-level warn $(KEPT)-prettier --cache-strategy content $(SCRIPTS) $(STYLES)
 	@node_modules/.bin/stylelint $(KEPT)-stylelint --cache-strategy content $(STYLES)
 	@node_modules/.bin/eslint $(KEPT)-eslint --cache-strategy content .

@@ -51,16 +51,20 @@ func saveUntilFull(ctx context.Context, v *app.Vault) error {
 		}
 		return err
 	}
+	// what stands in the log may go into the vault's own file meanwhile: then there is room for a while
 	var err error
-	for range most {
-		if err = save(); err != nil {
-			break
+	full := 0
+	for i := 0; i < most && full < 3; i++ {
+		if err = save(); err == nil {
+			full = 0
+			continue
 		}
+		full++
 	}
-	fmt.Println("refused", wording.Error(err))
-	if err := save(); err == nil {
+	if full < 3 {
 		return errors.New("there is no room, and it was saved")
 	}
+	fmt.Println("refused", wording.Error(err))
 	for _, id := range ids {
 		if _, err := v.Items.Entry(id); err != nil {
 			return err

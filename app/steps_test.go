@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"path/filepath"
 	"runtime"
 	"strings"
@@ -524,12 +525,16 @@ func within(t *testing.T, what string, done <-chan struct{}) {
 	}
 }
 
-// stride is from one step that is met to the next: each of them, and where it has to be short every third one.
+// stride is from one step that is met to the next: each of them, every third one where it has to be short, and every
+// ninth one in `make check`.
 func stride() int {
-	if testing.Short() {
-		return 3
+	switch {
+	case !testing.Short():
+		return 1
+	case os.Getenv("REDLOCKET_JOURNEYS") == "":
+		return 9
 	}
-	return 1
+	return 3
 }
 
 func TestLockedBetweenAnyTwoSteps(t *testing.T) {
