@@ -122,7 +122,7 @@ func (s sharingPages) right(w http.ResponseWriter, r *http.Request) error {
 func (s sharingPages) end(w http.ResponseWriter, r *http.Request) error {
 	set := chi.URLParam(r, "set")
 	err := vaultOf(r).Sharing.End(r.Context(), set, r.FormValue("email"))
-	const said = "It is ended: on their devices it goes as soon as they are in touch with the cloud."
+	const said = "It is ended: each of their devices drops it when it next reaches the cloud."
 	return s.after(w, r, err, said, "/shared/"+set)
 }
 
