@@ -90,7 +90,7 @@ test("a computer is shut out: with the master password, and with a new sheet to 
   const form = p1.locator(".device-list details[open]");
   await form.locator("[type=password]").fill("not the one");
   await form.locator("button").click();
-  await p1.waitForSelector("text=That isn't the master password");
+  await p1.waitForSelector("text=That isn’t the master password");
   await form.locator("[type=password]").fill(master);
   await form.locator("button").click();
   await p1.waitForSelector("text=That device is shut out");
@@ -113,7 +113,7 @@ test("the new sheet puts the old one out of force, and lets that computer in aga
   await typeSheet(p1, fresh);
   await p1.fill("#password", "not the one");
   await p1.click("text=I have it on paper");
-  await p1.waitForSelector("text=That isn't the master password");
+  await p1.waitForSelector("text=That isn’t the master password");
   await typeSheet(p1, fresh);
   await p1.fill("#password", master);
   await p1.click("text=I have it on paper");

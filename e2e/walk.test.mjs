@@ -281,7 +281,7 @@ test("bring the vault to a new computer by introduction", async () => {
     await page.fill("#introduce-password", "not the one");
     await page.fill("#words", words.join(" "));
     await page.click("text=Let it in");
-    await page.waitForSelector("text=isn't the master password");
+    await page.waitForSelector("text=isn’t the master password");
     await page.fill("#introduce-password", maren.password);
     await page.click("text=Let it in");
     await page.waitForSelector(".done");

@@ -67,11 +67,11 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, err error) {
 		errors.Is(err, app.ErrNoProfile),
 		errors.Is(err, household.ErrNoPerson), errors.Is(err, household.ErrNoNote):
 		const text = "It may have been archived on another device, or the address is old."
-		s.showProblem(w, r, &problemError{http.StatusNotFound, "This isn't here", text})
+		s.showProblem(w, r, &problemError{http.StatusNotFound, "This isn’t here", text})
 	case errors.As(err, &in), errors.Is(err, records.ErrNotToChange), errors.Is(err, records.ErrNotToSee),
 		errors.Is(err, records.ErrShared), errors.Is(err, records.ErrBookShared):
 		text := errorWords(err) + " Nothing was changed."
-		s.showProblem(w, r, &problemError{http.StatusUnprocessableEntity, "That didn't work", text})
+		s.showProblem(w, r, &problemError{http.StatusUnprocessableEntity, "That didn’t work", text})
 	default:
 		route := chi.RouteContext(r.Context()).RoutePattern()
 		s.cfg.Log.ErrorContext(r.Context(), "request failed", "route", route, "err", err)

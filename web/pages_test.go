@@ -86,7 +86,7 @@ func TestEveryPageIsDrawn(t *testing.T) {
 		r := c.do("GET", path, nil)
 		text := body(t, r)
 		assert.Less(t, r.StatusCode, http.StatusInternalServerError, path)
-		assert.NotContains(t, text, "can't be shown", path)
+		assert.NotContains(t, text, "can’t be shown", path)
 		for _, target := range []string{"sheet", "book", "list", "notices"} {
 			r := c.do("GET", path, nil, "HX-Request", "true", "HX-Target", target)
 			assert.Less(t, r.StatusCode, http.StatusInternalServerError, path+" for "+target)
@@ -95,12 +95,12 @@ func TestEveryPageIsDrawn(t *testing.T) {
 	for _, id := range ids {
 		for _, act := range []string{"/show?field=password", "/copy?field=password", "/show?field=setup", "/code"} {
 			r := c.do("POST", "/items/"+id+act, map[string][]string{})
-			assert.NotContains(t, body(t, r), "can't be shown", act)
+			assert.NotContains(t, body(t, r), "can’t be shown", act)
 		}
 	}
 	for _, path := range []string{"/front", "/new", "/join", "/recover", "/forgot/" + v.Profile().ID, "/sheet"} {
 		r := c.do("GET", path, nil)
-		assert.NotContains(t, body(t, r), "can't be shown", path)
+		assert.NotContains(t, body(t, r), "can’t be shown", path)
 	}
 }
 

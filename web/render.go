@@ -253,7 +253,7 @@ func (s *Server) render(w http.ResponseWriter, r *http.Request, status int, name
 	var b bytes.Buffer
 	if err := s.pages.ExecuteTemplate(&b, name, v); err != nil {
 		s.cfg.Log.ErrorContext(r.Context(), "failed to render", "template", name, "err", err)
-		http.Error(w, "This page can't be shown.", http.StatusInternalServerError)
+		http.Error(w, "This page can’t be shown.", http.StatusInternalServerError)
 		return
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")

@@ -225,7 +225,7 @@ func (s *Server) knownHost(next http.Handler) http.Handler {
 			}
 			http.Redirect(w, r, "http://"+target+r.URL.RequestURI(), http.StatusTemporaryRedirect)
 		default:
-			http.Error(w, "This name doesn't belong to Red Locket.", http.StatusMisdirectedRequest)
+			http.Error(w, "This name doesn’t belong to Red Locket.", http.StatusMisdirectedRequest)
 		}
 	})
 }

@@ -3,6 +3,7 @@ package wording
 import (
 	"errors"
 	"fmt"
+	"regexp"
 	"strings"
 
 	"github.com/dustin/go-humanize"
@@ -160,8 +161,11 @@ func Error(err error) string {
 			return t.words
 		}
 	}
-	return err.Error()
+	return apostrophe.ReplaceAllString(err.Error(), "$1’")
 }
+
+// apostrophe is one as errors in code have it: between a letter and another one, so that what is quoted stays.
+var apostrophe = regexp.MustCompile(`(\pL)'\b`)
 
 var shapes = map[vault.Form]string{
 	vault.FormDate:    "a date looks like 2027-03-31 or 31.3.2027",

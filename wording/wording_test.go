@@ -256,3 +256,9 @@ func valuesOf(t *testing.T, typ string) (out []string) {
 	require.NotEmpty(t, out, typ)
 	return out
 }
+
+// Whatever error it is, it is written as the pages are.
+func TestErrorsAreTypeset(t *testing.T) {
+	err := errors.New(`the cloud's answer isn't it: 'x' and "y'"`)
+	assert.Equal(t, `the cloud’s answer isn’t it: 'x' and "y'"`, Error(err))
+}

@@ -374,7 +374,7 @@ func TestConnectedBrowserFills(t *testing.T) {
 			Fills []filling.FieldValue
 		}
 		e.ask(page("fill", p[0], p[1]), &refused)
-		assert.Contains(t, refused.Error, "doesn't belong", name)
+		assert.Contains(t, refused.Error, "doesn’t belong", name)
 		assert.Empty(t, refused.Fills, name)
 		var view toldPage
 		e.ask(page("look", p[0], p[1]), &view)
