@@ -73,6 +73,49 @@ const raw = [
   "chrome://settings",
   "blob:https://gullwing.example/1",
 ];
+// one name before another one, with whatever may seem to end it between them
+const between = [
+  "\\",
+  "/",
+  "?",
+  "#",
+  "\\@",
+  "/@",
+  "?@",
+  "#@",
+  "%40",
+  ";@",
+  "&@",
+  "\t@",
+  "\n@",
+  ":443@",
+  ":@",
+  "@@",
+  ":pw@",
+  "\\\\@",
+];
+between.push(
+  "%2f@",
+  "%5c@",
+  ".@",
+  "\0@",
+  " @",
+  "//@",
+  "／@",
+  "＠",
+  "%00@",
+  "[@",
+  "]@",
+  "\\.",
+  "／.",
+  "⁄",
+  "？",
+  "＃",
+  "\t.",
+);
+for (const b of between)
+  for (const scheme of ["https://", "https:", "https:\\\\"])
+    raw.push(`${scheme}gullwing.example${b}trickster.example/in`);
 const list = raw.map((address) => {
   try {
     const u = new URL(address);

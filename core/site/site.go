@@ -78,6 +78,9 @@ var session = regexp.MustCompile(
 	`(?i);(?:jsessionid|phpsessid|aspsessionid\w*|sid|sessionid)=[^/;]*|/\((?:S|F|A)\([^)]*\)\)`,
 )
 
+// slashes are those after a scheme: browsers take any number of them, either way (WHATWG URL, special schemes).
+var slashes = regexp.MustCompile(`(?i)^(https?):[/\\]*`)
+
 func parse(raw string) (*url.URL, error) {
 	raw = strings.TrimSpace(raw)
 	switch {
@@ -86,6 +89,7 @@ func parse(raw string) (*url.URL, error) {
 	case len(raw) > MaxLength:
 		return nil, ErrTooLong
 	}
+	raw = slashes.ReplaceAllString(raw, "$1://")
 	given := strings.Contains(raw, "://")
 	if !given {
 		raw = strings.TrimPrefix(raw, "//")

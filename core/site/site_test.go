@@ -151,7 +151,7 @@ func TestAddressesAtTheEdge(t *testing.T) {
 		Bad                         bool
 	}
 	require.NoError(t, json.Unmarshal(b, &list))
-	require.Greater(t, len(list), 60)
+	require.Greater(t, len(list), 150)
 	taken := 0
 	for _, c := range list {
 		clean, err := Clean(c.Address)
