@@ -258,6 +258,32 @@ func TestNotesArePassed(t *testing.T) {
 	require.ErrorIs(t, err, household.ErrNoNote)
 }
 
+// Notes stand in the order in which they were passed, also where the clock was set back meanwhile.
+func TestNotesKeepTheirOrder(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	maren := w.create(w.device("maren"))
+	idris := w.createFor(w.device("idris"), "Idris Moss", idrisEmail)
+	ofMaren, _ := checked(t, maren, idris)
+	want := []string{"one", "two", "three", "four", "five", "six", "seven", "eight"}
+	for _, text := range want {
+		_, err := maren.Household.Pass(t.Context(), ofMaren.ID, household.Passing{Text: text})
+		require.NoError(t, err)
+		w.now.Add(-50)
+	}
+	passed(t, idris, email, len(want))
+	p, _ := person(t, idris, email)
+	list, err := idris.Household.Notes(p.ID)
+	require.NoError(t, err)
+	var got []string
+	for _, n := range list {
+		text, _, err := idris.Household.Read(t.Context(), n.ID)
+		require.NoError(t, err)
+		got = append(got, text)
+	}
+	assert.Equal(t, want, got)
+}
+
 func TestANoteIsTakenBack(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)

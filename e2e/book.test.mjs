@@ -552,7 +552,7 @@ test("the master password is changed: the new one opens, the old one doesn't", a
       await page.click("text=Change the master password", { timeout: 10_000 });
       await page.waitForSelector(answer, { timeout: 10_000 });
     });
-  await change('.bad:has-text("isn\'t the master password")', "not the present one", other);
+  await change('.bad:has-text("isn’t the master password")', "not the present one", other);
   await change(".bad:has-text('are not the same')", maren.password, other, "something else");
   await accessible("changing the master password");
   await change(".done:has-text('master password is changed')", maren.password, other);

@@ -148,11 +148,27 @@ func (h *Household) seal(
 	return done, nil
 }
 
+// after is the moment of a note that is written now, in milliseconds since 1970: after the one before it, as both sides
+// list notes by their moment, and two can fall into one of the clock's, or it was set back a little.
+func (h *Household) after(person string) int64 {
+	at := h.Now().UnixMilli()
+	notes, err := h.Notes(person)
+	if err != nil {
+		return at
+	}
+	for _, n := range notes {
+		if last := n.At.UnixMilli(); n.Mine && last >= at && last < at+1000 {
+			at = last + 1
+		}
+	}
+	return at
+}
+
 // Pass passes something to somebody who was checked. It goes when the cloud is there. An item takes the master password
 // where the owner wants to be asked before a password is shown.
 func (h *Household) Pass(ctx context.Context, person string, what Passing) (id string, err error) {
 	text, item := what.Text, what.Item
-	n := share.Note{Text: text, At: h.Now().UnixMilli()}
+	n := share.Note{Text: text, At: h.after(person)}
 	c := vault.Changes{vault.FieldPeer: person, vault.FieldWay: wayOut}
 	switch {
 	case text == "" && item == "" && len(what.Attached) == 0:
