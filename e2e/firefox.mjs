@@ -127,7 +127,15 @@ export async function connect({ d, b, desk }) {
   await desk.goto(d.laptop + "/devices");
   await desk.waitForSelector("[data-connect-browser]");
   await desk.click("[data-connect-browser]");
-  const c = await own(b, "connect.html?app=");
+  const c = await own(b, "connect.html?app=").catch(async (e) => {
+    const at = await Promise.all((await b.pages()).map((p) => p.evaluate(() => location.href).catch(String)));
+    console.log(`nothing opened, pressed once more: ${e.message}; there is ${at.join(", ")}`);
+    await desk.bringToFront();
+    await desk.reload();
+    await desk.waitForSelector("[data-connect-browser]");
+    await desk.click("[data-connect-browser]");
+    return own(b, "connect.html?app=");
+  });
   await c.click("#form button");
   await c.waitForSelector("#vaults button");
   await c.click("#vaults button");
