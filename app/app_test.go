@@ -135,10 +135,13 @@ func (w *world) device(name string) *app.Device {
 	return w.deviceIn(f)
 }
 
-// deviceIn starts a device in a folder. What takes several of them is a journey: the fast check leaves it to ./test,
-// which asks for journeys by REDLOCKET_JOURNEYS where it is short itself.
+// hurried reports whether this is the fast check: ./test, where it is short itself, asks for journeys by
+// REDLOCKET_JOURNEYS.
+func hurried() bool { return testing.Short() && os.Getenv("REDLOCKET_JOURNEYS") == "" }
+
+// deviceIn starts a device in a folder. What takes several of them is a journey: the fast check leaves it to ./test.
 func (w *world) deviceIn(f *store.Folder) *app.Device {
-	if w.devices++; w.devices > 1 && testing.Short() && os.Getenv("REDLOCKET_JOURNEYS") == "" {
+	if w.devices++; w.devices > 1 && hurried() {
 		w.t.Skip("a journey of several devices")
 	}
 	d := app.New(app.Ports{Stores: f, Dial: cloudclient.Dial, Rand: rand.Reader, Platform: "test", Sites: w.sites,

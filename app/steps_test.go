@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"runtime"
 	"strings"
@@ -529,12 +528,12 @@ func within(t *testing.T, what string, done <-chan struct{}) {
 // ninth one in `make check`.
 func stride() int {
 	switch {
-	case !testing.Short():
-		return 1
-	case os.Getenv("REDLOCKET_JOURNEYS") == "":
+	case hurried():
 		return 9
+	case testing.Short():
+		return 3
 	}
-	return 3
+	return 1
 }
 
 func TestLockedBetweenAnyTwoSteps(t *testing.T) {

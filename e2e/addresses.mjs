@@ -93,8 +93,6 @@ const between = [
   "@@",
   ":pw@",
   "\\\\@",
-];
-between.push(
   "%2f@",
   "%5c@",
   ".@",
@@ -112,7 +110,7 @@ between.push(
   "？",
   "＃",
   "\t.",
-);
+];
 for (const b of between)
   for (const scheme of ["https://", "https:", "https:\\\\"])
     raw.push(`${scheme}gullwing.example${b}trickster.example/in`);

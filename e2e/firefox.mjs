@@ -124,17 +124,17 @@ export async function offerAt(page, field) {
 
 /** Connects the browser from the device's own page, and returns the words on both sides. */
 export async function connect({ d, b, desk }) {
-  await desk.goto(d.laptop + "/devices");
-  await desk.waitForSelector("[data-connect-browser]");
-  await desk.click("[data-connect-browser]");
-  const c = await own(b, "connect.html?app=").catch(async (e) => {
-    const at = await Promise.all((await b.pages()).map((p) => p.evaluate(() => location.href).catch(String)));
-    console.log(`nothing opened, pressed once more: ${e.message}; there is ${at.join(", ")}`);
+  const begun = async () => {
     await desk.bringToFront();
-    await desk.reload();
+    await desk.goto(d.laptop + "/devices");
     await desk.waitForSelector("[data-connect-browser]");
     await desk.click("[data-connect-browser]");
     return own(b, "connect.html?app=");
+  };
+  const c = await begun().catch(async (e) => {
+    const at = await Promise.all((await b.pages()).map((p) => p.evaluate(() => location.href).catch(String)));
+    console.log(`nothing opened, pressed once more: ${e.message}; there is ${at.join(", ")}`);
+    return begun();
   });
   await c.click("#form button");
   await c.waitForSelector("#vaults button");

@@ -232,7 +232,7 @@ test("Bryony is asked before she has a vault, and compares words; other words ar
   assert.equal(await hers.locator(".known .line").count(), 0);
 });
 
-test("both are added and what is passed shows on each of Maren's computers", async () => {
+test("both are added again, and what is passed shows on each of Maren's computers", async () => {
   await open(desk, d.desk, "Bryony");
   await desk.click("summary:has-text('Another name')");
   await desk.click("button:has-text('Take them off')");

@@ -161,11 +161,11 @@ func Error(err error) string {
 			return t.words
 		}
 	}
-	return apostrophe.ReplaceAllString(err.Error(), "$1’")
+	return apostrophe.ReplaceAllString(err.Error(), "$1’$2")
 }
 
-// apostrophe is one as errors in code have it: between a letter and another one, so that what is quoted stays.
-var apostrophe = regexp.MustCompile(`(\pL)'\b`)
+// apostrophe is one as errors in code have it, in a short form or before an s: what is quoted, and names, stay.
+var apostrophe = regexp.MustCompile(`(\pL)'(t|s|re|ve|ll|d|m)\b`)
 
 var shapes = map[vault.Form]string{
 	vault.FormDate:    "a date looks like 2027-03-31 or 31.3.2027",

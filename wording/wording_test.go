@@ -259,6 +259,6 @@ func valuesOf(t *testing.T, typ string) (out []string) {
 
 // Whatever error it is, it is written as the pages are.
 func TestErrorsAreTypeset(t *testing.T) {
-	err := errors.New(`the cloud's answer isn't it: 'x' and "y'"`)
-	assert.Equal(t, `the cloud’s answer isn’t it: 'x' and "y'"`, Error(err))
+	err := errors.New(`the cloud's answer isn't it: 'x', "y'" and /home/o'hara`)
+	assert.Equal(t, `the cloud’s answer isn’t it: 'x', "y'" and /home/o'hara`, Error(err))
 }

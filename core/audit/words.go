@@ -25,9 +25,9 @@ var (
 func spaced(table string) []words.Term {
 	list := words.MustParse(table)
 	for i, t := range list {
-		list[i].Text = strings.TrimSpace(plainWords(t.Text))
-		if !t.Inside {
-			list[i].Text = plainWords(t.Text)
+		list[i].Text = plainWords(t.Text)
+		if t.Inside {
+			list[i].Text = strings.TrimSpace(list[i].Text)
 		}
 	}
 	return list
