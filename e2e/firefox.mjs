@@ -83,16 +83,23 @@ export async function until(page, so) {
   assert.fail(`not within 15 seconds: ${so}`);
 }
 
+const isDrawn = () => [...document.documentElement.children].some((e) => e.matches(":popover-open"));
+
 /** Waits until the extension shows something in a page. */
-export const drawn = (page) =>
-  until(page, () => [...document.documentElement.children].some((e) => e.matches(":popover-open")));
+export const drawn = (page) => until(page, isDrawn);
+
+/** Whether the extension shows something in a page or in one of its frames. */
+export async function drawnSomewhere(page) {
+  const all = await Promise.all(page.frames().map((f) => f.evaluate(isDrawn).catch(() => false)));
+  return all.some(Boolean);
+}
 
 /**
  * The page whose address is so. A driver sees one that the extension opened as an empty one until it asks.
  * @param {(at: string) => boolean} so
  */
 export async function pageAt(b, so) {
-  for (let i = 0; i < 60; i++) {
+  for (let i = 0; i < 150; i++) {
     for (const p of await b.pages()) if (so(await p.evaluate(() => location.href).catch(() => ""))) return p;
     await pause(100);
   }

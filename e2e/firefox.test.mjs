@@ -1,7 +1,7 @@
 // The extension in Firefox, from the package that the device app hands out.
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { connect, drawn, firefox, offerAt, own, pageAt, pause, until } from "./firefox.mjs";
+import { connect, drawn, drawnSomewhere, firefox, offerAt, own, pageAt, pause, until } from "./firefox.mjs";
 import { maren } from "./harness.mjs";
 
 let all, d, b, desk;
@@ -127,13 +127,21 @@ async function down(page, field) {
   await pause(200);
   await field.focus();
   await pause(200);
-  await page.keyboard.press("ArrowDown");
+  let shown = false;
+  for (let i = 0; i < 10 && !shown; i++) {
+    // the key opens nothing before it is known what there is to offer
+    await page.keyboard.press("ArrowDown");
+    for (let t = 0; t < 10 && !shown; t++) {
+      shown = await drawnSomewhere(page);
+      if (!shown) await pause(100);
+    }
+  }
   await pause(1000); // an offer counts on having been seen for a while
   await page.keyboard.press("Enter");
   await pause(200);
 }
 async function filled(field, what) {
-  for (let i = 0; i < 60; i++) {
+  for (let i = 0; i < 300; i++) {
     const v = await field.evaluate((e) => e.value);
     if (v) return v;
     await pause(50);
