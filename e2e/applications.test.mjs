@@ -16,6 +16,7 @@ import {
   says,
   settled,
   shownText,
+  soon,
 } from "./harness.mjs";
 
 let all, d, desk, page, pages, show;
@@ -47,15 +48,14 @@ const values = () =>
 
 /** Waits until the fields hold what they should. @param {string[]} wanted */
 async function hold(wanted) {
-  for (let i = 0; i < 40 && JSON.stringify(await values()) !== JSON.stringify(wanted); i++) await settled(page);
+  await soon(async () => JSON.stringify(await values()) === JSON.stringify(wanted));
   assert.deepEqual(await values(), wanted);
 }
 
 /** Has a password made at a field, and returns it. @param {number} n of the field */
 async function make(n) {
   await choose(n, "Make and fill it");
-  for (let i = 0; i < 40 && !(await values())[n]; i++) await settled(page);
-  const made = (await values())[n];
+  const made = await soon(async () => (await values())[n]);
   assert.ok(made.length > 10);
   return made;
 }
@@ -223,7 +223,7 @@ test("a slip is taken back when the form that was out of sight comes back", asyn
   await page.click("button");
   await says(page, /Keep this sign-in/);
   await page.waitForSelector("form");
-  for (let i = 0; i < 40 && (await shownText(page)); i++) await settled(page);
+  await soon(async () => !(await shownText(page)));
   assert.equal(await shownText(page), "");
 });
 
@@ -247,8 +247,7 @@ test("an offer lies on top of the slip that it reaches under", async () => {
   const slip = await drawnAt(page, "Not now");
   assert.ok(at.y > 0 && slip, "both are shown");
   await page.mouse.click(at.x + 200, at.y); // where the slip begins
-  for (let i = 0; i < 40 && !(await values())[1]; i++) await settled(page);
-  assert.ok((await values())[1], "it is filled");
+  assert.ok(await soon(async () => (await values())[1]), "it is filled");
   await pressDrawn(page, "Not now");
 });
 
@@ -425,11 +424,10 @@ test("a made password that signs in under another name corrects its login", asyn
   await byHand("marenq", made);
   await Promise.all([page.waitForURL("**/welcome"), page.click("button")]);
   await desk.bringToFront();
-  for (let i = 0; i < 20; i++) {
+  await soon(async () => {
     await desk.goto(`${d.laptop}/logins?q=mussel`);
-    if ((await desk.locator(".line").allInnerTexts()).join().includes("marenq")) break;
-    await settled(page);
-  }
+    return (await desk.locator(".line").allInnerTexts()).join().includes("marenq");
+  });
   const lines = await desk.locator(".line").allInnerTexts();
   assert.equal(lines.length, 1, "it is one login still");
   assert.match(lines[0], /marenq/);

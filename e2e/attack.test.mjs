@@ -19,6 +19,7 @@ import {
   says,
   settled,
   shownText,
+  soon,
   unlock,
 } from "./harness.mjs";
 
@@ -95,9 +96,7 @@ const secret = "Cuttle!bone42";
 /** Whether the fields hold the password; waits a while for it, on a busy machine. */
 const filled = () =>
   page
-    .waitForFunction((s) => [...document.querySelectorAll("input")].some((f) => f.value === s), secret, {
-      timeout: 5000,
-    })
+    .waitForFunction((s) => [...document.querySelectorAll("input")].some((f) => f.value === s), secret)
     .then(
       () => true,
       () => false,
@@ -425,8 +424,8 @@ test("the alarm stands where the page that it warns of can't touch it", async ()
   for (const [what, script] of Object.entries(tricks)) {
     body = `${FORM}<script>${script}</script>`;
     await page.goto(`http://gu11wing.localhost:${PORT}/`).catch(() => {});
-    for (let i = 0; i < 100 && !page.url().includes("/alarm.html"); i++) await settled(page);
-    await page.waitForSelector("h2:has-text('This is not the Gullwing')", { timeout: 5000 });
+    await soon(() => page.url().includes("/alarm.html"));
+    await page.waitForSelector("h2:has-text('This is not the Gullwing')");
     const worker = b.context.serviceWorkers()[0];
     const badge = await worker.evaluate(async (url) => {
       const [tab] = (await chrome.tabs.query({})).filter((t) => t.url === url);

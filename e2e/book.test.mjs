@@ -130,9 +130,7 @@ test("what is pressed opens, also where the vault changes meanwhile", async () =
   await page.evaluate(() => document.body.dispatchEvent(new Event("vault-changed")));
   await new Promise((done) => setTimeout(done, 400));
   go();
-  await page.waitForFunction((was) => document.querySelector("#sheet h1")?.textContent !== was, first, {
-    timeout: 5000,
-  });
+  await page.waitForFunction((was) => document.querySelector("#sheet h1")?.textContent !== was, first);
   await page.unroute("**/items/*");
 });
 
@@ -148,7 +146,7 @@ test("what is pressed while the list is drawn again is pressed all the same", as
   await drawn;
   await new Promise((done) => setTimeout(done, 200));
   await page.mouse.up();
-  await page.waitForSelector("#sheet .act:has-text('Archive')", { timeout: 5000 });
+  await page.waitForSelector("#sheet .act:has-text('Archive')");
 });
 
 test("a password that was shown stays shown while the page is drawn again, and the keyboard at it", async () => {
@@ -182,7 +180,7 @@ test("a press is answered, though the page is drawn again before its answer come
   await page.evaluate(() => document.body.dispatchEvent(new Event("vault-changed")));
   await page.waitForSelector("#sheet:not([data-before])");
   answers.go();
-  await page.waitForSelector(".secret .grouped", { timeout: 5000 });
+  await page.waitForSelector(".secret .grouped");
 });
 
 test("choose several by keys, tag, archive, delete for good, undo", async () => {

@@ -6,7 +6,7 @@ import { execFileSync } from "node:child_process";
 import { mkdtempSync, rmSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
-import { accessible, browser, build, firstDay, newVault, sheetOn, start, typeSheet } from "./harness.mjs";
+import { accessible, browser, build, firstDay, newVault, sheetOn, soon, start, typeSheet } from "./harness.mjs";
 
 const program = build();
 const dir = mkdtempSync(join(tmpdir(), "redlocket-cloud-"));
@@ -51,22 +51,20 @@ async function write(p, at, title) {
 
 /** Waits until a device's book has a login. */
 async function has(p, at, title) {
-  for (let i = 0; i < 100; i++) {
+  const found = await soon(async () => {
     await p.goto(at + "/logins?q=" + encodeURIComponent(title));
-    if (await p.locator(".line-main", { hasText: title }).count()) return;
-    await p.waitForTimeout(100);
-  }
-  assert.fail(`${at} has no ${title}`);
+    return p.locator(".line-main", { hasText: title }).count();
+  });
+  assert.ok(found, `${at} has no ${title}`);
 }
 
 /** Waits until a device says something about its cloud. */
 async function says(p, at, text) {
-  for (let i = 0; i < 100; i++) {
+  const said = await soon(async () => {
     await p.goto(at + "/devices");
-    if ((await p.innerText("main")).includes(text)) return;
-    await p.waitForTimeout(100);
-  }
-  assert.fail(`${at} doesn't say: ${text}`);
+    return (await p.innerText("main")).includes(text);
+  });
+  assert.ok(said, `${at} doesn't say: ${text}`);
 }
 
 test("a vault on two computers", async () => {

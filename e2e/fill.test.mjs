@@ -18,6 +18,7 @@ import {
   readable,
   settled,
   shownText,
+  soon,
   unlock,
 } from "./harness.mjs";
 
@@ -195,7 +196,7 @@ test("an unknown sign-in raises the slip; a refused one doesn't; Never here is k
 test("a page that imitates a kept site raises the alarm, and gets nothing", async () => {
   for (const name of ["gullwing.localhost.trickster", "gu11wing", "gulwling", "gullwing-login", "gullvving"]) {
     await site.goto(d.site(name)).catch(() => {}); // the alarm takes its place while it comes
-    for (let i = 0; i < 100 && !site.url().includes("/alarm.html"); i++) await settled(site);
+    await soon(() => site.url().includes("/alarm.html"));
     await site.waitForSelector("h2:has-text('This is not the Gullwing')");
     await site.click("text=Show the page, without filling");
     await site.waitForSelector("#password");

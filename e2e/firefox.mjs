@@ -9,7 +9,7 @@ import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import puppeteer from "puppeteer-core";
-import { build, demo, maren } from "./harness.mjs";
+import { build, demo, maren, soon } from "./harness.mjs";
 
 const uuid = "7d1f6c1e-52a1-4b0e-9a55-0d1c2b3a4f5e";
 const id = "red-locket@redlocket.example";
@@ -76,11 +76,7 @@ export const pause = (ms) => new Promise((r) => setTimeout(r, ms));
 
 /** Waits until something is so in a page. Asked from here: the driver's own wait is code that some pages forbid. */
 export async function until(page, so) {
-  for (let i = 0; i < 150; i++) {
-    if (await page.evaluate(so).catch(() => false)) return;
-    await pause(100);
-  }
-  assert.fail(`not within 15 seconds: ${so}`);
+  assert.ok(await soon(() => page.evaluate(so).catch(() => false)), `it never is: ${so}`);
 }
 
 const isDrawn = () => [...document.documentElement.children].some((e) => e.matches(":popover-open"));
@@ -99,11 +95,12 @@ export async function drawnSomewhere(page) {
  * @param {(at: string) => boolean} so
  */
 export async function pageAt(b, so) {
-  for (let i = 0; i < 150; i++) {
+  const found = await soon(async () => {
     for (const p of await b.pages()) if (so(await p.evaluate(() => location.href).catch(() => ""))) return p;
-    await pause(100);
-  }
-  assert.fail(`there is no such page: ${so}`);
+    return undefined;
+  });
+  assert.ok(found, `there is no such page: ${so}`);
+  return found;
 }
 
 /** The extension's own page whose address has the given part. */

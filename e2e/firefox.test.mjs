@@ -2,7 +2,7 @@
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
 import { connect, drawn, drawnSomewhere, firefox, offerAt, own, pageAt, pause, until } from "./firefox.mjs";
-import { maren } from "./harness.mjs";
+import { maren, soon } from "./harness.mjs";
 
 let all, d, b, desk;
 
@@ -46,11 +46,9 @@ test("the extension's window lists, finds, and says that the vault is locked", a
   );
   const w = await own(b, "window.html");
   const says = async (what) => {
-    for (let i = 0; i < 50; i++) {
-      if ((await w.evaluate(() => document.body?.innerText ?? "")).includes(what)) return;
-      await pause(100);
-    }
-    assert.fail(`the window doesn't say ${what}: ${await w.evaluate(() => document.body.innerText)}`);
+    const text = () => w.evaluate(() => document.body?.innerText ?? "");
+    if (!(await soon(async () => (await text()).includes(what))))
+      assert.fail(`the window doesn't say ${what}: ${await text()}`);
   };
   await says("Logins for lanternfish.localhost");
   const find = (q) =>
@@ -141,12 +139,9 @@ async function down(page, field) {
   await pause(200);
 }
 async function filled(field, what) {
-  for (let i = 0; i < 300; i++) {
-    const v = await field.evaluate((e) => e.value);
-    if (v) return v;
-    await pause(50);
-  }
-  assert.fail(`${what} wasn't filled`);
+  const v = await soon(() => field.evaluate((e) => e.value));
+  assert.ok(v, `${what} wasn't filled`);
+  return v;
 }
 
 for (const [name, s] of Object.entries({

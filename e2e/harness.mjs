@@ -44,6 +44,25 @@ const plain = (() => {
 /** Whether every case is tried, and not one of each kind: `make thorough`. */
 export const thorough = process.env.REDLOCKET_THOROUGH === "1";
 
+/** How long anything is waited for, in milliseconds: the machine may have other work, and get to this one late. */
+export const PATIENCE = 60_000;
+
+/** @param {number} ms */
+const after = (ms) => new Promise((done) => setTimeout(done, ms));
+
+/**
+ * Asks until something is so, and returns it; after a minute whatever it is then, for the test to say what was wanted.
+ * @template T
+ * @param {() => Promise<T> | T} is
+ * @param {() => Promise<unknown>} [pause] between two questions
+ */
+export async function soon(is, pause = () => after(50)) {
+  for (const end = Date.now() + PATIENCE; ; await pause()) {
+    const v = await is();
+    if (v || Date.now() > end) return v;
+  }
+}
+
 /**
  * Builds the program; ./test has built it once for all and says where: with quick stretching of master passwords, as
  * vaults are opened again and again, and as it is released.
@@ -149,6 +168,7 @@ export async function browser({ extension = false, granted = [], camera = "", ..
     ignoreDefaultArgs: extension ? ["--disable-extensions"] : [],
     ...options,
   });
+  context.setDefaultTimeout(PATIENCE);
   let id = "";
   if (extension) {
     const worker = context.serviceWorkers()[0] ?? (await context.waitForEvent("serviceworker"));
@@ -196,14 +216,13 @@ async function looked(context) {
 export async function codeMailed(page, d, email) {
   const post = await page.context().newPage();
   try {
-    for (let i = 0; i < 50; i++) {
+    const code = await soon(async () => {
       await post.goto(d.site("post"));
       const mails = (await post.innerText("body")).split("To ").filter((m) => m.startsWith(email));
-      const code = mails.map((m) => /^ {4}(\d{4} \d{4})$/m.exec(m)).find(Boolean);
-      if (code) return code[1];
-      await after(100);
-    }
-    throw new Error(`no code was mailed to ${email}`);
+      return mails.map((m) => /^ {4}(\d{4} \d{4})$/m.exec(m)).find(Boolean);
+    });
+    if (!code) throw new Error(`no code was mailed to ${email}`);
+    return code[1];
   } finally {
     await post.close();
   }
@@ -212,7 +231,6 @@ export async function codeMailed(page, d, email) {
 /** What the extension itself waits: until a page is quiet, and until what was drawn can have been read. */
 const QUIET = 60;
 const READING = 250;
-const after = (ms) => new Promise((done) => setTimeout(done, ms));
 
 /**
  * Waits until the extension has dealt with what happened in a page: it has looked again once the page was quiet, no
@@ -266,12 +284,9 @@ export async function shownText(page) {
  */
 export async function says(page, what) {
   let text = "";
-  for (let i = 0; i < 100; i++) {
-    text = await shownText(page);
-    if (what.test(text)) return text;
-    await settled(page);
-  }
-  assert.fail(`it never says ${what}, but “${text}”`);
+  const said = async () => what.test((text = await shownText(page)));
+  if (!(await soon(said, () => settled(page)))) assert.fail(`it never says ${what}, but “${text}”`);
+  return text;
 }
 
 /**
@@ -318,11 +333,7 @@ export async function offerAt(page) {
 /** Waits until the extension shows something in a page. */
 export async function offered(page) {
   await page.bringToFront();
-  for (let i = 0; i < 200; i++) {
-    if (await shownText(page)) return;
-    await after(50);
-  }
-  throw new Error("nothing is shown");
+  if (!(await soon(() => shownText(page)))) throw new Error("nothing is shown");
 }
 
 /**
@@ -352,20 +363,15 @@ export async function pressDrawn(page, text) {
 }
 
 async function press(page, text) {
-  for (let i = 0; i < 400; i++) {
-    if (await drawnAt(page, text)) {
-      await readable(page);
-      const at = await drawnAt(page, text);
-      if (at) {
-        await page.mouse.move(at.x, at.y);
-        await page.mouse.click(at.x, at.y);
-        return;
-      }
-    }
-    if (i === 0) await page.bringToFront(); // what nobody sees may never be drawn
-    await after(50);
-  }
-  throw new Error(`“${text}” is not drawn`);
+  await page.bringToFront(); // what nobody sees may never be drawn
+  const at = await soon(async () => {
+    if (!(await drawnAt(page, text))) return undefined;
+    await readable(page);
+    return drawnAt(page, text);
+  });
+  if (!at) throw new Error(`“${text}” is not drawn`);
+  await page.mouse.move(at.x, at.y);
+  await page.mouse.click(at.x, at.y);
 }
 
 /**
@@ -375,16 +381,16 @@ async function press(page, text) {
  */
 export async function pressAway(page, text) {
   await press(page, text);
-  for (let i = 1; i < 200; i++) {
+  let asked = 0;
+  const gone = await soon(async () => {
     const at = await drawnAt(page, text);
-    if (!at) return;
-    if (i % 40 === 0) {
+    if (at && ++asked % 40 === 0) {
       await page.mouse.move(at.x, at.y);
       await page.mouse.click(at.x, at.y);
     }
-    await after(50);
-  }
-  throw new Error(`“${text}” stays`);
+    return !at;
+  });
+  if (!gone) throw new Error(`“${text}” stays`);
 }
 
 /**
@@ -446,7 +452,7 @@ export async function unlock(page, device, password, whose = "Maren") {
  * @param {import("playwright-core").Page} page
  * @param {string} url
  */
-export async function arrived(page, url, timeout = 10000) {
+export async function arrived(page, url, timeout = PATIENCE) {
   for (let tries = 0; ; tries++) {
     try {
       return await page.waitForURL(url, { timeout });
@@ -457,7 +463,7 @@ export async function arrived(page, url, timeout = 10000) {
 }
 
 /** Waits until a page is the lock page. What else is drawn again while the vault locks leads there too. */
-export const lockPage = (page, timeout = 10000) => arrived(page, "**/open/**", timeout);
+export const lockPage = (page) => arrived(page, "**/open/**");
 
 /** Connects a browser's extension to a device whose vault is open in page. */
 export async function connect(b, page, device, person = maren) {

@@ -168,7 +168,7 @@ test("the tab is closed in the middle: all of it is there or nothing", async () 
     await Promise.race([tab.close(), page.waitForTimeout(3000)]);
     await page.bringToFront();
     await page.goto(d.desk + "/import");
-    await page.waitForSelector("#start, .next-steps", { timeout: 30_000 }); // it never began, or it is through
+    await page.waitForSelector("#start, .next-steps"); // it never began, or it is through
     await page.goto(d.desk + "/logins?q=s5999.example");
     const there = /1 fits/.test(await page.innerText("#found"));
     await page.goto(d.desk + "/logins");
@@ -178,7 +178,7 @@ test("the tab is closed in the middle: all of it is there or nothing", async () 
     await page.goto(d.desk + "/import");
     if (there) {
       await page.click("text=Take it back >> nth=0");
-      await page.waitForSelector(".done:has-text('6,000 items gone')", { timeout: 30_000 });
+      await page.waitForSelector(".done:has-text('6,000 items gone')");
     } else await page.click("text=Drop these files");
   }
 });

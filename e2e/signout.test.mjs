@@ -14,6 +14,7 @@ import {
   lockPage,
   maren,
   settled,
+  soon,
   unlock,
 } from "./harness.mjs";
 
@@ -80,11 +81,6 @@ const left = (page) =>
     ...[window.name, history.state, location.search].filter(Boolean),
   ]);
 
-/** Waits, for a while, until something is so. @param {() => Promise<boolean>} is */
-const soon = async (is) => {
-  for (let i = 0; i < 20 && !(await is()); i++) await new Promise((r) => setTimeout(r, 300));
-};
-
 const signedIn = async (site) => {
   const page = await b.page();
   await page.goto(d.site(site, "/welcome"));
@@ -118,7 +114,7 @@ test("sites that were filled are signed out at locking, and one that was typed i
   await desk.evaluate(() => document.activeElement?.blur());
   await desk.keyboard.press("Shift+L");
   await lockPage(desk);
-  await arrived(filled, d.site("lanternfish", "/"), 30000); // its first page
+  await arrived(filled, d.site("lanternfish", "/")); // its first page
   await filled.waitForTimeout(1500); // what it wrote while it ended goes too
   await soon(async () => !(await signedIn("lanternfish")));
   await soon(async () => (await left(filled)).length === 0);
@@ -147,12 +143,12 @@ test("also when the app ends, and when the vault was opened again before anybody
   await desk.keyboard.press("Shift+L");
   await lockPage(desk);
   await unlock(desk, d.laptop, maren.password);
-  await arrived(filled, d.site("lanternfish", "/"), 30000); // its first page
+  await arrived(filled, d.site("lanternfish", "/")); // its first page
   await filled.waitForTimeout(1500);
   assert.deepEqual(await kept(), {});
   await signInByFill(filled, "lanternfish");
   await d.stop();
-  for (let i = 0; i < 100 && (await kept()).sites; i++) await filled.waitForTimeout(100);
+  await soon(async () => !(await kept()).sites);
   assert.deepEqual(await kept(), {});
   assert.deepEqual(await b.context.cookies(d.site("lanternfish", "/")), []);
 });

@@ -1,7 +1,7 @@
 // The sites of the practice town, by the extension in Chromium: signed up at, kept, and the password changed.
 import test from "node:test";
 import assert from "node:assert/strict";
-import { pressAway, settled, thorough } from "./harness.mjs";
+import { pressAway, settled, soon, thorough } from "./harness.mjs";
 import { at, choose, d, desk, filled, inTown, newcomer, signUp, sites } from "./town.mjs";
 
 inTown(17720);
@@ -16,7 +16,7 @@ async function kept(name, password) {
   await desk.waitForSelector("#sheet h1");
   await desk.keyboard.press("s");
   const shown = async () => (await desk.locator(".glyphs").allInnerTexts()).join("");
-  for (let i = 0; i < 100 && (await shown()) !== password; i++) await new Promise((done) => setTimeout(done, 50));
+  await soon(async () => (await shown()) === password);
   assert.equal(await shown(), password, name);
 }
 

@@ -1,7 +1,7 @@
 // The practice town, walked by the extension in Chromium: what its tests share.
 import { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { browser, build, chooseByKeys, connect, demo, maren, unlock, readable, settled } from "./harness.mjs";
+import { browser, build, chooseByKeys, connect, demo, maren, readable, settled, soon, unlock } from "./harness.mjs";
 
 /** The demo, a browser with the extension, and a page in it at the device app. @type {any} */
 export let d;
@@ -66,14 +66,14 @@ export async function choose(...by) {
 
 const value = async (field) => field.inputValue();
 export async function filled(field, what) {
-  for (let i = 0; i < 200; i++) {
-    const v = await value(field).catch(() => "");
-    if (v) return v;
+  let asked = 0;
+  const v = await soon(async () => {
     // A press that came too early is not taken: a person presses again.
-    if (i === 80 && last) await chooseByKeys(...last);
-    await new Promise((r) => setTimeout(r, 50));
-  }
-  assert.fail(`${what} wasn't filled`);
+    if (++asked % 80 === 0 && last) await chooseByKeys(...last);
+    return value(field).catch(() => "");
+  });
+  assert.ok(v, `${what} wasn't filled`);
+  return v;
 }
 
 /** A tab at a site, signed out. @param {string} name @param {string} path */

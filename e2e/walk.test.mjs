@@ -219,14 +219,14 @@ test("a change shows on another device by itself, and the cloud may be away", as
   await page.fill("#title", "Zebra Crossing Club");
   await page.click(".sheet-acts button:has-text('Save')");
   await other.bringToFront(); // a page in the background draws no new lines
-  await other.waitForSelector("b:has-text('Zebra Crossing Club')", { timeout: 3000 });
+  await other.waitForSelector("b:has-text('Zebra Crossing Club')");
   await other.click("text=Zebra Crossing Club");
   await other.waitForSelector("#sheet h1:has-text('Zebra')");
   await page.bringToFront();
   await page.keyboard.press("e");
   await page.fill("#notes", "meets on Tuesdays");
   await page.click(".sheet-acts button:has-text('Save')");
-  await other.waitForSelector("#sheet >> text=meets on Tuesdays", { timeout: 3000 });
+  await other.waitForSelector("#sheet >> text=meets on Tuesdays");
 
   const devices = await b.page();
   await devices.goto(d.desk + "/devices");
@@ -359,9 +359,9 @@ test("by the sheet to a second computer; the cloud goes away; both passwords are
     await page.waitForSelector("text=catches up by itself");
     await accessible(page, "devices, the cloud away");
     cloud = await start(program, cloudArgs, "Its data is in");
-    await p2.waitForSelector("text=in step with the cloud", { timeout: 60000 });
+    await p2.waitForSelector("text=in step with the cloud");
     await page.goto(at1 + "/logins?q=Brackish");
-    await page.waitForSelector(".word-trouble:has-text('undecided')", { timeout: 60000 });
+    await page.waitForSelector(".word-trouble:has-text('undecided')");
     await page.click(".line-main");
     await page.waitForSelector("text=There are several passwords");
     await accessible(page, "an undecided login");
@@ -397,7 +397,7 @@ test("by the sheet to a second computer; the cloud goes away; both passwords are
     await page.waitForURL("**/logins");
     await page.waitForSelector("b:has-text('Brackish')");
     await p2.goto(at2 + "/logins");
-    await p2.waitForSelector("text=signed out at the cloud", { timeout: 60000 });
+    await p2.waitForSelector("text=signed out at the cloud");
   } finally {
     await c2.close();
     for (const p of [one, two, three, cloud]) await p?.stop();
@@ -440,7 +440,7 @@ test("locking takes every page of the profile to the lock page at once", async (
   await page.evaluate(() => document.activeElement?.blur());
   await page.keyboard.press("Shift+L");
   await lockPage(page);
-  await lockPage(second, 3000);
+  await lockPage(second);
   await second.goto(d.desk + "/logins");
   assert.match(second.url(), /\/open\//);
   await second.close();
