@@ -14,7 +14,7 @@ func (x clue) inDate() bool {
 }
 
 // silent reports whether the page gives the field no name of the standard's, and no other use.
-func (x clue) silent() bool { return x.token == "" && !x.all.has(saysOther) }
+func (x clue) silent() bool { return x.token == "" && !x.all.any(saysOther, saysUnpaidCard) }
 
 // cardRules are the rules about the fields of a payment card, once its form is known to ask for
 // one.
@@ -74,6 +74,12 @@ var cardRules = ranked(
 		when: func(x clue) bool { return x.silent() && x.says(CardName) },
 	},
 	rule{
+		name: "speaks of a name and of a card", role: CardName,
+		when: func(x clue) bool {
+			return x.silent() && x.text() && x.label.has(saysCard) && x.says(Name, GivenName, FamilyName)
+		},
+	},
+	rule{
 		name: "speaks of the card's kind", role: CardType,
 		when: func(x clue) bool { return x.silent() && x.says(CardType) },
 	},
@@ -85,8 +91,8 @@ func (x clue) expiry() bool { return x.says(CardExpiry) && x.Type != "select" }
 // for a card's number, or is named by the standard's word: words alone, such as "expiry" or
 // "security code", mean other things elsewhere. A shop may have each of them in a frame of its
 // payment company's.
-func findCard(fields []*candidate) bool {
-	number := cardNumber(fields)
+func findCard(form Form, fields []*candidate) bool {
+	number := cardNumber(form, fields)
 	named := func(c *candidate) bool { return c.token.Card() && c.token != CardType }
 	if number < 0 && !slices.ContainsFunc(fields, named) {
 		return false
@@ -110,23 +116,45 @@ func findCard(fields []*candidate) bool {
 }
 
 // cardNumber returns which field is for a card's number; -1 for none.
-func cardNumber(fields []*candidate) int {
+func cardNumber(form Form, fields []*candidate) int {
+	hasCode := slices.ContainsFunc(fields, func(c *candidate) bool { return c.says(CardCode) })
+	if !hasCode && lex.read(normal(form.Head, form.Submit)).has(saysUnpaidCard) {
+		return slices.IndexFunc(fields, func(c *candidate) bool { return c.token == CardNumber })
+	}
 	number := slices.IndexFunc(fields, func(c *candidate) bool {
 		if c.token != "" {
 			return c.token == CardNumber
 		}
 		box := c.text() && c.Type != "email" || c.Type == "password"
-		return box && c.says(CardNumber) && !c.all.any(saysOther, saysSecretOther, saysThing)
+		return box && c.says(CardNumber) && !c.otherThing() && (len(fields) == 1 || paidWith(fields))
 	})
-	if number >= 0 {
+	if number >= 0 || !paidWith(fields) {
 		return number
 	}
-	hasCode := func(c *candidate) bool { return c.says(CardCode) && !c.all.has(saysCode) }
-	if !slices.ContainsFunc(fields, hasCode) {
-		return -1
-	}
 	return slices.IndexFunc(fields, func(c *candidate) bool {
-		return c.text() && c.token == "" && sixteen.MatchString(c.Label)
+		ofCard := c.label.has(saysCard) && c.label.has(saysNumber) || sixteen.MatchString(c.Label) ||
+			hasCode && bareNumber.MatchString(normal(c.Label))
+		return c.text() && c.token == "" && ofCard && !c.otherThing() && !c.says(CardCode, CardName)
+	})
+}
+
+// otherThing reports whether the field's words speak of something that no payment is made with.
+func (c *candidate) otherThing() bool {
+	return c.all.or(c.near).has(saysUnpaidCard) || c.all.any(saysOther, saysSecretOther, saysThing)
+}
+
+// paidWith reports whether a form asks for more of a payment card than its number. A number alone is also what cards
+// have that nothing is paid with: a club's, a library's.
+func paidWith(fields []*candidate) bool {
+	return slices.ContainsFunc(fields, func(c *candidate) bool {
+		switch {
+		case c.token != "":
+			return c.token.Card()
+		case c.says(CardCode): // a security code is also what is sent to a telephone
+			return !c.all.has(saysCode) || c.MaxLength == 3 || c.MaxLength == 4
+		}
+		return c.says(CardExpiry, CardMonth, CardYear, CardName, CardType) || c.near.has(classOf[CardExpiry]) ||
+			c.months() || c.years() > 0 || c.label.has(saysMonth)
 	})
 }
 

@@ -2,6 +2,7 @@ package autofill
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"testing"
 
@@ -9,18 +10,25 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// writtenCase is a form whose fields' roles were written down by hand.
+type writtenCase struct {
+	Name     string   `json:"name"`
+	Kind     string   `json:"kind"`
+	Roles    []string `json:"roles"` // of the snapshot's fields
+	Snapshot Snapshot `json:"snapshot"`
+}
+
+func writtenCases(t *testing.T, name string) (list []writtenCase) {
+	b, err := os.ReadFile(corpus + name)
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(b, &list))
+	return list
+}
+
 // TestCases reads the forms of testdata/pages/cases.html, of which each field's role and each form's kind was written
 // down without looking at the rules.
 func TestCases(t *testing.T) {
-	b, err := os.ReadFile(corpus + "cases.json")
-	require.NoError(t, err)
-	var list []struct {
-		Name     string   `json:"name"`
-		Kind     string   `json:"kind"`
-		Roles    []string `json:"roles"` // of the snapshot's fields
-		Snapshot Snapshot `json:"snapshot"`
-	}
-	require.NoError(t, json.Unmarshal(b, &list))
+	list := writtenCases(t, "cases.json")
 	require.Greater(t, len(list), 120)
 	for _, c := range list {
 		t.Run(c.Name, func(t *testing.T) {
@@ -46,6 +54,50 @@ func TestCases(t *testing.T) {
 				}
 				assert.Equal(t, want, roles[f.ID], "%s %s", f.Name, f.Label)
 			}
+		})
+	}
+}
+
+// TestDetailCases reads the forms of testdata/pages/details.html: addresses, cards and persons. What isn't read as wanted
+// yet is named, with why.
+func TestDetailCases(t *testing.T) {
+	known := map[string]string{
+		"gift recipient":                "a form that asks for one detail alone gets no offer",
+		"loyalty card":                  "a form that asks for one detail alone gets no offer",
+		"newsletter with birthday":      "read as a sign-up, whose e-mail address is the user name",
+		"saved card cvv":                "a security code alone means other things elsewhere",
+		"ambulance / emergency contact": "headings between fields aren't read",
+		"event ticket holders":          "headings between fields aren't read",
+		"bank own account details":      "a form that asks for one detail alone gets no offer",
+		"kids club birthday":            "what asks for a name and an e-mail address alone is taken for a newsletter",
+		"gift delivery two parties":     "a recipient may be whoever orders",
+		"move house both":               "which of two addresses is the present one isn't read",
+	}
+	list := writtenCases(t, "details.json")
+	require.Greater(t, len(list), 100)
+	for _, c := range list {
+		t.Run(c.Name, func(t *testing.T) {
+			roles := map[int]Role{}
+			for _, r := range Read(c.Snapshot) {
+				for id, role := range r.Roles {
+					roles[id] = role
+				}
+			}
+			require.Len(t, c.Snapshot.Fields, len(c.Roles))
+			var wrong []string
+			for i, f := range c.Snapshot.Fields {
+				got, want := roles[f.ID], Role(c.Roles[i])
+				// a street in one line is either; what a new account is for is asked about in TestCases
+				same := got == want || want == Line1 && got == Street || want == Street && got == Line1
+				if !same && !(c.Kind == string(SignUp) && got.Login()) {
+					wrong = append(wrong, fmt.Sprintf("%s %s: %q for %q", f.Name, f.Label, got, want))
+				}
+			}
+			if why, ok := known[c.Name]; ok {
+				assert.NotEmpty(t, wrong, "it is read as wanted now: %s", why)
+				return
+			}
+			assert.Empty(t, wrong)
 		})
 	}
 }

@@ -21,12 +21,13 @@ func details(fields []*candidate) int {
 			}
 			continue
 		}
-		if c.all.any(saysUser) && !c.says(Nickname) ||
+		if c.all.any(saysUser) && !c.says(Nickname) || c.all.or(c.near).has(saysOtherPerson) ||
 			c.all.any(saysSearch, saysOther, saysSecretOther, saysThing, saysNewsletter) && !c.says(Town, Postcode) {
 			continue
 		}
 		c.role = c.detail()
 	}
+	surname(fields)
 	for i, c := range fields {
 		if i > 0 && c.role == "" && c.text() && c.token == "" &&
 			(fields[i-1].role == Street || fields[i-1].role == Line1) &&
@@ -56,6 +57,28 @@ func details(fields []*candidate) int {
 // bareNumber is a label that says "number" and nothing of what: beside a street it is the
 // house's.
 var bareNumber = regexp.MustCompile(`^ (?:number|no|nr|n|num|numero|número|numéro|nummer|номер)(?: no)? $`)
+
+// bareName is a label that says "name" and nothing of which: beside one for the given name it is the family's.
+var bareName = regexp.MustCompile(`^ (?:name|naam|namn|navn|nimi|nom|nome) $`)
+
+// surname takes "Name" beside "First name" for the family name where no field asks for that.
+func surname(fields []*candidate) {
+	var name *candidate
+	given := false
+	for _, c := range fields {
+		switch {
+		case c.role == FamilyName, c.role == Name && name != nil:
+			return
+		case c.role == GivenName:
+			given = true
+		case c.role == Name:
+			name = c
+		}
+	}
+	if given && name != nil && name.token == "" && bareName.MatchString(normal(name.Label)) {
+		name.role = FamilyName
+	}
+}
 
 // detail gives a field without a token the one role that its label speaks of, or its
 // name where the label speaks of none or of several. Where that isn't one either the
@@ -118,6 +141,16 @@ func (c *candidate) detail() Role {
 // joint is what a label with two roles means, where people put two things in one box.
 func joint(list []Role) Role {
 	has := func(r Role) bool { return slices.Contains(list, r) }
+	if has(Street) || has(Line1) || has(Line2) || has(HouseNumber) || has(Town) {
+		// "Street name" names no person
+		rest := slices.DeleteFunc(slices.Clone(list), func(r Role) bool { return r == Name || r == GivenName })
+		if len(rest) < len(list) {
+			if len(rest) == 1 {
+				return rest[0]
+			}
+			return joint(rest)
+		}
+	}
 	switch {
 	case has(GivenName) && has(FamilyName), has(Name) && (has(GivenName) || has(FamilyName)) && len(list) == 2:
 		if has(GivenName) && has(FamilyName) {
@@ -202,7 +235,10 @@ func telephoneParts(fields []*candidate) {
 			i = j
 			continue
 		}
-		if country {
+		switch {
+		case i > 0 && fields[i-1].role == TelArea:
+			fields[i].role = TelLocal
+		case country:
 			fields[i].role = TelNational
 		}
 	}

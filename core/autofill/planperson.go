@@ -215,7 +215,7 @@ func (p *planner) birthday(f Field, role Role, day string) {
 	case role == Birthday && f.Type == "date":
 		p.fits(f, role, day)
 	case role == Birthday:
-		p.fits(f, role, dateText(f, dd, mm, yyyy, p.snapshot.Lang))
+		p.fits(f, role, dateText(f, date{dd, mm, yyyy}, p.snapshot.Lang))
 	case role == BirthMonth && f.Type == "select":
 		for _, o := range f.Options {
 			if monthOf(o) == m {
@@ -232,41 +232,4 @@ func (p *planner) birthday(f Field, role Role, day string) {
 	default:
 		p.fits(f, role, map[Role]string{BirthDay: dd, BirthMonth: mm, BirthYear: yyyy}[role])
 	}
-}
-
-var dateShape = regexp.MustCompile(
-	`(?i)\b(d{1,2}|t{2}|j{2}|m{1,2}|y{4}|j{4}|a{4})([-/. ])(d{1,2}|t{2}|m{1,2})([-/. ])(d{1,2}|t{2}|y{4}|j{4}|a{4})`,
-)
-
-// dateText writes a date the way a field asks for it, or as its page's language does.
-func dateText(f Field, dd, mm, yyyy, lang string) string {
-	if m := dateShape.FindStringSubmatch(f.Label + " " + f.Near); m != nil {
-		out := ""
-		for i, part := range []string{m[1], m[3], m[5]} {
-			switch p := strings.ToLower(part); {
-			case len(p) == 4:
-				out += yyyy
-			case p[0] == 'm':
-				out += mm
-			default:
-				out += dd
-			}
-			if i < 2 {
-				out += m[2]
-			}
-		}
-		return out
-	}
-	switch {
-	case strings.HasPrefix(strings.ToLower(lang), "en-us"):
-		return mm + "/" + dd + "/" + yyyy
-	case len(lang) >= 2 &&
-		slices.Contains([]string{"de", "da", "nb", "no", "fi", "pl", "cs", "ru", "tr"}, strings.ToLower(lang[:2])):
-		return dd + "." + mm + "." + yyyy
-	case len(lang) >= 2 && slices.Contains([]string{"sv", "ja", "zh", "ko", "hu"}, strings.ToLower(lang[:2])):
-		return yyyy + "-" + mm + "-" + dd
-	case strings.HasPrefix(strings.ToLower(lang), "nl"):
-		return dd + "-" + mm + "-" + yyyy
-	}
-	return dd + "/" + mm + "/" + yyyy
 }

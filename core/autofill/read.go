@@ -141,6 +141,9 @@ func look(f Field) *candidate {
 	if c.label == (said{}) && len(n) > 0 && (n[0] == "q" || n[0] == "s") && n[len(n)-1] == n[0] {
 		c.name.add(saysSearch) // what search boxes are called, and nothing else is (common practice)
 	}
+	if f.Type == "select" && c.label.or(c.name) == (said{}) && len(f.Options) > 0 {
+		c.label = lex.read(normal(f.Options[0].Text)) // "State", "Month": what it shows before somebody chooses
+	}
 	c.all = c.label.or(c.name)
 	c.token, c.part, _ = tokenRole(f.Autocomplete)
 	c.digits = numbersOf(f.Options)
@@ -273,7 +276,7 @@ func (p frame) weigh(f Form) (e evidence) {
 // read finds out what a form is for and what its fields are.
 func (p frame) read(form Form, fields []*candidate) (Reading, bool) {
 	e := p.weigh(form)
-	card := findCard(fields)
+	card := findCard(form, fields)
 	codePieces(form, p, fields)
 	passwords := findPasswords(fields, card)
 	if e.ofThing(fields) {
@@ -301,7 +304,7 @@ func (p frame) read(form Form, fields []*candidate) (Reading, bool) {
 	}
 	writes := slices.ContainsFunc(fields, func(c *candidate) bool { return c.all.has(saysOther) }) // a message
 	loose := e.search > 0 || e.news > 0 && e.signUp == 0 || kind == "" && !card && writes
-	r := Reading{Kind: kind, Card: card, Details: asks(fields, asked, loose) || kind == SignUp && asked > 0}
+	r := Reading{Kind: kind, Card: card, Details: asks(fields, asked, loose) || (kind == SignUp || card) && asked > 0}
 	if r.Kind == "" {
 		if !r.Card && !r.Details {
 			return r, false

@@ -22,6 +22,8 @@ func cardPage(more ...Field) Snapshot {
 	return onePage("Pay", append([]Field{{Type: "text", Label: "Card number"}}, more...)...)
 }
 
+var cvc = Field{Type: "text", Label: "CVC", MaxLength: 3}
+
 func onePage(submit string, fields ...Field) Snapshot {
 	s := Snapshot{Forms: []Form{{ID: 1, Submit: submit}}}
 	for i, f := range fields {
@@ -103,6 +105,7 @@ var rulePages = []struct {
 	{"two letters that speak of the expiry", 1, cardPage(Field{Type: "text", Label: "Expiry", MaxLength: 2})},
 	{"speaks of the expiry", 1, cardPage(Field{Type: "text", Label: "Expiry date"})},
 	{"speaks of the name on the card", 1, cardPage(Field{Type: "text", Label: "Name on card"})},
+	{"speaks of a name and of a card", 1, cardPage(Field{Type: "text", Label: "Name, as your card has it"}, cvc)},
 	{"speaks of the card's kind", 1, cardPage(Field{Type: "select", Label: "Card type"})},
 }
 

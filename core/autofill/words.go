@@ -34,20 +34,22 @@ const (
 	saysForgot
 	saysRemember
 	saysCard
-	saysBilling
-	saysRefused // that it was wrong
-	saysDemands // what may be wrong with it, or something else
+	saysUnpaidCard // a card that nothing is paid with, or a date or number of a card that is none of ours
+	saysRefused    // that it was wrong
+	saysDemands    // what may be wrong with it, or something else
 	saysDone
-	saysMachine  // what a program needs to reach another one
-	saysSetUp    // that a program is set up for the first time
-	saysForOther // that an account is made for somebody else
-	saysByMail   // that a link or a code is sent to sign in with
-	saysAgrees   // that who fills it in accepts terms
-	saysConfirm  // that who is signed in is asked once more
+	saysMachine     // what a program needs to reach another one
+	saysSetUp       // that a program is set up for the first time
+	saysForOther    // that an account is made for somebody else
+	saysByMail      // that a link or a code is sent to sign in with
+	saysAgrees      // that who fills it in accepts terms
+	saysConfirm     // that who is signed in is asked once more
+	saysOtherPerson // somebody else than who fills it in
 	saysDay
 	saysMonth
 	saysYear
-	firstRole // roles follow, in the order of namedRoles
+	saysNumber // the word "number", of whatever
+	firstRole  // roles follow, in the order of namedRoles
 )
 
 // classNames are what the classes are called in words.tsv.
@@ -71,7 +73,7 @@ var classNames = map[string]class{
 	"forgot":       saysForgot,
 	"remember":     saysRemember,
 	"card":         saysCard,
-	"billing":      saysBilling,
+	"unpaid-card":  saysUnpaidCard,
 	"refused":      saysRefused,
 	"demands":      saysDemands,
 	"done":         saysDone,
@@ -81,9 +83,11 @@ var classNames = map[string]class{
 	"by-mail":      saysByMail,
 	"agrees":       saysAgrees,
 	"confirm":      saysConfirm,
+	"other-person": saysOtherPerson,
 	"day":          saysDay,
 	"month":        saysMonth,
 	"year":         saysYear,
+	"number":       saysNumber,
 }
 
 // The words by which pages name what has to do with logins, and the fields of cards and
@@ -104,14 +108,15 @@ type entry struct {
 // lexicon finds terms in normal text.
 type lexicon struct {
 	words     map[string][]entry
-	languages map[string]bool // that it has words of
+	whole     map[string][]class // of texts that say nothing else
+	languages map[string]bool    // that it has words of
 	inside    map[rune][]entry
 }
 
 var lex = newLexicon()
 
 func newLexicon() *lexicon {
-	l := &lexicon{map[string][]entry{}, map[string]bool{}, map[rune][]entry{}}
+	l := &lexicon{map[string][]entry{}, map[string][]class{}, map[string]bool{}, map[rune][]entry{}}
 	for _, t := range words.MustParse(loginTable) {
 		c, ok := classNames[t.Says]
 		if !ok {
@@ -132,6 +137,10 @@ func newLexicon() *lexicon {
 
 func (l *lexicon) add(t words.Term, c class) {
 	text := strings.TrimSpace(normal(t.Text))
+	if t.Whole {
+		l.whole[text] = append(l.whole[text], c)
+		return
+	}
 	if t.Inside {
 		first, _ := utf8.DecodeRuneInString(text)
 		l.inside[first] = append(l.inside[first], entry{[]string{text}, c})
@@ -160,6 +169,9 @@ func (s said) or(t said) said { return said{s[0] | t[0], s[1] | t[1]} }
 // counts, and what it covers is read no further.
 func (l *lexicon) read(text string) (out said) {
 	list := strings.Fields(text)
+	for _, c := range l.whole[strings.Join(list, " ")] {
+		out.add(c)
+	}
 	var covered [][2]int // of the text, by terms of several words
 	at := 0
 	for i := 0; i < len(list); {

@@ -3,7 +3,7 @@
 //
 // A table is UTF-8 text. A line is what is said, the language (ISO 639-1, or "--" for no language's) and the term,
 // separated by tabs; empty lines and lines that begin with "#" are left out. A term
-// that begins with "~" is found inside longer words too.
+// that begins with "~" is found inside longer words too; one that begins with "=" counts only where nothing else is said.
 package words
 
 import (
@@ -15,8 +15,9 @@ import (
 type Term struct {
 	Says     string // what it means, in the words of who uses the table
 	Language string // ISO 639-1, or "--"
-	Text     string // without the "~"
+	Text     string // without the mark
 	Inside   bool   // whether it is found inside longer words
+	Whole    bool   // whether it counts only where nothing else is said
 }
 
 // Parse returns the terms of a table in their order. A line that isn't one is an error
@@ -35,10 +36,11 @@ func Parse(table string) ([]Term, error) {
 			return nil, fmt.Errorf("words: line %d isn't a meaning, a language and a term: %q", n, line)
 		}
 		text, inside := strings.CutPrefix(cells[2], "~")
+		text, whole := strings.CutPrefix(text, "=")
 		if text == "" || strings.TrimSpace(text) != text {
 			return nil, fmt.Errorf("words: line %d has no term: %q", n, line)
 		}
-		out = append(out, Term{cells[0], cells[1], text, inside})
+		out = append(out, Term{cells[0], cells[1], text, inside, whole})
 	}
 	return out, nil
 }
