@@ -58,8 +58,8 @@ func TestCases(t *testing.T) {
 	}
 }
 
-// TestDetailCases reads the forms of testdata/pages/details.html: addresses, cards and persons. What isn't read as wanted
-// yet is named, with why.
+// TestDetailCases reads the forms of testdata/pages/details.html: addresses, cards and persons. What isn't read as
+// wanted yet is named, with why.
 func TestDetailCases(t *testing.T) {
 	known := map[string]string{
 		"gift recipient":                "a form that asks for one detail alone gets no offer",

@@ -123,7 +123,7 @@ func shapeOf(groups []letterGroup) (s shape, ok bool) {
 	}
 	together := apart == ""
 	switch {
-	case year == 1, !together && !slices.Contains(separators, apart):
+	case year == 1, !together && !slices.Contains(separators, apart), apart == " " && groups[year].size != 4:
 		return s, false
 	case len(groups) == 2 && (year >= 0 || m < 0 || together || apart == " "): // a day of the year, or anything
 		return s, false

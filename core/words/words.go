@@ -3,7 +3,8 @@
 //
 // A table is UTF-8 text. A line is what is said, the language (ISO 639-1, or "--" for no language's) and the term,
 // separated by tabs; empty lines and lines that begin with "#" are left out. A term
-// that begins with "~" is found inside longer words too; one that begins with "=" counts only where nothing else is said.
+// that begins with "~" is found inside longer words too; one that begins with "=" counts only where nothing else is
+// said.
 package words
 
 import (

@@ -10,17 +10,18 @@ import (
 )
 
 func TestParse(t *testing.T) {
-	terms, err := words.Parse("# shells\n\nwinkle\tde\t~strandschnecke\r\nwinkle\ten\tedible winkle")
+	terms, err := words.Parse("# shells\n\nwinkle\tde\t~strandschnecke\r\nwinkle\ten\tedible winkle\nwinkle\tda\t=by")
 	require.NoError(t, err)
 	assert.Equal(t, []words.Term{
 		{Says: "winkle", Language: "de", Text: "strandschnecke", Inside: true},
 		{Says: "winkle", Language: "en", Text: "edible winkle"},
+		{Says: "winkle", Language: "da", Text: "by", Whole: true},
 	}, terms)
 }
 
 func TestParseRefuses(t *testing.T) {
 	for _, bad := range []string{
-		"winkle", "winkle\ten", "winkle\ten\t", "winkle\ten\t~", "winkle\ten\t winkle", "\ten\twinkle",
+		"winkle", "winkle\ten", "winkle\ten\t", "winkle\ten\t~", "winkle\ten\t=", "winkle\ten\t winkle", "\ten\twinkle",
 		"winkle\tenglish\twinkle", "winkle\ten\twin\tkle",
 	} {
 		_, err := words.Parse("\n" + bad)
