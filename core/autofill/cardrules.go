@@ -140,7 +140,7 @@ func cardNumber(form Form, fields []*candidate) int {
 
 // otherThing reports whether the field's words speak of something that no payment is made with.
 func (c *candidate) otherThing() bool {
-	return c.all.or(c.near).has(saysUnpaidCard) || c.all.any(saysOther, saysSecretOther, saysThing)
+	return c.all.or(c.section).has(saysUnpaidCard) || c.all.any(saysOther, saysSecretOther, saysThing)
 }
 
 // paidWith reports whether a form asks for more of a payment card than its number. A number alone is also what cards

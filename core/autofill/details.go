@@ -21,7 +21,7 @@ func details(fields []*candidate) int {
 			}
 			continue
 		}
-		if c.all.any(saysUser) && !c.says(Nickname) || c.all.or(c.near).has(saysOtherPerson) ||
+		if c.all.any(saysUser) && !c.says(Nickname) || c.all.or(c.section).has(saysOtherPerson) ||
 			c.all.any(saysSearch, saysOther, saysSecretOther, saysThing, saysNewsletter) && !c.says(Town, Postcode) {
 			continue
 		}

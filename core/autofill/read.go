@@ -123,6 +123,7 @@ type candidate struct {
 	Field
 	label, name, near said
 	all               said // label and name
+	section           said // near, and the heading over it
 	token             Role
 	part              string
 	role              Role
@@ -137,6 +138,7 @@ func look(f Field) *candidate {
 		name:  lex.read(normal(f.Name)),
 		near:  lex.read(normal(f.Near)),
 	}
+	c.section = c.near.or(lex.read(normal(f.Section)))
 	n := strings.Fields(normal(f.Name))
 	if c.label == (said{}) && len(n) > 0 && (n[0] == "q" || n[0] == "s") && n[len(n)-1] == n[0] {
 		c.name.add(saysSearch) // what search boxes are called, and nothing else is (common practice)

@@ -45,8 +45,9 @@ type Field struct {
 	Type         string   `json:"type"` // of an input; "select" or "textarea" for those
 	Name         string   `json:"name"` // its name and id
 	Autocomplete string   `json:"autocomplete"`
-	Label        string   `json:"label"` // label, aria-label, placeholder, title
-	Near         string   `json:"near"`  // legend, description and hint beside it
+	Label        string   `json:"label"`   // label, aria-label, placeholder, title
+	Near         string   `json:"near"`    // legend, description and hint beside it
+	Section      string   `json:"section"` // the heading over it, within its form
 	Visible      bool     `json:"visible"`
 	Locked       bool     `json:"locked"` // disabled or read-only
 	Filled       bool     `json:"filled"` // has a value already
@@ -79,7 +80,7 @@ func (s Snapshot) Bound() Snapshot {
 	s.Fields = append([]Field{}, s.Fields[:min(len(s.Fields), MaxFields)]...)
 	for i := range s.Fields {
 		f := &s.Fields[i]
-		for _, t := range []*string{&f.Type, &f.Name, &f.Autocomplete, &f.Label, &f.Near, &f.Pattern, &f.Rules} {
+		for _, t := range []*string{&f.Type, &f.Name, &f.Autocomplete, &f.Label, &f.Near, &f.Section, &f.Pattern, &f.Rules} {
 			*t = cut(*t)
 		}
 		f.Options = append([]Option(nil), f.Options[:min(len(f.Options), MaxOptions)]...)

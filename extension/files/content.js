@@ -920,6 +920,19 @@
     }
     return [...out].slice(0, 20);
   }
+  var HEADS = "h2, h3, h4, h5, h6, [role=heading]";
+  function sectionsOf(form) {
+    const over = /* @__PURE__ */ new Map();
+    let text2 = "";
+    let part = null;
+    for (const el of deep(form, `${HEADS}, ${FIELDS}`)) {
+      if (matches(el, HEADS)) {
+        text2 = textOf(el);
+        for (part = parent2(el); part && part !== form && !one(part, FIELDS); ) part = parent2(part);
+      } else if (text2 && part && contains(part, el)) over.set(el, text2.slice(0, 80));
+    }
+    return over;
+  }
   function describeForm(form) {
     const heads = deep(form, "h1, h2, h3, h4, legend, [role=heading]").slice(0, 4).map(textOf).join(" ");
     const sends = senders(form);
@@ -976,10 +989,14 @@
   function snapshot(said = true) {
     begin();
     const forms = /* @__PURE__ */ new Map();
+    const sections = /* @__PURE__ */ new Map();
     let checked = 0;
     const list = fields().map((f) => {
       const form = groupOf(f);
-      if (!forms.has(form)) forms.set(form, describeForm(form));
+      if (!forms.has(form)) {
+        forms.set(form, describeForm(form));
+        sections.set(form, sectionsOf(form));
+      }
       const input = f instanceof HTMLInputElement ? f : void 0;
       return {
         id: numberOf(f),
@@ -989,6 +1006,7 @@
         autocomplete: tidy(f.getAttribute("autocomplete")),
         label: labelOf(f),
         near: nearOf(f),
+        section: sections.get(form)?.get(f) ?? "",
         visible: checked++ < MAX_DEEP && (seen(f) ? input?.type !== "password" || inked(f) : dormant(f)),
         locked: f.disabled || !(f instanceof HTMLSelectElement) && f.readOnly,
         filled: f.value !== "",

@@ -689,6 +689,27 @@ function targetsOf(form) {
   return [...out].slice(0, 20);
 }
 
+const HEADS = "h2, h3, h4, h5, h6, [role=heading]";
+
+/**
+ * The headings between a form's fields, each with the fields that it stands over: those after it in the smallest part
+ * of the form that holds it and a field.
+ * @param {Element} form @returns {Map<Element, string>} by field
+ */
+function sectionsOf(form) {
+  const over = new Map();
+  let text = "";
+  /** @type {Element | null} */
+  let part = null;
+  for (const el of deep(form, `${HEADS}, ${FIELDS}`)) {
+    if (dom.matches(el, HEADS)) {
+      text = textOf(el);
+      for (part = dom.parent(el); part && part !== form && !dom.one(part, FIELDS);) part = dom.parent(part);
+    } else if (text && part && dom.contains(part, el)) over.set(el, text.slice(0, 80));
+  }
+  return over;
+}
+
 /** @param {Element} form */
 function describeForm(form) {
   const heads = deep(form, "h1, h2, h3, h4, legend, [role=heading]").slice(0, 4).map(textOf).join(" ");
@@ -767,10 +788,15 @@ const doc = `${Date.now()} ${Math.random()}`;
 export function snapshot(said = true) {
   begin();
   const forms = new Map();
+  /** @type {Map<Element, Map<Element, string>>} */
+  const sections = new Map();
   let checked = 0;
   const list = fields().map((f) => {
     const form = groupOf(f);
-    if (!forms.has(form)) forms.set(form, describeForm(form));
+    if (!forms.has(form)) {
+      forms.set(form, describeForm(form));
+      sections.set(form, sectionsOf(form));
+    }
     const input = f instanceof HTMLInputElement ? f : undefined;
     return {
       id: numberOf(f),
@@ -780,6 +806,7 @@ export function snapshot(said = true) {
       autocomplete: tidy(f.getAttribute("autocomplete")),
       label: labelOf(f),
       near: nearOf(f),
+      section: sections.get(form)?.get(f) ?? "",
       visible: checked++ < MAX_DEEP && (seen(f) ? input?.type !== "password" || inked(f) : dormant(f)),
       locked: f.disabled || (!(f instanceof HTMLSelectElement) && f.readOnly),
       filled: f.value !== "",
