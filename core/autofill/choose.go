@@ -122,12 +122,16 @@ var countryLanguages = []language.Tag{
 	language.Dutch, language.Danish,
 	language.Swedish, language.Norwegian, language.Finnish, language.Polish, language.Czech, language.Russian,
 	language.Turkish, language.Greek, language.Japanese, language.SimplifiedChinese, language.Korean,
+	language.Hungarian, language.Romanian, language.Slovak, language.Croatian, language.Slovenian, language.Ukrainian,
+	language.Bulgarian, language.Arabic, language.Hebrew, language.Vietnamese, language.Indonesian, language.Thai,
+	language.Hindi, language.TraditionalChinese,
 }
 
 // alsoCalled are names of countries that lists use beside those of the Unicode CLDR
 // (common practice; from memory).
 var alsoCalled = map[string][]string{
-	"GB": {"UK", "Great Britain", "United Kingdom of Great Britain and Northern Ireland", "Britain"},
+	"GB": {"UK", "Great Britain", "Großbritannien", "Gran Bretagna", "Grande-Bretagne", "Gran Bretaña",
+		"Great Britain (UK)", "United Kingdom of Great Britain and Northern Ireland", "Britain"},
 	"US": {"USA", "United States of America", "U.S.A.", "America"},
 	"NL": {"The Netherlands", "Holland"},
 	"CZ": {"Czech Republic"},
@@ -138,6 +142,24 @@ var alsoCalled = map[string][]string{
 	"VN": {"Viet Nam"},
 	"CN": {"People's Republic of China"},
 	"DE": {"BRD"},
+	"CD": {"Congo, Democratic Republic of the", "Congo, The Democratic Republic of the",
+		"Democratic Republic of the Congo", "DR Congo"},
+	"CG": {"Congo", "Republic of the Congo"},
+	"KP": {"North Korea", "Korea, Democratic People's Republic of"},
+	"CI": {"Ivory Coast"},
+	"CV": {"Cape Verde"},
+	"SZ": {"Swaziland"},
+	"MM": {"Burma"},
+	"TL": {"East Timor"},
+	"MK": {"Macedonia", "Macedonia, the former Yugoslav Republic of"},
+	"VA": {"Holy See", "Holy See (Vatican City State)"},
+	"LA": {"Lao People's Democratic Republic"},
+	"SY": {"Syrian Arab Republic"},
+	"HK": {"Hong Kong"},
+	"MO": {"Macau", "Macao"},
+	"PS": {"Palestine", "Palestine, State of"},
+	"AE": {"UAE"},
+	"SK": {"Slovak Republic"},
 }
 
 // countryNames returns an ISO 3166-1 code, in two and three letters, and the country's

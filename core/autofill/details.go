@@ -120,12 +120,20 @@ func (c *candidate) detail() Role {
 		}
 		return ""
 	case "select":
+		if r == Region && c.countryNames() {
+			return Country // "Kraj" is a country to Poles, a region to Czechs
+		}
 		switch r {
 		case Country, Region, Prefix, Sex, TelCountry, BirthDay, BirthMonth, BirthYear, Birthday, Town, Language:
 			return r
 		}
-		if r == "" && c.countries() {
+		switch {
+		case r == "" && c.countries():
 			return Country
+		case c.offers(prefixes):
+			return Prefix
+		case r == "" && c.offers(sexes):
+			return Sex
 		}
 		return ""
 	case "tel":
@@ -305,11 +313,23 @@ func (c *candidate) dialCodes() bool {
 	return n >= 2 && n*2 > len(c.Options)
 }
 
-// countries reports whether a drop-down offers countries: ISO 3166 codes as values.
+// countries reports whether a drop-down offers countries: ISO 3166 codes as values, or their names.
 func (c *candidate) countries() bool {
+	return c.mostly(func(o Option) bool {
+		return len(o.Value) == 2 && o.Value == strings.ToUpper(o.Value) && countryKnown(o.Value)
+	}) || c.countryNames()
+}
+
+// countryNames reports whether a drop-down offers countries by their names. Codes alone are those of states, too.
+func (c *candidate) countryNames() bool {
+	return c.mostly(func(o Option) bool { return everyCountry()[fold(o.Text)] })
+}
+
+// mostly reports whether two of three of a drop-down's choices are so, and three at least.
+func (c *candidate) mostly(is func(Option) bool) bool {
 	n := 0
 	for _, o := range c.Options {
-		if v := o.Value; len(v) == 2 && v == strings.ToUpper(v) && countryKnown(v) {
+		if is(o) {
 			n++
 		}
 	}

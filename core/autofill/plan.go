@@ -218,6 +218,10 @@ func (p *planner) pick(f Field, role Role, wanted ...string) {
 		return
 	}
 	if len(wanted) > 0 && wanted[0] != "" {
+		if v, ok := same(f.Options, alike(role, wanted[0], p.values.Person[Country])); ok {
+			p.put(f, role, secret.New(v))
+			return
+		}
 		p.miss(f, Miss{Why: MissChoice, Text: wanted[0]})
 	}
 }

@@ -1,6 +1,7 @@
 package autofill
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
@@ -62,7 +63,11 @@ func (p *planner) person(i int, f Field, role Role) {
 			}
 			return
 		}
-		p.fits(f, role, d[role])
+		text := d[role]
+		if role == Region && f.MaxLength > 0 && len(text) > f.MaxLength {
+			text = cmp.Or(regionCode(text, d[Country]), text)
+		}
+		p.fits(f, role, text)
 	case Telephone, TelCountry, TelNational, TelArea, TelLocal:
 		p.telephone(i, f, role)
 	case Birthday, BirthDay, BirthMonth, BirthYear:

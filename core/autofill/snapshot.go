@@ -80,7 +80,9 @@ func (s Snapshot) Bound() Snapshot {
 	s.Fields = append([]Field{}, s.Fields[:min(len(s.Fields), MaxFields)]...)
 	for i := range s.Fields {
 		f := &s.Fields[i]
-		for _, t := range []*string{&f.Type, &f.Name, &f.Autocomplete, &f.Label, &f.Near, &f.Section, &f.Pattern, &f.Rules} {
+		for _, t := range []*string{
+			&f.Type, &f.Name, &f.Autocomplete, &f.Label, &f.Near, &f.Section, &f.Pattern, &f.Rules,
+		} {
 			*t = cut(*t)
 		}
 		f.Options = append([]Option(nil), f.Options[:min(len(f.Options), MaxOptions)]...)
