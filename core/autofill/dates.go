@@ -147,3 +147,36 @@ func shapeOf(groups []letterGroup) (s shape, ok bool) {
 	s.apart[0] = ""
 	return s, true
 }
+
+// expiryShape finds the shape of a card's expiry in a text: two groups, of which the year has four letters, or stands
+// last with two.
+func expiryShape(text string) (s shape, ok bool) {
+	groups := letterGroups(text)
+	for i := 0; i+1 < len(groups); i++ {
+		a, b := groups[i], groups[i+1]
+		whole := a.apart != "" && (i+2 == len(groups) || groups[i+2].apart != "")
+		years := a.size == 4 && b.size == 2 || a.letter == 'y' && a.size == 2 && b.size == 2
+		months := a.size == 2 && (b.size == 2 || b.size == 4)
+		if !whole || a.letter == b.letter || !years && !months || b.apart != "" && !slices.Contains(separators, b.apart) {
+			continue
+		}
+		known := strings.ContainsRune("mм", a.letter) || strings.ContainsRune("mм", b.letter)
+		if !known && !strings.Contains(b.apart, "/") { // two words of two letters
+			continue
+		}
+		year := func(size int) func(date) string {
+			if size == 4 {
+				return yearOf
+			}
+			return shortYear
+		}
+		s.apart = []string{"", b.apart}
+		if years {
+			s.parts = []func(date) string{year(a.size), monthPart}
+		} else {
+			s.parts = []func(date) string{monthPart, year(b.size)}
+		}
+		return s, true
+	}
+	return s, false
+}

@@ -43,3 +43,16 @@ func TestDateText(t *testing.T) {
 	assert.Equal(t, "11.04.1985", dateText(Field{Label: "Geburtsdatum"}, date{"11", "04", "1985"}, "de-AT"))
 	assert.Equal(t, "04/11/1985", dateText(Field{Label: "Birthday"}, date{"11", "04", "1985"}, "en-US"))
 }
+
+func TestExpiryText(t *testing.T) {
+	for label, want := range map[string]string{
+		"MM/YY": "09/27", "MM / YY": "09 / 27", "MM/YYYY": "09/2027", "MM-YY": "09-27", "MMYY": "0927",
+		"YYYY-MM": "2027-09", "YY/MM": "27/09", "Gültig bis MM/JJ": "09/27", "MM/AA": "09/27", "MM/AAAA": "09/2027",
+		"Lejárat (HH/ÉÉ)": "09/27", "Voimassa KK/VV": "09/27", "AA/YY": "09/27", "ММ/ГГ": "09/27", "mm.rrrr": "09.2027",
+		"Expiry date": "09/27", "Valid on or to": "09/27", "Expiry (mm yy)": "09 27", "LL/AA": "09/27",
+		"Card on/off, expiry": "09/27",
+	} {
+		assert.Equal(t, want, expiryText(Field{Label: label}, "09", "27", "2027"), label)
+	}
+	assert.Equal(t, "0927", expiryText(Field{Label: "MM / YYYY", MaxLength: 4}, "09", "27", "2027"))
+}

@@ -9,11 +9,8 @@ import (
 	"redlocket/core/secret"
 )
 
-var (
-	short    = regexp.MustCompile(`(?i)(^|[^y])yy([^y]|$)|(^|[^j])jj([^j]|$)|(^|[^a])aa([^a]|$)`)
-	template = regexp.MustCompile(`(?i)(m{1,2})(\s*[-/. ]?\s*)(y{2,4}|j{2,4}|a{2,4}|r{4})`)
-	reverse  = regexp.MustCompile(`(?i)(y{4})(\s*[-/. ]?\s*)(m{2})`)
-)
+// short is how a label asks for a year of two digits.
+var short = regexp.MustCompile(`(?i)(^|[^y])yy([^y]|$)|(^|[^j])jj([^j]|$)|(^|[^a])aa([^a]|$)`)
 
 func (p *planner) card(i int, f Field, role Role) {
 	c := p.values.Card
@@ -87,16 +84,8 @@ func (p *planner) expiry(f Field, role Role, c *Card) {
 // expiryText writes an expiry the way a field asks for it: by the pattern that its
 // label or hint shows, or by its length; MM/YY where neither tells.
 func expiryText(f Field, mm, yy, yyyy string) string {
-	shown := f.Label + " " + f.Near
-	if m := reverse.FindStringSubmatch(shown); m != nil {
-		return yyyy + m[2] + mm
-	}
-	if m := template.FindStringSubmatch(shown); m != nil {
-		year := yy
-		if len(m[3]) == 4 {
-			year = yyyy
-		}
-		text := mm + m[2] + year
+	if s, ok := expiryShape(f.Label + "\n" + f.Near); ok {
+		text := s.write(date{"", mm, yyyy})
 		if f.MaxLength == 0 || len(text) <= f.MaxLength {
 			return text
 		}
