@@ -150,6 +150,8 @@ func paidWith(fields []*candidate) bool {
 		switch {
 		case c.token != "":
 			return c.token.Card()
+		case c.all.or(c.section).any(classOf[Birthday], classOf[BirthMonth], classOf[BirthYear]):
+			return false
 		case c.says(CardCode): // a security code is also what is sent to a telephone
 			return !c.all.has(saysCode) || c.MaxLength == 3 || c.MaxLength == 4
 		}

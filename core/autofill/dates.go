@@ -20,7 +20,7 @@ func dateText(f Field, d date, lang string) string {
 	is := func(list ...string) bool { return slices.Contains(list, base) }
 	switch {
 	case f.MaxLength == 6 && is("ja", "zh", "ko"): // the first half of an identity number (common practice)
-		return d.year[2:] + d.month + d.day
+		return shortYear(d) + d.month + d.day
 	case f.MaxLength == 8 && is("ja", "zh", "ko"):
 		return d.year + d.month + d.day
 	case strings.HasPrefix(lang, "en-us"):
@@ -50,10 +50,10 @@ func (s shape) write(d date) string {
 	return b.String()
 }
 
-func dayOf(d date) string     { return d.day }
+func dayPart(d date) string   { return d.day }
 func monthPart(d date) string { return d.month }
-func yearOf(d date) string    { return d.year }
-func shortYear(d date) string { return d.year[2:] }
+func yearPart(d date) string  { return d.year }
+func shortYear(d date) string { return d.year[max(0, len(d.year)-2):] }
 
 // shapeIn finds the shape of a date in a text: groups of one letter each, of which each language has its own. The year
 // has four letters, or stands last with two; the month is the group of m's, or comes after the day.
@@ -123,9 +123,11 @@ func shapeOf(groups []letterGroup) (s shape, ok bool) {
 	}
 	together := apart == ""
 	switch {
-	case year == 1, !together && !slices.Contains(separators, apart), apart == " " && groups[year].size != 4:
+	case year == 1, year == m && m >= 0, !together && !slices.Contains(separators, apart):
 		return s, false
 	case len(groups) == 2 && (year >= 0 || m < 0 || together || apart == " "): // a day of the year, or anything
+		return s, false
+	case apart == " " && groups[year].size != 4: // three short words
 		return s, false
 	}
 	for i, g := range groups {
@@ -135,13 +137,13 @@ func shapeOf(groups []letterGroup) (s shape, ok bool) {
 		s.apart = append(s.apart, apart)
 		switch {
 		case i == year && g.size == 4:
-			s.parts = append(s.parts, yearOf)
+			s.parts = append(s.parts, yearPart)
 		case i == year:
 			s.parts = append(s.parts, shortYear)
 		case i == m, m < 0 && i == 1:
 			s.parts = append(s.parts, monthPart)
 		default:
-			s.parts = append(s.parts, dayOf)
+			s.parts = append(s.parts, dayPart)
 		}
 	}
 	s.apart[0] = ""
@@ -157,7 +159,8 @@ func expiryShape(text string) (s shape, ok bool) {
 		whole := a.apart != "" && (i+2 == len(groups) || groups[i+2].apart != "")
 		years := a.size == 4 && b.size == 2 || a.letter == 'y' && a.size == 2 && b.size == 2
 		months := a.size == 2 && (b.size == 2 || b.size == 4)
-		if !whole || a.letter == b.letter || !years && !months || b.apart != "" && !slices.Contains(separators, b.apart) {
+		apart := b.apart == "" || slices.Contains(separators, b.apart)
+		if !whole || !apart || a.letter == b.letter || !years && !months {
 			continue
 		}
 		known := strings.ContainsRune("mм", a.letter) || strings.ContainsRune("mм", b.letter)
@@ -166,7 +169,7 @@ func expiryShape(text string) (s shape, ok bool) {
 		}
 		year := func(size int) func(date) string {
 			if size == 4 {
-				return yearOf
+				return yearPart
 			}
 			return shortYear
 		}

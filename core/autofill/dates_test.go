@@ -4,6 +4,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"pgregory.net/rapid"
 )
 
 // How sites ask for a date, in their languages' letters (common practice; from memory).
@@ -42,6 +43,15 @@ func TestDateText(t *testing.T) {
 	assert.Equal(t, "850411", dateText(Field{Label: "생년월일 6자리", MaxLength: 6}, date{"11", "04", "1985"}, "ko"))
 	assert.Equal(t, "11.04.1985", dateText(Field{Label: "Geburtsdatum"}, date{"11", "04", "1985"}, "de-AT"))
 	assert.Equal(t, "04/11/1985", dateText(Field{Label: "Birthday"}, date{"11", "04", "1985"}, "en-US"))
+}
+
+// Whatever a label says, a date is written: with day, month and year, or as the label shows.
+func TestDatesOfAnyLabel(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		label := rapid.StringOf(rapid.SampledFrom([]rune("dmyjattгм/.- \n1É"))).Draw(t, "label")
+		assert.Contains(t, dateText(Field{Label: label}, date{"11", "04", "1985"}, "en"), "04")
+		assert.Contains(t, expiryText(Field{Label: label}, "09", "27", "2027"), "09")
+	})
 }
 
 func TestExpiryText(t *testing.T) {
