@@ -87,8 +87,10 @@ func (c *candidate) detail() Role {
 	switch {
 	case c.Type == "select" && c.dialCodes():
 		return TelCountry
-	case c.Type == "email":
-		return Email
+	case c.Type == "email", c.text() && c.label.has(saysMail) && !c.says(Telephone, Postcode):
+		return Email // "E-mail address" is no street
+	case nameOfThing(c.Label):
+		return ""
 	}
 	label, name := rolesOf(c.label), rolesOf(c.name)
 	pick := func() Role {
@@ -144,6 +146,32 @@ func (c *candidate) detail() Role {
 		return Website
 	}
 	return r
+}
+
+// Names of things end or begin as those of people do: "project name", "name of the team", "nom du projet".
+var (
+	nameAfter  = []string{"name", "title", "address"}
+	nameBefore = []string{
+		"name", "title", "address", "nom", "nombre", "nome", "naam", "navn", "namn", "titre", "título", "titolo",
+	}
+	ofWhat = []string{"of", "des", "der", "du", "de", "del", "della", "do", "da", "van", "for"}
+)
+
+// nameOfThing reports whether a label asks for what something is called, and not somebody: what stands before "name" is
+// no word about people or places, or what its "of" leads to isn't.
+func nameOfThing(label string) bool {
+	list := strings.Fields(normal(label))
+	ofPeople := func(w string) bool { return lex.read(" "+w+" ").any(saysWhose, saysCard) }
+	for i, w := range list {
+		if i > 0 && slices.Contains(nameAfter, w) && !ofPeople(list[i-1]) && !slices.Contains(ofWhat, list[i-1]) {
+			return true
+		}
+		if i+2 < len(list) && slices.Contains(nameBefore, w) && slices.Contains(ofWhat, list[i+1]) &&
+			!slices.ContainsFunc(list[i+2:], ofPeople) {
+			return true
+		}
+	}
+	return false
 }
 
 // joint is what a label with two roles means, where people put two things in one box.

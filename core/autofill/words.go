@@ -44,6 +44,7 @@ const (
 	saysByMail      // that a link or a code is sent to sign in with
 	saysAgrees      // that who fills it in accepts terms
 	saysConfirm     // that who is signed in is asked once more
+	saysWhose       // a word about people or their places, beside "name", "title" or "address"
 	saysOtherPerson // somebody else than who fills it in
 	saysDay
 	saysMonth
@@ -83,6 +84,7 @@ var classNames = map[string]class{
 	"by-mail":      saysByMail,
 	"agrees":       saysAgrees,
 	"confirm":      saysConfirm,
+	"whose":        saysWhose,
 	"other-person": saysOtherPerson,
 	"day":          saysDay,
 	"month":        saysMonth,
