@@ -150,7 +150,7 @@ func (c *candidate) detail() Role {
 
 // Names of things end or begin as those of people do: "project name", "name of the team", "nom du projet".
 var (
-	nameAfter  = []string{"name", "title", "address"}
+	nameAfter  = []string{"name", "title"}
 	nameBefore = []string{
 		"name", "title", "address", "nom", "nombre", "nome", "naam", "navn", "namn", "titre", "título", "titolo",
 	}
@@ -158,12 +158,13 @@ var (
 )
 
 // nameOfThing reports whether a label asks for what something is called, and not somebody: what stands before "name" is
-// no word about people or places, or what its "of" leads to isn't.
+// no word about people or places, or what its "of" leads to isn't. An address is a place's unless a machine's is meant.
 func nameOfThing(label string) bool {
 	list := strings.Fields(normal(label))
 	ofPeople := func(w string) bool { return lex.read(" "+w+" ").any(saysWhose, saysCard) }
 	for i, w := range list {
-		if i > 0 && slices.Contains(nameAfter, w) && !ofPeople(list[i-1]) && !slices.Contains(ofWhat, list[i-1]) {
+		if i > 0 && slices.Contains(nameAfter, w) && !ofPeople(list[i-1]) && !slices.Contains(ofWhat, list[i-1]) ||
+			i > 0 && w == "address" && lex.read(" "+list[i-1]+" ").has(saysMachinePart) {
 			return true
 		}
 		if i+2 < len(list) && slices.Contains(nameBefore, w) && slices.Contains(ofWhat, list[i+1]) &&

@@ -19,16 +19,16 @@ func TestLabelsThatShareAWord(t *testing.T) {
 			"Adresse électronique", "E-mailadres",
 		},
 		"": {
-			"Web address", "IP address", "Wallet address", "Wi-Fi name", "Project name", "Name of your pet", "Event name",
+			"Web address", "IP address", "MAC address", "Wallet address", "Wi-Fi name", "Project name", "Name of your pet", "Event name",
 			"Team name", "File name", "Product title", "Channel name", "Name des Projekts", "Nom du projet",
 			"Nombre del producto", "City you were born in", "Mother's city of birth", "Street you grew up on",
 			"Company registration number", "Number of people", "Mobile app name", "Country of birth", "Phone model",
 		},
 		Name: {
 			"Name", "Name *", "Your name", "Name (required)", "Full legal name", "Name of cardholder",
-			"Name as on your passport", "Billing name", "Customer's name", "Name of applicant", "Contact name", "Name in full",
+			"Name as on your passport", "Billing name", "Customer's name", "Name of applicant", "Contact name", "Ship to name", "Name in full",
 		},
-		Street: {"Address", "Home address", "Address of residence", "Billing address", "Your present address"},
+		Street: {"Address", "Home address", "Exact address", "UK address", "Address of residence", "Billing address", "Your present address"},
 		Prefix: {"Title", "Your title"},
 	} {
 		for _, label := range labels {

@@ -45,6 +45,7 @@ const (
 	saysAgrees      // that who fills it in accepts terms
 	saysConfirm     // that who is signed in is asked once more
 	saysWhose       // a word about people or their places, beside "name", "title" or "address"
+	saysMachinePart // what has an address and is no place
 	saysOtherPerson // somebody else than who fills it in
 	saysDay
 	saysMonth
@@ -85,6 +86,7 @@ var classNames = map[string]class{
 	"agrees":       saysAgrees,
 	"confirm":      saysConfirm,
 	"whose":        saysWhose,
+	"machine-part": saysMachinePart,
 	"other-person": saysOtherPerson,
 	"day":          saysDay,
 	"month":        saysMonth,
