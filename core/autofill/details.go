@@ -59,7 +59,7 @@ func details(fields []*candidate) int {
 var bareNumber = regexp.MustCompile(`^ (?:number|no|nr|n|num|numero|número|numéro|nummer|номер)(?: no)? $`)
 
 // bareName is a label that says "name" and nothing of which: beside one for the given name it is the family's.
-var bareName = regexp.MustCompile(`^ (?:name|naam|namn|navn|nimi|nom|nome) $`)
+var bareName = regexp.MustCompile(`^ (?:name|naam|namn|navn|nimi|nom|nome|nume) $`)
 
 // surname takes "Name" beside "First name" for the family name where no field asks for that.
 func surname(fields []*candidate) {
@@ -204,6 +204,8 @@ func joint(list []Role) Role {
 		return Street
 	case has(Street) && has(Line2):
 		return Line2
+	case has(Organization) && has(Name) && len(list) == 2:
+		return Organization
 	case has(Telephone) && has(TelCountry):
 		return TelCountry
 	}
