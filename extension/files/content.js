@@ -923,9 +923,10 @@
   var HEADS = "h2, h3, h4, h5, h6, [role=heading]";
   function sectionsOf(form) {
     const over = /* @__PURE__ */ new Map();
+    if (!deep(form, HEADS).length) return over;
     let text2 = "";
     let part = null;
-    for (const el of deep(form, `${HEADS}, ${FIELDS}`)) {
+    for (const el of deep(form, `${HEADS}, ${FIELDS}`).slice(0, MAX_DEEP)) {
       if (matches(el, HEADS)) {
         text2 = textOf(el);
         for (part = parent2(el); part && part !== form && !one(part, FIELDS); ) part = parent2(part);

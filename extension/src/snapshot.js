@@ -698,10 +698,11 @@ const HEADS = "h2, h3, h4, h5, h6, [role=heading]";
  */
 function sectionsOf(form) {
   const over = new Map();
+  if (!deep(form, HEADS).length) return over;
   let text = "";
   /** @type {Element | null} */
   let part = null;
-  for (const el of deep(form, `${HEADS}, ${FIELDS}`)) {
+  for (const el of deep(form, `${HEADS}, ${FIELDS}`).slice(0, MAX_DEEP)) {
     if (dom.matches(el, HEADS)) {
       text = textOf(el);
       for (part = dom.parent(el); part && part !== form && !dom.one(part, FIELDS);) part = dom.parent(part);
