@@ -71,8 +71,7 @@ export async function firefox(port) {
   };
 }
 
-/** @param {number} ms */
-export const pause = (ms) => new Promise((r) => setTimeout(r, ms));
+export { after as pause } from "./harness.mjs";
 
 /** Waits until something is so in a page. Asked from here: the driver's own wait is code that some pages forbid. */
 export async function until(page, so) {

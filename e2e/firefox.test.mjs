@@ -2,7 +2,7 @@
 import test, { after, before } from "node:test";
 import assert from "node:assert/strict";
 import { connect, drawn, drawnSomewhere, firefox, offerAt, own, pageAt, pause, until } from "./firefox.mjs";
-import { maren, soon } from "./harness.mjs";
+import { insisting, maren, soon } from "./harness.mjs";
 
 let all, d, b, desk;
 
@@ -143,12 +143,10 @@ async function down(page, field) {
   await pause(200);
 }
 async function filled(field, what) {
-  let asked = 0;
-  const v = await soon(async () => {
-    // A press that came too early is not taken: a person presses again.
-    if (++asked % 80 === 0 && last) await down(...last);
-    return field.evaluate((e) => e.value);
-  });
+  const v = await insisting(
+    () => field.evaluate((e) => e.value),
+    async () => last && down(...last),
+  );
   assert.ok(v, `${what} wasn't filled`);
   return v;
 }

@@ -48,7 +48,7 @@ export const thorough = process.env.REDLOCKET_THOROUGH === "1";
 export const PATIENCE = 60_000;
 
 /** @param {number} ms */
-const after = (ms) => new Promise((done) => setTimeout(done, ms));
+export const after = (ms) => new Promise((done) => setTimeout(done, ms));
 
 /**
  * Asks until something is so, and returns it; after a minute whatever it is then, for the test to say what was wanted.
@@ -61,6 +61,22 @@ export async function soon(is, pause = () => after(50)) {
     const v = await is();
     if (v || Date.now() > end) return v;
   }
+}
+
+/**
+ * Asks until something is so, as soon does, and does a step once more each so many questions: a press that came too
+ * early isn't taken, and a person presses again.
+ * @template T
+ * @param {() => Promise<T> | T} is
+ * @param {() => Promise<unknown>} step
+ */
+export async function insisting(is, step, every = 80) {
+  let asked = 0;
+  return soon(async () => {
+    const v = await is();
+    if (!v && ++asked % every === 0) await step();
+    return v;
+  });
 }
 
 /**
@@ -362,6 +378,11 @@ export async function pressDrawn(page, text) {
   await settled(page);
 }
 
+async function pressAt(page, { x, y }) {
+  await page.mouse.move(x, y);
+  await page.mouse.click(x, y);
+}
+
 async function press(page, text) {
   await page.bringToFront(); // what nobody sees may never be drawn
   const at = await soon(async () => {
@@ -370,27 +391,22 @@ async function press(page, text) {
     return drawnAt(page, text);
   });
   if (!at) throw new Error(`“${text}” is not drawn`);
-  await page.mouse.move(at.x, at.y);
-  await page.mouse.click(at.x, at.y);
+  await pressAt(page, at);
 }
 
 /**
- * Presses what is drawn until it is gone: a press that came too early isn't taken, and a person presses again.
+ * Presses what is drawn until it is gone.
  * @param {import("playwright-core").Page} page
  * @param {string} text
  */
 export async function pressAway(page, text) {
   await press(page, text);
-  let asked = 0;
-  const gone = await soon(async () => {
+  const gone = async () => !(await drawnAt(page, text));
+  const once = async () => {
     const at = await drawnAt(page, text);
-    if (at && ++asked % 40 === 0) {
-      await page.mouse.move(at.x, at.y);
-      await page.mouse.click(at.x, at.y);
-    }
-    return !at;
-  });
-  if (!gone) throw new Error(`“${text}” stays`);
+    if (at) await pressAt(page, at);
+  };
+  if (!(await insisting(gone, once, 40))) throw new Error(`“${text}” stays`);
 }
 
 /**

@@ -1,7 +1,18 @@
 // The practice town, walked by the extension in Chromium: what its tests share.
 import { after, before } from "node:test";
 import assert from "node:assert/strict";
-import { browser, build, chooseByKeys, connect, demo, maren, readable, settled, soon, unlock } from "./harness.mjs";
+import {
+  browser,
+  build,
+  chooseByKeys,
+  connect,
+  demo,
+  insisting,
+  maren,
+  readable,
+  settled,
+  unlock,
+} from "./harness.mjs";
 
 /** The demo, a browser with the extension, and a page in it at the device app. @type {any} */
 export let d;
@@ -66,12 +77,10 @@ export async function choose(...by) {
 
 const value = async (field) => field.inputValue();
 export async function filled(field, what) {
-  let asked = 0;
-  const v = await soon(async () => {
-    // A press that came too early is not taken: a person presses again.
-    if (++asked % 80 === 0 && last) await chooseByKeys(...last);
-    return value(field).catch(() => "");
-  });
+  const v = await insisting(
+    () => value(field).catch(() => ""),
+    async () => last && chooseByKeys(...last),
+  );
   assert.ok(v, `${what} wasn't filled`);
   return v;
 }

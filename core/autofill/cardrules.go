@@ -91,8 +91,8 @@ func (x clue) expiry() bool { return x.says(CardExpiry) && x.Type != "select" }
 // for a card's number, or is named by the standard's word: words alone, such as "expiry" or
 // "security code", mean other things elsewhere. A shop may have each of them in a frame of its
 // payment company's.
-func findCard(form Form, fields []*candidate) bool {
-	number := cardNumber(form, fields)
+func findCard(e evidence, fields []*candidate) bool {
+	number := cardNumber(e, fields)
 	named := func(c *candidate) bool { return c.token.Card() && c.token != CardType }
 	if number < 0 && !slices.ContainsFunc(fields, named) {
 		return false
@@ -116,19 +116,20 @@ func findCard(form Form, fields []*candidate) bool {
 }
 
 // cardNumber returns which field is for a card's number; -1 for none.
-func cardNumber(form Form, fields []*candidate) int {
+func cardNumber(e evidence, fields []*candidate) int {
 	hasCode := slices.ContainsFunc(fields, func(c *candidate) bool { return c.says(CardCode) })
-	if !hasCode && lex.read(normal(form.Head, form.Submit)).has(saysUnpaidCard) {
+	if !hasCode && e.unpaidCard {
 		return slices.IndexFunc(fields, func(c *candidate) bool { return c.token == CardNumber })
 	}
+	paid := paidWith(fields)
 	number := slices.IndexFunc(fields, func(c *candidate) bool {
 		if c.token != "" {
 			return c.token == CardNumber
 		}
 		box := c.text() && c.Type != "email" || c.Type == "password"
-		return box && c.says(CardNumber) && !c.otherThing() && (len(fields) == 1 || paidWith(fields))
+		return box && c.says(CardNumber) && !c.otherThing() && (len(fields) == 1 || paid)
 	})
-	if number >= 0 || !paidWith(fields) {
+	if number >= 0 || !paid {
 		return number
 	}
 	return slices.IndexFunc(fields, func(c *candidate) bool {

@@ -6,9 +6,6 @@ import (
 	"strings"
 	"sync"
 
-	"golang.org/x/text/language"
-	"golang.org/x/text/language/display"
-
 	"redlocket/core/words"
 )
 
@@ -54,12 +51,8 @@ func alike(role Role, text, country string) (out []string) {
 			}
 		}
 	case Region:
-		country = strings.ToUpper(country)
-		for _, says := range c.order {
-			of, code, part := strings.Cut(says, "-")
-			if !part || country != "" && of != country || !slices.Contains(c.names[says], want) {
-				continue
-			}
+		for _, says := range partsOf(country, text) {
+			_, code, _ := strings.Cut(says, "-")
 			code = fold(code)
 			out = append(out, fold(says), code)
 			for _, name := range c.names[says] {
@@ -70,35 +63,33 @@ func alike(role Role, text, country string) (out []string) {
 	return out
 }
 
-// regionCode returns a part of a country by its code (ISO 3166-2, without the country's); empty where it isn't known.
-func regionCode(text, country string) string {
-	want := fold(text)
-	for _, says := range choices().order {
-		of, code, part := strings.Cut(says, "-")
-		if part && of == strings.ToUpper(country) && slices.Contains(choices().names[says], want) {
-			return code
+// partsOf returns the codes (ISO 3166-2: "US-OR") of the parts of a country that a text names, by name or by code; of
+// any country where it is empty.
+func partsOf(country, text string) (out []string) {
+	c, want := choices(), fold(text)
+	for _, says := range c.order {
+		of, _, part := strings.Cut(says, "-")
+		if part && (country == "" || of == strings.ToUpper(country)) && slices.Contains(c.names[says], want) {
+			out = append(out, says)
 		}
 	}
-	return ""
+	return out
 }
 
-// same returns the value of the first option whose text or value is one of the folded texts, earlier ones first.
-func same(options []Option, folded []string) (value string, ok bool) {
-	for _, w := range folded {
-		for _, o := range options {
-			if w != "" && (fold(o.Text) == w || fold(o.Value) == w) {
-				return o.Value, true
-			}
-		}
+// regionCode returns a part of a country by its code (ISO 3166-2, without the country's); empty where it isn't known.
+func regionCode(text, country string) string {
+	parts := partsOf(country, text)
+	if country == "" || len(parts) == 0 {
+		return ""
 	}
-	return "", false
+	_, code, _ := strings.Cut(parts[0], "-")
+	return code
 }
 
 // offers reports whether a drop-down's choices are mostly some of the given ones, of two kinds at least.
 func (c *candidate) offers(list []string) bool {
 	names, kinds, n := choices().names, map[string]bool{}, 0
-	for _, o := range c.Options {
-		t := fold(o.Text)
+	for _, t := range c.offered() {
 		for _, says := range list {
 			if len(t) > 1 && slices.Contains(names[says], t) {
 				kinds[says] = true
@@ -113,18 +104,12 @@ func (c *candidate) offers(list []string) bool {
 // everyCountry has the names of all countries in the languages of countryLanguages, folded.
 var everyCountry = sync.OnceValue(func() map[string]bool {
 	out := map[string]bool{}
-	for _, l := range countryLanguages {
-		names := display.Regions(l)
-		for i := 0; names != nil && i < 26*26; i++ {
-			code := string([]byte{'A' + byte(i/26), 'A' + byte(i%26)})
-			if region, err := language.ParseRegion(code); err == nil && region.IsCountry() {
-				out[fold(names.Name(region))] = true
+	for i := range 26 * 26 {
+		code := string([]byte{'A' + byte(i/26), 'A' + byte(i%26)})
+		if countryKnown(code) {
+			for _, name := range countryNames(code)[2:] { // codes are those of states, too
+				out[fold(name)] = true
 			}
-		}
-	}
-	for _, names := range alsoCalled {
-		for _, name := range names {
-			out[fold(name)] = true
 		}
 	}
 	delete(out, "")

@@ -29,18 +29,15 @@ func fold(s string) string {
 // ones, earlier ones first; then of one whose text begins with it. ok is false where
 // none or several do: then nothing is chosen.
 func choose(options []Option, wanted ...string) (value string, ok bool) {
-	for _, w := range wanted {
-		if w = fold(w); w == "" {
-			continue
-		}
-		for _, o := range options {
-			if fold(o.Text) == w || fold(o.Value) == w {
-				return o.Value, true
-			}
-		}
+	folded := make([]string, len(wanted))
+	for i, w := range wanted {
+		folded[i] = fold(w)
 	}
-	for _, w := range wanted {
-		if w = fold(w); len(w) < 3 {
+	if v, ok := same(options, folded); ok {
+		return v, true
+	}
+	for _, w := range folded {
+		if len(w) < 3 {
 			continue
 		}
 		var hits []Option
@@ -51,6 +48,18 @@ func choose(options []Option, wanted ...string) (value string, ok bool) {
 		}
 		if len(hits) == 1 {
 			return hits[0].Value, true
+		}
+	}
+	return "", false
+}
+
+// same returns the value of the first option whose text or value is one of the folded texts, earlier ones first.
+func same(options []Option, folded []string) (value string, ok bool) {
+	for _, w := range folded {
+		for _, o := range options {
+			if w != "" && (fold(o.Text) == w || fold(o.Value) == w) {
+				return o.Value, true
+			}
 		}
 	}
 	return "", false
@@ -127,6 +136,16 @@ var countryLanguages = []language.Tag{
 	language.Hindi, language.TraditionalChinese,
 }
 
+// countryNamers name countries in each of countryLanguages.
+var countryNamers = sync.OnceValue(func() (out []display.Namer) {
+	for _, l := range countryLanguages {
+		if n := display.Regions(l); n != nil {
+			out = append(out, n)
+		}
+	}
+	return out
+})
+
 // alsoCalled are names of countries that lists use beside those of the Unicode CLDR
 // (common practice; from memory).
 var alsoCalled = map[string][]string{
@@ -171,11 +190,9 @@ func countryNames(code string) []string {
 		return []string{code}
 	}
 	out := []string{code, region.ISO3()}
-	for _, l := range countryLanguages {
-		if n := display.Regions(l); n != nil {
-			if name := n.Name(region); name != "" && !slices.Contains(out, name) {
-				out = append(out, name)
-			}
+	for _, n := range countryNamers() {
+		if name := n.Name(region); name != "" && !slices.Contains(out, name) {
+			out = append(out, name)
 		}
 	}
 	return append(out, alsoCalled[code]...)

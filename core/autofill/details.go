@@ -95,9 +95,7 @@ func (c *candidate) detail() Role {
 	label, name := rolesOf(c.label), rolesOf(c.name)
 	pick := func() Role {
 		switch {
-		case len(label) == 1:
-			return label[0]
-		case len(label) > 1:
+		case len(label) > 0:
 			for _, r := range label {
 				if slices.Contains(name, r) {
 					return r
@@ -180,15 +178,11 @@ func joint(list []Role) Role {
 	has := func(r Role) bool { return slices.Contains(list, r) }
 	if has(Street) || has(Line1) || has(Line2) || has(HouseNumber) || has(Town) {
 		// "Street name" names no person
-		rest := slices.DeleteFunc(slices.Clone(list), func(r Role) bool { return r == Name || r == GivenName })
-		if len(rest) < len(list) {
-			if len(rest) == 1 {
-				return rest[0]
-			}
-			return joint(rest)
-		}
+		list = slices.DeleteFunc(slices.Clone(list), func(r Role) bool { return r == Name || r == GivenName })
 	}
 	switch {
+	case len(list) == 1:
+		return list[0]
 	case has(GivenName) && has(FamilyName), has(Name) && (has(GivenName) || has(FamilyName)) && len(list) == 2:
 		if has(GivenName) && has(FamilyName) {
 			return Name
@@ -346,23 +340,33 @@ func (c *candidate) dialCodes() bool {
 
 // countries reports whether a drop-down offers countries: ISO 3166 codes as values, or their names.
 func (c *candidate) countries() bool {
-	return c.mostly(func(o Option) bool {
-		return len(o.Value) == 2 && o.Value == strings.ToUpper(o.Value) && countryKnown(o.Value)
-	}) || c.countryNames()
+	n := 0
+	for _, o := range c.Options {
+		if len(o.Value) == 2 && o.Value == strings.ToUpper(o.Value) && countryKnown(o.Value) {
+			n++
+		}
+	}
+	return mostly(n, c.Options) || c.countryNames()
 }
 
 // countryNames reports whether a drop-down offers countries by their names. Codes alone are those of states, too.
 func (c *candidate) countryNames() bool {
-	return c.mostly(func(o Option) bool { return everyCountry()[fold(o.Text)] })
-}
-
-// mostly reports whether two of three of a drop-down's choices are so, and three at least.
-func (c *candidate) mostly(is func(Option) bool) bool {
 	n := 0
-	for _, o := range c.Options {
-		if is(o) {
+	for _, t := range c.offered() {
+		if everyCountry()[t] {
 			n++
 		}
 	}
-	return n >= 3 && n*3 >= len(c.Options)*2
+	return mostly(n, c.Options)
+}
+
+// mostly reports whether a number of a drop-down's choices is two of three, and three at least.
+func mostly(n int, options []Option) bool { return n >= 3 && n*3 >= len(options)*2 }
+
+// offered returns the folded texts of a drop-down's choices.
+func (c *candidate) offered() []string {
+	for _, o := range c.Options[len(c.folded):] {
+		c.folded = append(c.folded, fold(o.Text))
+	}
+	return c.folded
 }

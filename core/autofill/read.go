@@ -128,6 +128,7 @@ type candidate struct {
 	part              string
 	role              Role
 	digits            []int    // of a drop-down's options
+	folded            []string // their texts, once they were asked for
 	why               []string // the rules that spoke for its role
 }
 
@@ -240,6 +241,7 @@ type evidence struct {
 	signUp, signIn, change, forgot, news, search int
 	setUp, forOther, byMail, confirm, thing      int
 	next, other                                  bool // the button goes on to something; to something else
+	unpaidCard                                   bool // it is about a card that nothing is paid with
 }
 
 // The words of the button that sends a form say best what it is for, then its
@@ -263,6 +265,7 @@ func (p frame) weigh(f Form) (e evidence) {
 		}
 	}
 	e.next, e.other = submit.has(saysNext), submit.has(saysOther)
+	e.unpaidCard = submit.or(head).has(saysUnpaidCard)
 	if text.has(saysRemember) {
 		e.signIn += 3
 	}
@@ -278,7 +281,7 @@ func (p frame) weigh(f Form) (e evidence) {
 // read finds out what a form is for and what its fields are.
 func (p frame) read(form Form, fields []*candidate) (Reading, bool) {
 	e := p.weigh(form)
-	card := findCard(form, fields)
+	card := findCard(e, fields)
 	codePieces(form, p, fields)
 	passwords := findPasswords(fields, card)
 	if e.ofThing(fields) {
