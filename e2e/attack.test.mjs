@@ -673,7 +673,8 @@ test("a page of 10,000 fields takes little longer for being looked at", async ()
   try {
     const other = await plain.page();
     let [floor, looked] = [Infinity, Infinity];
-    for (let i = 0; i < 3 && !(looked < 2.5 * floor); i++) {
+    // the least of a few: on a busy machine it takes some until both are right
+    for (let i = 0; i < 6 && !(looked < 2.5 * floor); i++) {
       floor = Math.min(floor, await cost(other));
       looked = Math.min(looked, await cost(page));
     }

@@ -18,9 +18,8 @@
   var inElement = method(E, "querySelectorAll");
   var inDocument = method(D, "querySelectorAll");
   var inFragment = method(DocumentFragment.prototype, "querySelectorAll");
-  var all = (node, what) => [
-    ...node instanceof Element ? inElement(node, what) : node instanceof DocumentFragment ? inFragment(node, what) : inDocument(node, what)
-  ];
+  var list = (node, what) => node instanceof Element ? inElement(node, what) : node instanceof DocumentFragment ? inFragment(node, what) : inDocument(node, what);
+  var all = (node, what) => [...list(node, what)];
   var oneInElement = method(E, "querySelector");
   var oneInDocument = method(D, "querySelector");
   var oneInFragment = method(DocumentFragment.prototype, "querySelector");
@@ -109,8 +108,8 @@
     return stack(document, x, y)[0] ?? null;
   }
   function* under(x, y, own2, root2 = document) {
-    const list = root2 instanceof ShadowRoot ? stackIn?.(root2, x, y) ?? [] : stack(root2, x, y);
-    for (const el of list) {
+    const list2 = root2 instanceof ShadowRoot ? stackIn?.(root2, x, y) ?? [] : stack(root2, x, y);
+    for (const el of list2) {
       if (el === own2 || rootOf(el) !== root2) continue;
       const inner = shadow(el);
       if (inner) yield* under(x, y, own2, inner);
@@ -119,8 +118,8 @@
   }
   var withId = (root2, name) => root2 instanceof Document ? byId(root2, name) : byIdIn(root2, name);
   function byPath(path, most) {
-    const list = evaluate(document, path, document, null, XPathResult.ORDERED_NODE_SNAPSHOT_TYPE, null);
-    return Array.from({ length: Math.min(list.snapshotLength, most) }, (_, i) => list.snapshotItem(i));
+    const list2 = evaluate(document, path, document, null, XPathResult.ORDERED_NODE_SNAPSHOT_TYPE, null);
+    return Array.from({ length: Math.min(list2.snapshotLength, most) }, (_, i) => list2.snapshotItem(i));
   }
   var leaving = new AbortController();
   function listen(to, kind, hear, how = {}) {
@@ -382,7 +381,7 @@
   function offer(rect2, what, press2, closed, field, free2 = () => []) {
     const p = paper("offer");
     p.back = () => field && focus(field);
-    p.press = ({ list, index }) => press2(list, index);
+    p.press = ({ list: list2, index }) => press2(list2, index);
     p.closed = closed;
     p.place = () => {
       const r2 = rect2();
@@ -410,13 +409,13 @@
     p.frame.style.left = `${innerWidth - width - 26 > 0 ? innerWidth - width - 26 : 16}px`;
     p.frame.style.top = edge === "top" ? "26px" : `${innerHeight - p.height - 26}px`;
   }
-  function note(text2, list = []) {
+  function note(text2, list2 = []) {
     const p = paper("note");
     p.place = () => corner(p, "bottom");
     p.frame.style.width = `${Math.min(372, innerWidth - 32)}px`;
-    const what = { kind: "note", say: text2, list };
+    const what = { kind: "note", say: text2, list: list2 };
     show(p, what);
-    setTimeout(() => p.what === what && hide(p), list.length ? 2e4 : 6e3);
+    setTimeout(() => p.what === what && hide(p), list2.length ? 2e4 : 6e3);
   }
   function showPaperSlip(slip, ask, life) {
     const p = paper("slip");
@@ -476,24 +475,24 @@
   }
   function roots() {
     if (known) return known;
-    const list = [document];
+    const list2 = [document];
     for (const el of byPath("//*[contains(name(), '-')]", 2e3)) {
       const r = shadow(el);
-      if (r && list.length < 200) list.push(r);
+      if (r && list2.length < 200) list2.push(r);
     }
     for (const r of met) {
-      if (r.isConnected) list.push(r);
+      if (r.isConnected) list2.push(r);
       else met.delete(r);
     }
-    for (const r of list)
+    for (const r of list2)
       if (r !== document)
         for (const el of all(r, "*")) {
           const inner = shadow(el);
-          if (inner && list.length < 200 && !list.includes(inner)) list.push(inner);
+          if (inner && list2.length < 200 && !list2.includes(inner)) list2.push(inner);
         }
-    known = list;
+    known = list2;
     queueMicrotask(() => known = void 0);
-    return list;
+    return list2;
   }
   var isBox = (el) => el instanceof HTMLInputElement ? KINDS.has(typeOf(el)) : el instanceof HTMLSelectElement || el instanceof HTMLTextAreaElement;
   var listed;
@@ -505,8 +504,15 @@
     return listed;
   }
   function listFields() {
-    if (roots().length === 1) return all(document, "input, select, textarea").filter(isBox).slice(0, MAX_FIELDS);
     const out = [];
+    if (roots().length === 1) {
+      const every = list(document, "input, select, textarea");
+      for (let i = 0; i < every.length && out.length < MAX_FIELDS; i++) {
+        const el = every[i];
+        if (isBox(el)) out.push(el);
+      }
+      return out;
+    }
     const walk = (root2) => {
       for (const el of all(root2, "input, select, textarea, *")) {
         if (out.length >= MAX_FIELDS) return;
@@ -901,10 +907,11 @@
     return form instanceof HTMLFormElement && sends.length ? sends : sends.length ? sends : plain.slice(-1);
   }
   function tied(form) {
-    const all2 = new Set(deep(form, "button, input"));
-    for (const r of roots()) for (const el of all(r, "button[form], input[form]")) all2.add(el);
+    const all2 = new Set(deep(form, "button[formaction], input[formaction]"));
+    for (const r of roots())
+      for (const el of all(r, "button[form][formaction], input[form][formaction]")) all2.add(el);
     return [...all2].filter(
-      (b) => b instanceof HTMLButtonElement || b instanceof HTMLInputElement ? b.form === form && has(b, "formaction") : false
+      (b) => b instanceof HTMLButtonElement || b instanceof HTMLInputElement ? b.form === form : false
     );
   }
   function targetsOf(form) {
@@ -920,10 +927,10 @@
     }
     return [...out].slice(0, 20);
   }
-  var HEADS = "h2, h3, h4, h5, h6, [role=heading]";
+  var HEADS = "h2, h3, h4, [role=heading]";
+  var SAID_LARGE = `h1, legend, ${HEADS}`;
   function sectionsOf(form) {
     const over = /* @__PURE__ */ new Map();
-    if (!deep(form, HEADS).length) return over;
     let text2 = "";
     let part = null;
     for (const el of deep(form, `${HEADS}, ${FIELDS}`).slice(0, MAX_DEEP)) {
@@ -934,8 +941,8 @@
     }
     return over;
   }
-  function describeForm(form) {
-    const heads = deep(form, "h1, h2, h3, h4, legend, [role=heading]").slice(0, 4).map(textOf).join(" ");
+  function describeForm(form, large) {
+    const heads = large.slice(0, 4).map(textOf).join(" ");
     const sends = senders(form);
     const rest = deep(form, `${PRESSED}, a, label`).filter(
       (el) => !sends.includes(
@@ -992,11 +999,12 @@
     const forms = /* @__PURE__ */ new Map();
     const sections = /* @__PURE__ */ new Map();
     let checked = 0;
-    const list = fields().map((f) => {
+    const list2 = fields().map((f) => {
       const form = groupOf(f);
       if (!forms.has(form)) {
-        forms.set(form, describeForm(form));
-        sections.set(form, sectionsOf(form));
+        const large = deep(form, SAID_LARGE);
+        forms.set(form, describeForm(form, large));
+        if (large.some((el) => matches(el, HEADS))) sections.set(form, sectionsOf(form));
       }
       const input = f instanceof HTMLInputElement ? f : void 0;
       return {
@@ -1035,7 +1043,7 @@
       status: nav?.responseStatus ?? 0,
       doc,
       forms: [...forms.values()],
-      fields: list
+      fields: list2
     };
   }
   function fieldByNumber(n2) {
@@ -1112,7 +1120,7 @@
   function present(field, what) {
     if (!cramped()) {
       dropGuest(false);
-      const press2 = (list, i) => what[list][i]?.press();
+      const press2 = (list2, i) => what[list2][i]?.press();
       return offer(
         () => outline(
           /** @type {import("./snapshot.js").Box} */
@@ -1131,9 +1139,9 @@
     void tell({ act: "lift", mark, n, rect: rect2, ...shown(what) });
     parent.postMessage({ redLocket: mark }, "*");
   }
-  function report(text2, list = []) {
-    if (cramped()) void tell({ act: "note-up", text: text2, list });
-    else note(text2, list);
+  function report(text2, list2 = []) {
+    if (cramped()) void tell({ act: "note-up", text: text2, list: list2 });
+    else note(text2, list2);
   }
   function away() {
     remove("offer");
@@ -1164,8 +1172,8 @@
       const { left, top: top2, width, height } = g.rect;
       return new DOMRect(f.left + frame.clientLeft + left, f.top + frame.clientTop + top2, width, height);
     };
-    const chosen = (list, index) => {
-      if (seen(frame)) void tell({ act: "chosen", frame: g.frame, mark: g.mark, n: g.n, list, index });
+    const chosen = (list2, index) => {
+      if (seen(frame)) void tell({ act: "chosen", frame: g.frame, mark: g.mark, n: g.n, list: list2, index });
       else away();
     };
     offer(g.anchor, { say: g.say, lines: g.lines, acts: g.acts }, chosen, () => dropGuest(true));
@@ -1794,13 +1802,13 @@
     return [...m.addedNodes, ...m.removedNodes].some(concerns);
   }
   var watched = /* @__PURE__ */ new WeakSet();
-  var observer = new MutationObserver((list) => {
-    if (telling && list.some((m) => [...m.addedNodes, ...m.removedNodes].some((n2) => n2 !== host)))
+  var observer = new MutationObserver((list2) => {
+    if (telling && list2.some((m) => [...m.addedNodes, ...m.removedNodes].some((n2) => n2 !== host)))
       changedAt = performance.now();
-    if (list.some(matters)) {
+    if (list2.some(matters)) {
       watch();
       later(lookThen);
-    } else if (view.readings.length && list.some((m) => m.addedNodes.length + m.removedNodes.length)) later(follows);
+    } else if (view.readings.length && list2.some((m) => m.addedNodes.length + m.removedNodes.length)) later(follows);
   });
   function watch() {
     for (const r of roots()) {

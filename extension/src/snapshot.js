@@ -120,9 +120,16 @@ export function fields() {
 
 /** @returns {Box[]} */
 function listFields() {
-  if (roots().length === 1) return dom.all(document, "input, select, textarea").filter(isBox).slice(0, MAX_FIELDS);
   /** @type {Box[]} */
   const out = [];
+  if (roots().length === 1) {
+    const every = dom.list(document, "input, select, textarea");
+    for (let i = 0; i < every.length && out.length < MAX_FIELDS; i++) {
+      const el = every[i];
+      if (isBox(el)) out.push(el);
+    }
+    return out;
+  }
   /** @param {Document | ShadowRoot} root */
   const walk = (root) => {
     for (const el of dom.all(root, "input, select, textarea, *")) {
@@ -663,12 +670,11 @@ export function senders(form) {
 
 /** The buttons that may send a form, wherever in the page they stand. @param {HTMLFormElement} form */
 function tied(form) {
-  const all = new Set(deep(form, "button, input"));
-  for (const r of roots()) for (const el of dom.all(r, "button[form], input[form]")) all.add(el);
+  const all = new Set(deep(form, "button[formaction], input[formaction]"));
+  for (const r of roots())
+    for (const el of dom.all(r, "button[form][formaction], input[form][formaction]")) all.add(el);
   return [...all].filter((b) =>
-    b instanceof HTMLButtonElement || b instanceof HTMLInputElement
-      ? b.form === form && dom.has(b, "formaction")
-      : false,
+    b instanceof HTMLButtonElement || b instanceof HTMLInputElement ? b.form === form : false,
   );
 }
 
@@ -689,7 +695,9 @@ function targetsOf(form) {
   return [...out].slice(0, 20);
 }
 
-const HEADS = "h2, h3, h4, h5, h6, [role=heading]";
+/** What may stand over a part of a form, and what else is said in large letters. */
+const HEADS = "h2, h3, h4, [role=heading]";
+const SAID_LARGE = `h1, legend, ${HEADS}`;
 
 /**
  * The headings between a form's fields, each with the fields that it stands over: those after it in the smallest part
@@ -698,7 +706,6 @@ const HEADS = "h2, h3, h4, h5, h6, [role=heading]";
  */
 function sectionsOf(form) {
   const over = new Map();
-  if (!deep(form, HEADS).length) return over;
   let text = "";
   /** @type {Element | null} */
   let part = null;
@@ -711,9 +718,9 @@ function sectionsOf(form) {
   return over;
 }
 
-/** @param {Element} form */
-function describeForm(form) {
-  const heads = deep(form, "h1, h2, h3, h4, legend, [role=heading]").slice(0, 4).map(textOf).join(" ");
+/** @param {Element} form @param {Element[]} large what is said in it in large letters */
+function describeForm(form, large) {
+  const heads = large.slice(0, 4).map(textOf).join(" ");
   const sends = senders(form);
   const rest = deep(form, `${PRESSED}, a, label`)
     .filter(
@@ -795,8 +802,9 @@ export function snapshot(said = true) {
   const list = fields().map((f) => {
     const form = groupOf(f);
     if (!forms.has(form)) {
-      forms.set(form, describeForm(form));
-      sections.set(form, sectionsOf(form));
+      const large = deep(form, SAID_LARGE);
+      forms.set(form, describeForm(form, large));
+      if (large.some((el) => dom.matches(el, HEADS))) sections.set(form, sectionsOf(form));
     }
     const input = f instanceof HTMLInputElement ? f : undefined;
     return {
